@@ -1,0 +1,81 @@
+"""Misbehaving on purpose: the ways an outside can fail, applied before or instead of its answer."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+from flask import Response, request
+
+PATIENCE = 300
+
+MODES: dict[str, dict[str, str]] = {
+    "feed": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 3 seconds",
+        "notfeed": "a web page instead of a feed",
+        "cut": "cut off in the middle",
+        "huge": "50 MB",
+        "inward": "redirects to a private address",
+        "bare": "no dates and no ids",
+    },
+    "page": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "gone": "404, nothing there",
+        "empty": "empty",
+        "pdf": "a PDF",
+        "endless": "never stops sending",
+        "legacy": "an old encoding, undeclared",
+    },
+    "model": {
+        "slow": "starts after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "garbage": "something that is no answer",
+        "empty": "an empty text",
+        "half": "half a stream",
+        "never": "never answers",
+        "plain": "no streaming, no usage figures",
+    },
+    "network": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own, nothing taken",
+        "busy": "429, asks to come back in 3 seconds",
+        "refuse": "403, refuses the key",
+        "lost": "takes the post and drops the reply",
+        "mute": "takes the post, drops the reply, and cannot be asked",
+    },
+    "mail": {"busy": "451, try again later", "refuse": "550, unknown here"},
+}
+
+
+def common(mode: str) -> Response | None:
+    """The faults every HTTP outside shares; ``None`` where the answer should go on as usual."""
+    if mode == "slow":
+        time.sleep(5)
+    elif mode == "never":
+        time.sleep(PATIENCE)
+        drop()
+    elif mode == "down":
+        return Response("The server has a fault of its own.", 500)
+    elif mode == "busy":
+        return Response("Too many requests.", 429, {"Retry-After": "2"})
+    return None
+
+
+def drop() -> None:
+    """Cut the line without an answer (the town runs on Werkzeug's server, which hands out its socket)."""
+    line = request.environ.get("werkzeug.socket")
+    if line is not None:
+        line.shutdown(2)
+
+
+def endless(piece: bytes, total: int | None = None) -> Iterator[bytes]:
+    """`piece` again and again, up to `total` bytes, or for as long as somebody listens."""
+    sent = 0
+    started = time.monotonic()
+    while (total is None or sent < total) and time.monotonic() - started < PATIENCE:
+        yield piece
+        sent += len(piece)

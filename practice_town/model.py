@@ -1,0 +1,382 @@
+"""The practice model: honest text work without learning. The same messages always give the same answer.
+
+It ranks sentences of the material by the words the material keeps coming back to, puts the best of them together
+within the measurable instructions it finds (length, hashtags, texts to include, words to avoid), and on a rewrite
+does what notes ask for as far as it understands them. It can be told to break instructions at given rates.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+_MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
+_SENTENCE = re.compile(r"(?<=[.!?])[”\"’)]*\s+(?=[“\"‘(A-Z0-9])")
+_WORD = re.compile(r"[^\W\d_]{3,}")
+_URL = re.compile(r"https?://[^\s<>\"”]+")
+_STOP = frozenset(
+    [
+        "the",
+        "and",
+        "for",
+        "that",
+        "with",
+        "was",
+        "were",
+        "are",
+        "has",
+        "have",
+        "had",
+        "not",
+        "but",
+        "from",
+        "they",
+        "this",
+        "which",
+        "who",
+        "will",
+        "would",
+        "can",
+        "could",
+        "its",
+        "their",
+        "there",
+        "been",
+        "one",
+        "two",
+        "three",
+        "all",
+        "any",
+        "more",
+        "than",
+        "then",
+        "them",
+        "when",
+        "what",
+        "where",
+        "how",
+        "why",
+        "out",
+        "into",
+        "over",
+        "under",
+        "after",
+        "before",
+        "about",
+        "only",
+        "also",
+        "our",
+        "your",
+        "you",
+        "she",
+        "her",
+        "his",
+        "him",
+        "him's",
+        "says",
+        "said",
+        "say",
+        "does",
+        "did",
+        "done",
+        "each",
+        "every",
+        "other",
+        "another",
+        "some",
+        "such",
+        "very",
+        "much",
+        "many",
+        "most",
+        "own",
+        "same",
+        "too",
+        "just",
+        "like",
+        "between",
+        "during",
+        "until",
+        "without",
+        "within",
+        "per",
+        "cent",
+        "year",
+        "years",
+        "last",
+        "first",
+        "new",
+        "now",
+        "get",
+        "got",
+        "may",
+    ]
+)
+_PLAIN = frozenset(
+    [
+        "four",
+        "five",
+        "seven",
+        "eight",
+        "nine",
+        "eleven",
+        "twelve",
+        "twenty",
+        "thirty",
+        "forty",
+        "fifty",
+        "hundred",
+        "thousand",
+        "half",
+        "third",
+        "those",
+        "these",
+        "people",
+        "place",
+        "places",
+        "days",
+        "weeks",
+        "months",
+        "times",
+        "time",
+        "number",
+        "keep",
+        "keeps",
+        "want",
+        "wants",
+        "take",
+        "takes",
+        "come",
+        "comes",
+        "grow",
+        "grows",
+        "given",
+        "gives",
+        "made",
+        "make",
+        "good",
+        "best",
+        "better",
+        "well",
+        "once",
+        "twice",
+        "whole",
+        "long",
+        "back",
+        "down",
+        "still",
+        "even",
+        "ever",
+        "never",
+        "again",
+        "already",
+        "need",
+        "needs",
+        "operative",
+    ]
+)
+_NOTE = re.compile(r"sent your draft back with this note:\n(.*?)(?:\n\nEarlier|\n\nWrite it again|\Z)", re.DOTALL)
+
+
+@dataclass
+class Task:
+    """What the messages ask for, as far as the practice model understands them."""
+
+    material: str
+    ask: str
+    longest: int = 600
+    hashtags: tuple[int, int] = (0, 0)
+    include: list[str] = field(default_factory=list)
+    avoid: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    previous: str = ""
+    revised: bool = False
+
+
+def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[str, Any] | None = None) -> str:
+    """The model's answer; `habits` gives rates from 0 to 100 of breaking instructions in a first draft."""
+    task = understand(messages)
+    if schema:
+        import json
+
+        return json.dumps(fill(schema, task), ensure_ascii=False)
+    if len(task.material.split()) < 12:
+        return small_talk(task)
+    text = compose(task)
+    if text == task.previous.strip():
+        text = compose(task, skip=1)
+    return misbehave(text, task, messages, habits)
+
+
+def understand(messages: list[dict[str, str]]) -> Task:
+    """Read the messages: material, measurable instructions, notes, the previous draft."""
+    asks = [m["content"] for m in messages if m["role"] in ("system", "user")]
+    everything = "\n".join(asks)
+    material = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything))
+    ask = _MATERIAL.sub("", everything)
+    if not material:
+        material = max((m["content"] for m in messages if m["role"] == "user"), key=len, default="")
+    drafts = [m["content"] for m in messages if m["role"] == "assistant"]
+    task = Task(material, ask, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
+    task.notes = [n.strip() for n in _NOTE.findall(ask)]
+    earlier = re.findall(r"Earlier notes, which still hold:\n((?:- .*\n?)+)", ask)
+    task.notes += [line[2:] for block in earlier for line in block.splitlines()]
+    lengths = [int(n) for n in re.findall(r"(?:at most|under|up to|no more than) (\d+) characters", ask)]
+    lengths += [int(n) * 6 for n in re.findall(r"(?:at most|about|under|up to) (\d+) words", ask)]
+    task.longest = min(lengths, default=600)
+    task.hashtags = _hashtags(ask)
+    task.include = [t.strip() for t in re.findall(r"(?:Include this exactly|must contain exactly this): (.+)", ask)]
+    if not task.include and re.search(r"\b(include|with|add|end with|give) (the|a|its) link\b", ask, re.I):
+        task.include = _URL.findall(ask)[:1]
+    task.include = list(dict.fromkeys(task.include))
+    for words in re.findall(r"Do not use(?: these words)?: (.+)", ask):
+        task.avoid += [w.strip(" .") for w in words.split(",")]
+    for note in task.notes:
+        _heed(task, note)
+    return task
+
+
+def _hashtags(ask: str) -> tuple[int, int]:
+    for pattern, take in (
+        (r"no hashtags?\b|without hashtags?", lambda m: (0, 0)),
+        (r"exactly (\d+) hashtags?", lambda m: (int(m[1]), int(m[1]))),
+        (r"(\d+) to (\d+) hashtags?", lambda m: (int(m[1]), int(m[2]))),
+        (r"at most (\d+) hashtags?", lambda m: (min(1, int(m[1])), int(m[1]))),
+        (r"\b(one|two|three) hashtags?", lambda m: (["one", "two", "three"].index(m[1].lower()) + 1,) * 2),
+    ):
+        if found := re.search(pattern, ask, re.I):
+            return take(found)  # type: ignore[return-value]
+    return (0, 0)
+
+
+def _heed(task: Task, note: str) -> None:
+    """Let a note change the task."""
+    if re.search(r"\b(shorter|too long|briefer|cut it)\b", note, re.I) and task.previous:
+        task.longest = min(task.longest, max(80, int(len(task.previous) * 0.75)))
+    for found in re.findall(
+        r"(?:without|leave out|don[’']t (?:mention|say|use)|do not (?:mention|say|use)|avoid) [“\"]?([\w -]+)", note, re.I
+    ):
+        task.avoid.append(re.sub(r"^the ", "", found.strip()))
+    task.include += [t for t in re.findall(r"[“\"]([^”\"]{3,80})[”\"]", note) if t not in task.include and t not in task.avoid]
+
+
+def compose(task: Task, skip: int = 0) -> str:
+    """The best sentences that fit, in the order of the material, then links and hashtags."""
+    least, most = task.hashtags
+    tags = _tags(task, max(least, min(most, 2)) if most else 0)
+    links = [t for t in task.include if _URL.fullmatch(t)]
+    phrases = [t for t in task.include if not _URL.fullmatch(t)]
+    tail = "\n".join([*links, *([" ".join(tags)] if tags else [])])
+    room = task.longest - len(tail) - (2 if tail else 0)
+    ranked = [s for s in rank(task) if not any(a.lower() in s.lower() for a in task.avoid)][skip:]
+    chosen: list[str] = [f"{p}." if p[-1:].isalnum() else p for p in phrases if p not in "".join(ranked[:1])]
+    for sentence in ranked:
+        fitting = sentence if _size([*chosen, sentence]) <= room else _clip(sentence, room - _size([*chosen, ""]))
+        if fitting and fitting not in chosen and (len(chosen) < 3 or task.longest > 500):
+            chosen.append(fitting)
+        if _size(chosen) > room * 0.75:
+            break
+    if not chosen and ranked:
+        chosen = [ranked[0][: max(20, room - 1)].rsplit(" ", 1)[0] + "…"]
+    whole = task.material
+    body = " ".join(sorted(chosen, key=lambda s: whole.find(s[:25])))
+    return f"{body}\n\n{tail}".strip() if tail else body
+
+
+def rank(task: Task) -> list[str]:
+    """The material's sentences, best first: frequent words, early place, and what the notes speak of."""
+    paragraphs = [p for p in task.material.split("\n") if len(p.split()) > 6]
+    sentences = [s.strip() for p in paragraphs for s in _SENTENCE.split(p) if 5 <= len(s.split()) <= 60]
+    counts = Counter(w.lower() for w in _WORD.findall(task.material) if w.lower() not in _STOP)
+    wanted = [{w.lower() for w in _WORD.findall(n) if w.lower() not in _STOP} for n in task.notes]
+    figures = any(re.search(r"\b(numbers?|figures?|how many|price|costs?)\b", n, re.I) for n in task.notes)
+
+    def score(place: int, sentence: str) -> float:
+        words = [w.lower() for w in _WORD.findall(sentence)]
+        value = sum(counts[w] for w in set(words)) / (len(words) + 6)
+        value += 2.5 / (place + 1) + (0.3 if re.search(r"\d", sentence) else 0)
+        value -= 1.2 if sentence[0] in '“"' or re.match(r"(?:But|And|It|She|He|They|This|That|Of|Nor)\b", sentence) else 0
+        value += 4.0 * sum(1 for w in wanted if any(_akin(a, b) for a in w for b in words))
+        value += 1.5 if figures and re.search(r"\d", sentence) else 0
+        return value + (0.9 if task.previous and sentence[:30] in task.previous else 0)
+
+    return [s for _, s in sorted(((-score(i, s), s) for i, s in enumerate(sentences)), key=lambda pair: pair[0])]
+
+
+def _akin(a: str, b: str) -> bool:
+    return a == b or (min(len(a), len(b)) > 4 and a[: min(len(a), len(b), 6)] == b[: min(len(a), len(b), 6)])
+
+
+def _size(parts: list[str]) -> int:
+    return sum(len(p) for p in parts) + max(0, len(parts) - 1)
+
+
+def _clip(sentence: str, room: int) -> str:
+    """The longest beginning of `sentence` that ends with a clause and fits; empty where none is worth it."""
+    marks = r"; |: |,? (?:which|because|where|until|so that|since|although|though|against|while|with)\b"
+    ends = [m.start() for m in re.finditer(marks, sentence)]
+    for end in reversed(ends):
+        clause = sentence[:end].rstrip(" ,;:")
+        if len(clause) + 1 <= room and len(clause.split()) >= 6 and clause.count("“") == clause.count("”"):
+            return clause + "."
+    return ""
+
+
+def _tags(task: Task, count: int) -> list[str]:
+    own = [t for n in task.notes for t in re.findall(r"#\w+", n)]
+    words = [w for w in re.findall(r"[^\W\d_][^\W\d_-]{3,}", task.material) if w.lower() not in _STOP | _PLAIN]
+    names = Counter(re.findall(r"(?<=[a-z,] )[A-Z][a-z]{3,}", task.material))
+    counts = Counter(w.lower() for w in words if not w.endswith("ed"))
+    best = sorted(counts, key=lambda w: -(counts[w] + 0.7 * names[w.capitalize()]))[:8]
+    named = [f"#{w.capitalize()}" for w in best if w not in " ".join(task.avoid).lower()]
+    return list(dict.fromkeys([*own, *named]))[:count]
+
+
+def misbehave(text: str, task: Task, messages: list[dict[str, str]], habits: dict[str, Any]) -> str:
+    """Break instructions at the rates set on the control page; a revised draft breaks them a quarter as often."""
+    seed = "".join(m["content"] for m in messages)
+
+    def rolls(habit: str) -> bool:
+        rate = int(habits.get(habit, 0)) // (4 if task.revised else 1)
+        return int(hashlib.sha256(f"{habit}{seed}".encode()).hexdigest()[:8], 16) % 100 < rate
+
+    if rolls("length"):
+        for sentence in rank(task):
+            if len(text) > task.longest:
+                break
+            if sentence not in text:
+                text = f"{sentence} {text}"
+    if rolls("emoji"):
+        text = re.sub(r"(?=\n\n|\Z)", " 🌱", text, count=1)
+    if rolls("quotes"):
+        text = f"“{text.replace('“', '').replace('”', '')}”"
+    if rolls("preamble"):
+        text = f"Here is your post:\n{text}"
+    return text
+
+
+def small_talk(task: Task) -> str:
+    """An answer where there is no material to work on."""
+    if "greeting" in task.ask:
+        return "Good day from the practice model."
+    return "There is no material here to write from."
+
+
+def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:
+    """A value that fits a JSON Schema, filled with sentences of the material where texts are wanted."""
+    if "enum" in schema:
+        return schema["enum"][0]
+    kind = schema.get("type", "string")
+    if kind == "object":
+        return {name: fill(part, task, i) for i, (name, part) in enumerate(schema.get("properties", {}).items())}
+    if kind == "array":
+        return [fill(schema.get("items", {}), task, i) for i in range(max(int(schema.get("minItems", 1)), 3))]
+    if kind in ("integer", "number"):
+        return max(int(schema.get("minimum", 0)), len(task.material.split()))
+    if kind == "boolean":
+        return bool(task.material)
+    ranked = rank(task) or [small_talk(task)]
+    return ranked[place % len(ranked)][: int(schema.get("maxLength", 400))]

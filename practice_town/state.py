@@ -1,0 +1,85 @@
+"""What the town remembers: posts, mail, which articles are out, and which faults are switched on.
+
+Kept in one JSON file, so that the town can be stopped and started like the real outside.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+from .world import SITES, articles
+
+DAY = 86400.0
+
+
+class State:
+    """The town's memory. Thread-safe; `change` saves."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.path = path
+        self.lock = threading.RLock()
+        self.posts: list[dict[str, Any]] = []
+        self.mails: list[dict[str, Any]] = []
+        self.faults: dict[str, dict[str, Any]] = {}
+        self.habits: dict[str, Any] = {"length": 0, "quotes": 0, "emoji": 0, "preamble": 0, "pace": 0}
+        self.released: dict[str, dict[str, float]] = {}
+        self.counts: dict[str, int] = {}
+        self.token = "pond-token"
+        if path is not None and path.exists():
+            self.__dict__.update(json.loads(path.read_text("utf-8")))
+        if not self.released:
+            self._first_articles()
+
+    def _first_articles(self) -> None:
+        now = time.time()
+        for site in SITES.values():
+            out = articles(site.slug)[: -site.held_back]
+            ages = [0.06, 0.2, 1.2, *(1.2 + 1.6 * n for n in range(1, len(out)))]
+            self.released[site.slug] = {a.slug: now - age * DAY for a, age in zip(reversed(out), ages, strict=False)}
+
+    def save(self) -> None:
+        """Write the memory down; callers hold the lock."""
+        if self.path is None:
+            return
+        keep = ("posts", "mails", "faults", "habits", "released", "counts")
+        new = self.path.with_suffix(".new")
+        new.write_text(json.dumps({name: getattr(self, name) for name in keep}), "utf-8")
+        os.replace(new, self.path)
+
+    def release(self, site: str) -> str | None:
+        """Publish the next article of `site`; gives its slug, or ``None`` where all are out."""
+        with self.lock:
+            for article in articles(site):
+                if article.slug not in self.released[site]:
+                    self.released[site][article.slug] = time.time()
+                    self.save()
+                    return article.slug
+        return None
+
+    def fault(self, outside: str) -> str:
+        """The fault in force for `outside` (empty where none); one that was set for once is used up by asking."""
+        with self.lock:
+            self.counts[outside] = self.counts.get(outside, 0) + 1
+            current = self.faults.get(outside)
+            if not current:
+                return ""
+            left = current.get("left")
+            if left is not None:
+                current["left"] = left - 1
+                if left <= 1:
+                    del self.faults[outside]
+            self.save()
+            return str(current["mode"])
+
+    def set_fault(self, outside: str, mode: str, left: int | None) -> None:
+        """Switch a fault on (for `left` requests, or until switched off) or, with an empty mode, off."""
+        with self.lock:
+            self.faults.pop(outside, None)
+            if mode:
+                self.faults[outside] = {"mode": mode, "left": left}
+            self.save()

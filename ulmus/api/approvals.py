@@ -1,0 +1,286 @@
+"""Approvals: the desk, and the page behind a signed link that needs no account."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from flask import g
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core import flow, slots
+from ..core.drafting import measure
+from ..core.workflow import Line, Workflow
+from ..core.workflow.file import read_settings
+from ..core.workflow.kinds import map_templates
+from ..runtime import asking, carry, links
+from ..steps import kinds
+from ..store import tables
+from .auth import needs
+from .base import FindingView, Fine, Listing, Problem, Refusal, Reply, VersionView, house, send
+from .runs import draft_versions, journal
+
+bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
+
+
+class ApprovalPath(BaseModel):
+    id: int
+
+
+class TokenPath(BaseModel):
+    token: str
+
+
+class ApprovalSummary(BaseModel):
+    id: int
+    title: str
+    workflow_name: str
+    run: int
+    who: str
+    text: str
+    round: int
+    state: str
+    created_at: float
+    decided_at: float | None = None
+    decided_by: str = ""
+
+
+class Source(BaseModel):
+    """Something from outside that the draft was made from."""
+
+    step: str
+    title: str
+    link: str
+    text: str
+
+
+class NoteView(BaseModel):
+    by: str
+    note: str
+    at: float
+
+
+class ApprovalView(ApprovalSummary):
+    """Everything needed to decide."""
+
+    last: bool
+    channel: str = ""
+    limit: int | None = None
+    findings: list[FindingView]
+    versions: list[VersionView]
+    notes: list[NoteView]
+    sources: list[Source]
+    final_text: str = ""
+    mail: str = ""
+
+
+class Answer(BaseModel):
+    verdict: Literal["approve", "back", "decline"]
+    text: str | None = Field(None, max_length=200_000)
+    note: str = Field("", max_length=10_000)
+
+
+class Text(BaseModel):
+    text: str = Field(max_length=200_000)
+
+
+class Queue(BaseModel):
+    open: list[ApprovalSummary]
+    decided: list[ApprovalSummary]
+
+
+class Letter(BaseModel):
+    """What the page behind a signed link shows."""
+
+    title: str
+    text: str
+    state: str
+    round: int
+    last: bool
+    limit: int | None
+    channel: str
+    findings: list[FindingView]
+    versions: list[VersionView]
+    notes: list[NoteView]
+    sources: list[Source]
+    decided_by: str
+
+
+@bp.get("/approvals", responses={200: Queue})
+@needs("reader")
+def queue() -> Reply:
+    """Drafts that wait, oldest first, and the last ones decided."""
+    with house().services.store.read() as session:
+        joined = (
+            select(tables.Approval, tables.Run.title, tables.WorkflowRecord.name)
+            .join(tables.Run, tables.Run.id == tables.Approval.run_id)
+            .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        )
+        waiting = session.execute(joined.where(tables.Approval.state == "open").order_by(tables.Approval.id)).all()
+        past = session.execute(
+            joined.where(tables.Approval.state.in_(("approve", "back", "decline")))
+            .order_by(tables.Approval.decided_at.desc())
+            .limit(20)
+        ).all()
+    return send(Queue(open=[_summary(*row) for row in waiting], decided=[_summary(*row) for row in past]))
+
+
+@bp.get("/approvals/<int:id>", responses={200: ApprovalView})
+@needs("reader")
+def show(path: ApprovalPath) -> Reply:
+    """One draft with all that is needed to decide."""
+    return send(_full(path.id))
+
+
+@bp.post("/approvals/<int:id>", responses={200: Fine, 409: Problem})
+@needs("reviewer")
+def answer(path: ApprovalPath, body: Answer) -> Reply:
+    """Approve (with any changes made in place), send back with a note, or decline."""
+    _take(path.id, body, g.user.name)
+    return send(Fine())
+
+
+@bp.post("/approvals/<int:id>/measure", responses={200: Listing[FindingView]})
+@needs("reader")
+def measured(path: ApprovalPath, body: Text) -> Reply:
+    """The rules on a text that is being changed in place."""
+    return send(_measure(path.id, body.text))
+
+
+@bp.get("/letters/<token>", responses={200: Letter, 410: Problem})
+def letter(path: TokenPath) -> Reply:
+    """The draft behind a signed link. Looking decides nothing."""
+    full = _full(_opened(path.token))
+    return send(Letter(**full.model_dump(include=set(Letter.model_fields))))
+
+
+@bp.post("/letters/<token>", responses={200: Fine, 409: Problem, 410: Problem})
+def answer_letter(path: TokenPath, body: Answer) -> Reply:
+    """Answer by a signed link, in the name of the person the link was sent to."""
+    approval_id = _opened(path.token)
+    with house().services.store.read() as session:
+        who = session.get_one(tables.Approval, approval_id).who
+    _take(approval_id, body, who)
+    return send(Fine())
+
+
+@bp.post("/letters/<token>/measure", responses={200: Listing[FindingView], 410: Problem})
+def measured_letter(path: TokenPath, body: Text) -> Reply:
+    """The rules on a text that is being changed behind a signed link."""
+    return send(_measure(_opened(path.token), body.text))
+
+
+def _opened(token: str) -> int:
+    try:
+        return links.check(house().services.sealer.key, token)
+    except links.LinkError as error:
+        raise Refusal(str(error), 410) from None
+
+
+def _take(approval_id: int, body: Answer, by: str) -> None:
+    try:
+        asking.answer(house().engine, approval_id, body.verdict, by, body.text, body.note)
+    except asking.AnswerRefused as error:
+        raise Refusal(str(error), 409) from None
+
+
+def _summary(approval: tables.Approval, title: str, name: str) -> ApprovalSummary:
+    return ApprovalSummary(
+        id=approval.id,
+        title=title,
+        workflow_name=name,
+        run=approval.run_id,
+        who=approval.who,
+        text=approval.text,
+        round=approval.round,
+        state=approval.state,
+        created_at=approval.created_at,
+        decided_at=approval.decided_at,
+        decided_by=approval.decided_by,
+    )
+
+
+def _full(approval_id: int) -> ApprovalView:
+    with house().services.store.read() as session:
+        approval = session.get_one(tables.Approval, approval_id)
+        run = session.get_one(tables.Run, approval.run_id)
+        name = session.get_one(tables.WorkflowRecord, run.workflow_id).name
+        workflow = Workflow.model_validate(session.get_one(tables.Revision, run.revision_id).document)
+        channel, limit = _channel(session, workflow, approval.draft)
+        piece = session.scalar(select(tables.Piece).where(tables.Piece.approval_id == approval_id))
+    events = _until(journal(run.id), approval)
+    summary = _summary(approval, run.title, name)
+    told = {"sent": "The mail was handed over.", "queued": "The mail is on its way."}
+    return ApprovalView(
+        **summary.model_dump(),
+        last=approval.last,
+        channel=channel,
+        limit=limit,
+        findings=_measure(approval_id, approval.final_text or approval.text),
+        versions=draft_versions(events, approval.draft),
+        notes=[NoteView(by=e.by, note=e.note, at=e.at) for e in events if isinstance(e, flow.Answered) and e.note],
+        sources=_sources(workflow, events),
+        final_text=approval.final_text,
+        mail="" if piece is None else told.get(piece.state, piece.message),
+    )
+
+
+def _until(events: list[flow.Event], approval: tables.Approval) -> list[flow.Event]:
+    """The journal as far as it goes before this question was answered, so that a past round shows what was known then."""
+    out: list[flow.Event] = []
+    for event in events:
+        out.append(event)
+        if isinstance(event, flow.Answered) and event.address == approval.address:
+            break
+    return out
+
+
+def _sources(workflow: Workflow, events: list[flow.Event]) -> list[Source]:
+    gathered = {e.address: e.output for e in events if isinstance(e, flow.Done)}
+    outside = carry.outside_roots(workflow)
+    out = [
+        Source(step=line.id, title=str(o.get("title", "")), link=str(o.get("link", "")), text=str(o.get("text", "")))
+        for line in workflow.steps
+        if line.id in outside and (o := gathered.get(line.id))
+    ]
+    if not out and isinstance(events[0], flow.Begun):
+        item = events[0].item
+        out.append(
+            Source(
+                step=workflow.start.id,
+                title=str(item.get("title", "")),
+                link=str(item.get("link", "")),
+                text=str(item.get("summary", "")),
+            )
+        )
+    return out
+
+
+def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int | None]:
+    """Where the draft will go, and how long it may be there."""
+    for line in workflow.steps:
+        kind = kinds().get(line.kind)
+        if kind is not None and kind.manner == "send" and not line.muted:
+            record = session.get(tables.Connection, str(line.settings.get("channel", "")))
+            if record is not None:
+                return record.name, record.settings.get("limit")
+    return "", None
+
+
+def _measure(approval_id: int, text: str) -> list[FindingView]:
+    with house().services.store.read() as session:
+        approval = session.get_one(tables.Approval, approval_id)
+    live = house().engine.live(approval.run_id)
+    line = live.workflow.line(approval.draft)
+    return [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.values))] if line else []
+
+
+def _rules(line: Line, values: dict[str, Any]) -> Any:
+    kind = kinds()[line.kind]
+    settings, _ = read_settings(kind.settings, line.settings)
+    if settings is None:
+        return []
+    filled = map_templates(kind, settings, lambda _, text: slots.render(slots.parse(text), values).text)
+    return getattr(filled, "rules", [])

@@ -1,0 +1,173 @@
+"""What all API modules share: the house's parts, answers, refusals and the view models used in several places."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Generic, Literal, TypeVar
+
+from flask import current_app
+from pydantic import BaseModel, Field, RootModel
+
+from ..runtime.engine import Engine
+from ..runtime.proofing import Proofs
+from ..runtime.services import Services
+
+Reply = Any  # what a view gives back to Flask
+
+
+@dataclass
+class House:
+    """The running parts the API speaks to. `demo` lists accounts to show on the sign-in page of a demonstration."""
+
+    services: Services
+    engine: Engine
+    proofs: Proofs
+    demo: list[dict[str, str]]
+    town_url: str = ""
+
+
+def house() -> House:
+    """The parts of the application that is answering."""
+    found: House = current_app.extensions["ulmus"]
+    return found
+
+
+class Refusal(Exception):
+    """An answer of 4xx with words for the person; `more` adds fields to the answer."""
+
+    def __init__(self, words: str, status: int = 400, **more: Any) -> None:
+        super().__init__(words)
+        self.words, self.status, self.more = words, status, more
+
+
+class Problem(BaseModel):
+    """Every error answer."""
+
+    message: str
+    problems: list[dict[str, Any]] = Field(default_factory=list)
+
+
+class Fine(BaseModel):
+    """Done, with nothing to tell."""
+
+    ok: bool = True
+
+
+Item = TypeVar("Item", bound=BaseModel)
+
+
+class Listing(RootModel[list[Item]], Generic[Item]):
+    """A plain list of views."""
+
+
+class PartView(BaseModel):
+    """A run of a sentence."""
+
+    what: Literal["text", "value", "slot", "gap"]
+    text: str
+
+
+class LineProblemView(BaseModel):
+    """A finding on a line."""
+
+    step: str
+    message: str
+    severity: Literal["error", "warning"]
+    place: list[str] = []
+    start: int | None = None
+    end: int | None = None
+
+
+class LineView(BaseModel):
+    """A line of the page as it is read."""
+
+    id: str
+    kind: str
+    kind_title: str
+    stage: str
+    sentence: list[PartView]
+    muted: bool = False
+    problems: list[LineProblemView] = []
+    dependents: list[str] = []
+    cost: float = 0.0
+
+
+class FindingView(BaseModel):
+    """A rule measured on a draft."""
+
+    rule: str
+    strength: Literal["must", "should"]
+    kept: bool
+    says: str
+    reason: str = ""
+
+
+class UsageView(BaseModel):
+    """What a result used."""
+
+    calls: int = 0
+    tokens_in: int = 0
+    tokens_out: int = 0
+    cost: float = 0.0
+    seconds: float = 0.0
+
+
+CellState = Literal[
+    "empty", "stale", "running", "fresh", "failed", "muted", "waiting", "asking", "unsure", "declined", "passed", "ahead"
+]
+
+
+class CellView(BaseModel):
+    """A result in brief."""
+
+    step: str
+    sample: int
+    state: CellState
+    brief: str = ""
+    partial: str = ""
+    message: str = ""
+    would: str = ""
+    findings: list[FindingView] = []
+    revisions: int = 0
+    usage: UsageView = UsageView()
+    at: float | None = None
+    approval: int | None = None
+    link: str = ""
+
+
+class ChangeView(BaseModel):
+    """A run of text between two versions."""
+
+    what: Literal["same", "added", "removed"]
+    text: str
+
+
+class VersionView(BaseModel):
+    """One version of a draft: the text, how it kept the rules, and how it differs from the version before."""
+
+    text: str
+    why: str = ""
+    findings: list[FindingView] = []
+    changes: list[ChangeView] = []
+
+
+class ResultView(BaseModel):
+    """A result in full, for the reader."""
+
+    step: str
+    state: CellState
+    output: dict[str, Any] = {}
+    given: list[dict[str, Any]] = []
+    messages: list[dict[str, str]] = []
+    versions: list[VersionView] = []
+    detail: dict[str, Any] = {}
+    message: str = ""
+    usage: UsageView = UsageView()
+    at: float | None = None
+
+
+def send(view: BaseModel | list[Any], status: int = 200) -> Reply:
+    """A view as a JSON answer."""
+    if isinstance(view, list):
+        return [v.model_dump(mode="json") for v in view], status
+    return view.model_dump(mode="json"), status

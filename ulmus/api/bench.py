@@ -1,0 +1,302 @@
+"""The workbench: the page with its proofs, samples, the values to point at, and the kinds of line."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import select
+
+from ..core.slots.filters import FILTERS
+from ..core.workflow import Workflow, check, scope_before
+from ..protocols.errors import OutsideError
+from ..runtime import workflows
+from ..runtime.services import world
+from ..steps import kinds
+from ..store import tables
+from .auth import needs
+from .base import CellView, Fine, LineProblemView, LineView, Listing, Problem, Refusal, Reply, ResultView, house, send
+from .views import cell_view, line_views, result_view
+
+bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
+
+
+class BenchPath(BaseModel):
+    id: int
+
+
+class CellPath(BaseModel):
+    id: int
+    sample: int
+    step: str
+
+
+class SamplePath(BaseModel):
+    id: int
+    sample: int
+
+
+class ValuesPath(BaseModel):
+    id: int
+    step: str
+
+
+class ValuesQuery(BaseModel):
+    sample: int | None = None
+
+
+class SampleView(BaseModel):
+    id: int
+    label: str
+    shown: bool
+    item: dict[str, Any]
+
+
+class SampleBody(BaseModel):
+    shown: bool | None = None
+    item: dict[str, Any] | None = None
+
+
+class NewSample(BaseModel):
+    """A typed sample, or none to take the start's latest items."""
+
+    item: dict[str, Any] | None = None
+    count: int = Field(1, ge=1, le=8)
+
+
+class BenchView(BaseModel):
+    """Everything the workbench shows at once."""
+
+    id: int
+    name: str
+    brand: str
+    state: str
+    version: int
+    revision: int | None
+    changed: bool
+    document: dict[str, Any]
+    lines: list[LineView]
+    samples: list[SampleView]
+    cells: list[CellView]
+    looked_at: float | None = None
+    found: str = ""
+    failed: bool = False
+    problems: list[LineProblemView] = []
+
+
+class RunProofs(BaseModel):
+    """Which cells to make: all that are out of date, or those of some samples and steps; `again` makes fresh ones anew."""
+
+    samples: list[int] | None = None
+    steps: list[str] | None = None
+    again: bool = False
+
+
+class ValueView(BaseModel):
+    """A value that can be pointed at, with what it is in the chosen sample."""
+
+    path: str
+    root: str
+    title: str
+    about: str
+    type: str
+    value: Any = None
+    known: bool = False
+
+
+class KindView(BaseModel):
+    name: str
+    stage: str
+    title: str
+    about: str
+    form: dict[str, Any]
+
+
+class Catalogue(BaseModel):
+    """Kinds of line, filters, and what can be chosen in settings."""
+
+    kinds: list[KindView]
+    filters: list[dict[str, str]]
+    connections: list[dict[str, str]]
+    sheets: list[dict[str, Any]]
+    brands: list[dict[str, str]]
+
+
+@bp.get("/catalogue", responses={200: Catalogue})
+@needs("reader")
+def catalogue() -> Reply:
+    """What a page can be made of here."""
+    with house().services.store.read() as session:
+        connections = [{"key": c.key, "name": c.name, "kind": c.kind} for c in session.scalars(select(tables.Connection))]
+        sheets = [
+            {"key": s.key, "name": s.name, "columns": [c["name"] for c in s.columns]} for s in session.scalars(select(tables.Sheet))
+        ]
+        brands = [{"key": b.key, "name": b.name} for b in session.scalars(select(tables.Brand))]
+    views = [
+        KindView(name=k.name, stage=k.stage, title=k.title, about=k.about, form=k.settings.model_json_schema())
+        for k in kinds().values()
+    ]
+    filters = [{"name": f.name, "usage": f.usage, "about": f.about} for f in FILTERS.values()]
+    return send(Catalogue(kinds=views, filters=filters, connections=connections, sheets=sheets, brands=brands))
+
+
+@bp.get("/workflows/<int:id>/bench", responses={200: BenchView})
+@needs("reader")
+def bench(path: BenchPath) -> Reply:
+    """The workbench of one workflow."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        samples = _samples(session, path.id)
+        revision = session.get(tables.Revision, record.revision_id) if record.revision_id else None
+        start = session.get(tables.Start, path.id)
+        around = world(session)
+        brand = session.get(tables.Brand, record.brand) if record.brand else None
+    workflow = Workflow.model_validate(record.document)
+    shown = [s for s in samples if s.shown]
+    columns = house().proofs.columns(workflow, shown)
+    cells, costs = [], {}
+    for line in workflow.steps:
+        row = [columns[s.id].cells[line.id] for s in shown]
+        cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
+        spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
+        costs[line.id] = sum(spent) / len(spent) if spent else 0.0
+    problems = check(workflow, kinds(), around)
+    live = record.state == "live"
+    return send(
+        BenchView(
+            id=record.id,
+            name=record.name,
+            brand=brand.name if brand else "",
+            state=record.state,
+            version=record.version,
+            revision=revision.number if revision else None,
+            changed=revision is not None and revision.document != record.document,
+            document=record.document,
+            lines=line_views(workflow, around, problems, costs),
+            samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item) for s in samples],
+            cells=cells,
+            looked_at=start.looked_at if start and live else None,
+            found=start.found if start and live else "",
+            failed=bool(start and start.failed and live),
+            problems=[
+                LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
+                for p in problems
+            ],
+        )
+    )
+
+
+@bp.get("/workflows/<int:id>/cells/<int:sample>/<step>", responses={200: ResultView})
+@needs("reader")
+def cell(path: CellPath) -> Reply:
+    """One result in full."""
+    workflow, samples = _load(path.id, [path.sample])
+    line = workflow.line(path.step)
+    if line is None or not samples:
+        raise Refusal("This line is not on the page any more.", 404)
+    column = house().proofs.columns(workflow, samples)[path.sample]
+    if line.id == workflow.start.id:
+        return send(ResultView(step=line.id, state="fresh", output=samples[0].item))
+    found = column.cells[line.id]
+    return send(result_view(workflow, line, found.state, found.result, column.values))
+
+
+@bp.post("/workflows/<int:id>/proofs", responses={200: Fine})
+@needs("maker")
+def make(path: BenchPath, body: RunProofs) -> Reply:
+    """Make proofs. Answers at once; the cells follow by live events."""
+    workflow, samples = _load(path.id, body.samples)
+    house().proofs.run(path.id, workflow, samples, set(body.steps) if body.steps is not None else None, body.again)
+    return send(Fine())
+
+
+@bp.delete("/workflows/<int:id>/proofs", responses={200: Fine})
+@needs("maker")
+def stop(path: BenchPath) -> Reply:
+    """Stop what is being made."""
+    house().proofs.stop(path.id)
+    return send(Fine())
+
+
+@bp.get("/workflows/<int:id>/values/<step>", responses={200: Listing[ValueView]})
+@needs("reader")
+def values(path: ValuesPath, query: ValuesQuery) -> Reply:
+    """The values a line can point at, with their real content in a sample."""
+    workflow, samples = _load(path.id, [query.sample] if query.sample else None)
+    found = house().proofs.columns(workflow, samples[:1])[samples[0].id].values if samples else {}
+    about = {line.id: kinds().get(line.kind) for line in workflow.lines}
+    out = []
+    for root, fields in scope_before(workflow, kinds(), path.step).items():
+        kind = about.get(root)
+        for name, type_word in fields.items():
+            here = found.get(root) or {}
+            out.append(
+                ValueView(
+                    path=f"{root}.{name}",
+                    root=root,
+                    title=kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root),
+                    about=(kind.output.model_fields[name].description or "") if kind else "",
+                    type=type_word,
+                    value=here.get(name),
+                    known=name in here,
+                )
+            )
+    return send(out)
+
+
+@bp.post("/workflows/<int:id>/samples", responses={200: Fine, 502: Problem})
+@needs("maker")
+def add_sample(path: BenchPath, body: NewSample) -> Reply:
+    """Keep a sample: the given item, or the start's latest that are not kept yet."""
+    if body.item is not None:
+        with house().services.store.write() as session:
+            workflows.add_sample(session, path.id, body.item, "typed", house().services.clock())
+        return send(Fine())
+    try:
+        new = workflows.capture(house().engine, path.id, body.count)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    if not new:
+        raise Refusal("The start has no further items that are not samples already.", 409)
+    return send(Fine())
+
+
+@bp.patch("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine, 409: Problem})
+@needs("maker")
+def change_sample(path: SamplePath, body: SampleBody) -> Reply:
+    """Show or hide a sample, or change its item."""
+    with house().services.store.write() as session:
+        sample = session.get_one(tables.Sample, path.sample)
+        if body.shown is not None:
+            shown = sum(s.shown for s in _samples(session, path.id))
+            if body.shown and not sample.shown and shown >= workflows.MOST_SHOWN:
+                raise Refusal(f"At most {workflows.MOST_SHOWN} samples stand side by side. Hide one first.", 409)
+            sample.shown = body.shown
+        if body.item is not None:
+            sample.item = body.item
+            sample.label = workflows.title_of(body.item)
+    return send(Fine())
+
+
+@bp.delete("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine})
+@needs("maker")
+def drop_sample(path: SamplePath) -> Reply:
+    """Forget a sample."""
+    with house().services.store.write() as session:
+        session.delete(session.get_one(tables.Sample, path.sample))
+    return send(Fine())
+
+
+def _samples(session: Any, workflow_id: int) -> list[tables.Sample]:
+    found = select(tables.Sample).where(tables.Sample.workflow_id == workflow_id).order_by(tables.Sample.id)
+    return list(session.scalars(found))
+
+
+def _load(workflow_id: int, wanted: list[int] | None) -> tuple[Workflow, list[tables.Sample]]:
+    with house().services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, workflow_id)
+        samples = _samples(session, workflow_id)
+    chosen = [s for s in samples if (s.id in wanted if wanted is not None else s.shown)]
+    return Workflow.model_validate(record.document), chosen

@@ -1,0 +1,228 @@
+"""Sheets: grids with typed columns; rows by the page, edits cell by cell, CSV in and out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import Float, cast, delete, func, select
+
+from ..runtime import sheets
+from ..store import tables
+from .auth import needs
+from .base import Fine, Listing, Problem, Refusal, Reply, house, send
+
+bp = APIBlueprint("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
+
+
+class SheetPath(BaseModel):
+    key: str
+
+
+class RowPath(BaseModel):
+    key: str
+    row: int
+
+
+class Column(BaseModel):
+    name: str = Field(min_length=1, max_length=120)
+    type: str = "text"
+
+
+class SheetView(BaseModel):
+    key: str
+    name: str
+    columns: list[Column]
+    rows: int
+
+
+class RowView(BaseModel):
+    id: int
+    position: int
+    cells: dict[str, Any]
+    run: int | None
+
+
+class RowQuery(BaseModel):
+    words: str = ""
+    sort: str = ""
+    down: bool = False
+    offset: int = Field(0, ge=0)
+    limit: int = Field(200, ge=1, le=1000)
+
+
+class RowsView(BaseModel):
+    rows: list[RowView]
+    total: int
+
+
+class NewSheet(BaseModel):
+    """A new sheet: a name and columns, or a CSV text to take both from."""
+
+    name: str = Field(min_length=1, max_length=120)
+    columns: list[Column] = Field(default_factory=list)
+    csv: str = ""
+
+
+class ColumnsBody(BaseModel):
+    columns: list[Column]
+    renamed: dict[str, str] = {}
+
+
+class NewRows(BaseModel):
+    """Rows as cells by column name, or as a CSV text with a heading line."""
+
+    rows: list[dict[str, str]] = []
+    csv: str = ""
+
+
+class CellsBody(BaseModel):
+    cells: dict[str, str]
+
+
+class RowIds(BaseModel):
+    ids: list[int] = Field(max_length=10_000)
+
+
+class Counted(BaseModel):
+    count: int
+
+
+@bp.get("/sheets", responses={200: Listing[SheetView]})
+@needs("reader")
+def listing() -> Reply:
+    """All sheets."""
+    with house().services.store.read() as session:
+        counts = dict(session.execute(select(tables.SheetRow.sheet, func.count()).group_by(tables.SheetRow.sheet)).all())
+        found = [_view(s, counts.get(s.key, 0)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
+    return send(found)
+
+
+@bp.post("/sheets", responses={201: SheetView, 422: Problem})
+@needs("maker")
+def create(body: NewSheet) -> Reply:
+    """Make a sheet."""
+    columns, rows = [c.model_dump() for c in body.columns], []
+    with house().services.store.write() as session:
+        try:
+            if body.csv:
+                heads, rows = sheets.from_csv(body.csv)
+                columns = [{"name": h, "type": "text"} for h in heads]
+            sheet = sheets.create(session, body.name, columns)
+            sheets.add_rows(session, sheet, rows)
+        except ValueError as error:
+            raise Refusal(str(error), 422) from None
+    return send(_view(sheet, len(rows)), 201)
+
+
+@bp.put("/sheets/<key>/columns", responses={200: SheetView, 422: Problem})
+@needs("maker")
+def columns(path: SheetPath, body: ColumnsBody) -> Reply:
+    """Change the columns."""
+    with house().services.store.write() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        try:
+            sheets.set_columns(session, sheet, [c.model_dump() for c in body.columns], body.renamed)
+        except ValueError as error:
+            raise Refusal(str(error), 422) from None
+    house().services.bus.say("sheet", key=path.key)
+    return send(_view(sheet, 0))
+
+
+@bp.get("/sheets/<key>/rows", responses={200: RowsView})
+@needs("reader")
+def rows(path: SheetPath, query: RowQuery) -> Reply:
+    """Rows, in their order or sorted by a column, those that contain all words."""
+    row = tables.SheetRow
+    with house().services.store.read() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        wanted = select(row).where(row.sheet == path.key)
+        for word in query.words.split():
+            wanted = wanted.where(_any_cell_like(sheet, word))
+        total = session.scalar(select(func.count()).select_from(wanted.subquery())) or 0
+        by = _order(sheet, query.sort)
+        wanted = wanted.order_by(by.desc() if query.down else by, row.position)
+        found = list(session.scalars(wanted.offset(query.offset).limit(query.limit)))
+    return send(RowsView(rows=[RowView(id=r.id, position=r.position, cells=r.cells, run=r.run_id) for r in found], total=total))
+
+
+@bp.post("/sheets/<key>/rows", responses={201: Counted, 422: Problem})
+@needs("maker")
+def add(path: SheetPath, body: NewRows) -> Reply:
+    """Add rows at the end."""
+    with house().services.store.write() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        try:
+            new = sheets.from_csv(body.csv)[1] if body.csv else body.rows
+            count = sheets.add_rows(session, sheet, new)
+        except ValueError as error:
+            raise Refusal(str(error), 422) from None
+    house().services.bus.say("sheet", key=path.key)
+    return send(Counted(count=count), 201)
+
+
+@bp.patch("/sheets/<key>/rows/<int:row>", responses={200: Fine, 422: Problem})
+@needs("maker")
+def change(path: RowPath, body: CellsBody) -> Reply:
+    """Change some cells of a row."""
+    with house().services.store.write() as session:
+        row = session.get_one(tables.SheetRow, path.row)
+        if row.sheet != path.key:
+            raise Refusal("This row is in another sheet.", 404)
+        try:
+            row.cells = {**row.cells, **{name: sheets.check_cell(v) for name, v in body.cells.items()}}
+        except ValueError as error:
+            raise Refusal(str(error), 422) from None
+    house().services.bus.say("sheet", key=path.key)
+    return send(Fine())
+
+
+@bp.post("/sheets/<key>/rows/delete", responses={200: Counted})
+@needs("maker")
+def remove(path: SheetPath, body: RowIds) -> Reply:
+    """Delete rows."""
+    with house().services.store.write() as session:
+        gone = session.execute(delete(tables.SheetRow).where(tables.SheetRow.sheet == path.key, tables.SheetRow.id.in_(body.ids)))
+    house().services.bus.say("sheet", key=path.key)
+    return send(Counted(count=gone.rowcount))  # type: ignore[attr-defined]
+
+
+@bp.get("/sheets/<key>/csv")
+@needs("reader")
+def export(path: SheetPath) -> Response:
+    """The sheet as CSV (RFC 4180), with nothing a spreadsheet would run."""
+    with house().services.store.read() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        found = list(
+            session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == path.key).order_by(tables.SheetRow.position))
+        )
+    return Response(
+        "\ufeff" + sheets.to_csv(sheet, found),
+        mimetype="text/csv",
+        headers={"Content-Disposition": f'attachment; filename="{path.key}.csv"'},
+    )
+
+
+def _view(sheet: tables.Sheet, count: int) -> SheetView:
+    return SheetView(key=sheet.key, name=sheet.name, columns=[Column(**c) for c in sheet.columns], rows=count)
+
+
+def _cell(name: str) -> Any:
+    path = '$."' + name.replace('"', '\\"') + '"'
+    return func.json_extract(tables.SheetRow.cells, path)
+
+
+def _any_cell_like(sheet: tables.Sheet, word: str) -> Any:
+    whole = func.coalesce(_cell(sheet.columns[0]["name"]), "")
+    for column in sheet.columns[1:]:
+        whole = whole + " " + func.coalesce(_cell(column["name"]), "")
+    return whole.ilike(f"%{word}%")
+
+
+def _order(sheet: tables.Sheet, name: str) -> Any:
+    found = next((c for c in sheet.columns if c["name"] == name), None)
+    if found is None:
+        return tables.SheetRow.position
+    return cast(_cell(name), Float) if found["type"] == "number" else func.lower(_cell(name))

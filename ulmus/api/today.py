@@ -1,0 +1,224 @@
+"""Today: the line of the day, what waits for a person, what went out, what was spent."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, Literal
+
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ..core.workflow import Workflow, World, check
+from ..runtime.services import world
+from ..steps import kinds
+from ..store import tables
+from .auth import needs
+from .base import Reply, house, send
+
+bp = APIBlueprint("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
+SLOW_START = 600
+
+
+class Mark(BaseModel):
+    """A point on the line of the day."""
+
+    at: float
+    what: Literal["sent", "failed", "asked", "due"]
+    label: str
+    run: int | None = None
+    workflow: int | None = None
+
+
+class Waiting(BaseModel):
+    """Something a person has to deal with; `link` is a place in the app."""
+
+    what: Literal["approval", "unsure", "failed", "start", "gap"]
+    title: str
+    says: str
+    from_: str
+    at: float
+    id: int
+    text: str = ""
+    cost: float = 0.0
+
+
+class WentOut(BaseModel):
+    """A piece that went out, as it appears."""
+
+    id: int
+    text: str
+    link: str
+    channel: str
+    workflow_name: str
+    title: str
+    run: int
+    at: float
+    approved_by: str = ""
+
+
+class TodayView(BaseModel):
+    now: float
+    midnight: float
+    marks: list[Mark]
+    waiting: list[Waiting]
+    went_out: list[WentOut]
+    sent_today: int
+    spent_month: float
+    spent_today: float
+    live: int
+
+
+@bp.get("/today", responses={200: TodayView})
+@needs("reader")
+def today() -> Reply:
+    """The morning page."""
+    now = house().services.clock()
+    here = dt.datetime.fromtimestamp(now)
+    midnight = here.replace(hour=0, minute=0, second=0, microsecond=0).timestamp()
+    month = here.replace(day=1, hour=0, minute=0, second=0, microsecond=0).timestamp()
+    with house().services.store.read() as session:
+        around = world(session)
+        out = _went_out(session, around)
+        sent_today = session.scalar(
+            select(func.count()).where(
+                tables.Piece.run_id.is_not(None), tables.Piece.state == "sent", tables.Piece.sent_at >= midnight
+            )
+        )
+        spent = {
+            since: session.scalar(select(func.sum(tables.Run.cost)).where(tables.Run.started_at >= since))
+            for since in (midnight, month)
+        }
+        view = TodayView(
+            now=now,
+            midnight=midnight,
+            marks=_marks(session, midnight, now),
+            waiting=_waiting(session, around),
+            went_out=out,
+            sent_today=sent_today or 0,
+            spent_month=spent[month] or 0.0,
+            spent_today=spent[midnight] or 0.0,
+            live=session.scalar(select(func.count()).where(tables.WorkflowRecord.state == "live")) or 0,
+        )
+    return send(view)
+
+
+def _went_out(session: Session, around: World) -> list[WentOut]:
+    rows = session.execute(
+        select(tables.Piece, tables.Run, tables.WorkflowRecord.name)
+        .join(tables.Run, tables.Run.id == tables.Piece.run_id)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        .where(tables.Piece.state == "sent")
+        .order_by(tables.Piece.sent_at.desc())
+        .limit(12)
+    ).all()
+    approvers: dict[int, Any] = dict(
+        session.execute(
+            select(tables.Approval.run_id, tables.Approval.decided_by).where(
+                tables.Approval.run_id.in_([run.id for _, run, _ in rows]), tables.Approval.state == "approve"
+            )
+        ).all()  # type: ignore[arg-type]
+    )
+    return [
+        WentOut(
+            id=piece.id,
+            text=str(piece.content.get("text", "")),
+            link=str((piece.receipt or {}).get("link", "")),
+            channel=around.connections[piece.connection].name if piece.connection in around.connections else piece.connection,
+            workflow_name=name,
+            title=run.title,
+            run=run.id,
+            at=piece.sent_at or piece.queued_at,
+            approved_by=approvers.get(run.id, ""),
+        )
+        for piece, run, name in rows
+    ]
+
+
+def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
+    marks = [
+        Mark(at=piece.sent_at or 0, what="sent", label=run.title, run=run.id)
+        for piece, run in session.execute(
+            select(tables.Piece, tables.Run)
+            .join(tables.Run, tables.Run.id == tables.Piece.run_id)
+            .where(tables.Piece.state == "sent", tables.Piece.sent_at >= midnight)
+        )
+    ]
+    failed = select(tables.Run).where(tables.Run.state == "failed", tables.Run.changed_at >= midnight)
+    marks += [Mark(at=run.changed_at, what="failed", label=run.title, run=run.id) for run in session.scalars(failed)]
+    asked = (
+        select(tables.Approval, tables.Run)
+        .join(tables.Run, tables.Run.id == tables.Approval.run_id)
+        .where(tables.Approval.created_at >= midnight, tables.Approval.state == "open")
+    )
+    marks += [Mark(at=a.created_at, what="asked", label=run.title, run=run.id) for a, run in session.execute(asked)]
+    due = (
+        select(tables.Start, tables.WorkflowRecord)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
+        .where(tables.WorkflowRecord.state == "live", tables.Start.next_at > now, tables.Start.next_at < midnight + 86400)
+    )
+    for start, record in session.execute(due):
+        if float(record.document["start"].get("settings", {}).get("every", 900)) >= SLOW_START:
+            marks.append(Mark(at=start.next_at, what="due", label=f"{record.name} looks again", workflow=record.id))
+    return sorted(marks, key=lambda m: m.at)
+
+
+def _waiting(session: Session, around: World) -> list[Waiting]:
+    """In order of urgency: doubts, failures, approvals (oldest first), starts that cannot be looked at, gaps."""
+    out: list[Waiting] = []
+    doubts = (
+        select(tables.Piece, tables.Run)
+        .join(tables.Run, tables.Run.id == tables.Piece.run_id)
+        .where(tables.Piece.state == "unsure")
+    )
+    for piece, run in session.execute(doubts):
+        text = str(piece.content.get("text", ""))
+        out.append(
+            Waiting(
+                what="unsure",
+                title=run.title,
+                says=piece.message,
+                from_=piece.connection,
+                at=piece.queued_at,
+                id=piece.id,
+                text=text,
+            )
+        )
+    joined = (
+        select(tables.Run, tables.WorkflowRecord.name)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        .where(tables.Run.state == "failed")
+        .order_by(tables.Run.changed_at.desc())
+        .limit(20)
+    )
+    for run, name in session.execute(joined):
+        out.append(
+            Waiting(what="failed", title=run.title, says=run.message, from_=name, at=run.changed_at, id=run.id, cost=run.cost)
+        )
+    asked = (
+        select(tables.Approval, tables.Run.title, tables.WorkflowRecord.name)
+        .join(tables.Run, tables.Run.id == tables.Approval.run_id)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        .where(tables.Approval.state == "open")
+        .order_by(tables.Approval.id)
+    )
+    for approval, title, name in session.execute(asked):
+        says = f"Round {approval.round}" if approval.round > 1 else ""
+        out.append(
+            Waiting(what="approval", title=title, says=says, from_=name, at=approval.created_at, id=approval.id, text=approval.text)
+        )
+    starts = (
+        select(tables.Start, tables.WorkflowRecord)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
+        .where(tables.WorkflowRecord.state == "live", tables.Start.failed.is_(True))
+    )
+    for start, record in session.execute(starts):
+        out.append(Waiting(what="start", title=record.name, says=start.found, from_="Start", at=start.looked_at or 0, id=record.id))
+    for record in session.scalars(select(tables.WorkflowRecord).where(tables.WorkflowRecord.state == "live")):
+        problems = [p for p in check(Workflow.model_validate(record.document), kinds(), around) if p.severity == "error"]
+        if problems:
+            out.append(
+                Waiting(what="gap", title=record.name, says=problems[0].message, from_="Page", at=record.updated_at, id=record.id)
+            )
+    return out

@@ -1,0 +1,145 @@
+"""Read models shared by the workbench, runs and approvals: lines, cells and results in full."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from ..core import slots
+from ..core.diff import changes
+from ..core.workflow import Line, LineProblem, Workflow, World, sentence, templates_of
+from ..core.workflow.kinds import field_control
+from ..runtime.proofing import dependents
+from ..steps import kinds
+from ..store import tables
+from .base import (
+    CellState,
+    CellView,
+    ChangeView,
+    FindingView,
+    LineProblemView,
+    LineView,
+    PartView,
+    ResultView,
+    UsageView,
+    VersionView,
+)
+
+LONGEST_BRIEF = 400
+
+
+class _Blank(defaultdict[str, Any]):
+    def __missing__(self, key: str) -> str:
+        return ""
+
+
+def line_views(
+    workflow: Workflow, world: World, problems: Iterable[LineProblem] = (), costs: Mapping[str, float] | None = None
+) -> list[LineView]:
+    """The page's lines from top to bottom."""
+    follow = dependents(workflow)
+    by_step: dict[str, list[LineProblemView]] = defaultdict(list)
+    for p in problems:
+        by_step[p.step].append(
+            LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
+        )
+    out = []
+    for line in workflow.lines:
+        kind = kinds().get(line.kind)
+        out.append(
+            LineView(
+                id=line.id,
+                kind=line.kind,
+                kind_title=kind.title if kind else line.kind,
+                stage=kind.stage if kind else "",
+                sentence=[PartView(what=p.what, text=p.text) for p in sentence(line, kind, world)],
+                muted=line.muted,
+                problems=by_step[line.id],
+                dependents=follow[line.id],
+                cost=(costs or {}).get(line.id, 0.0),
+            )
+        )
+    return out
+
+
+def brief(kind_name: str, output: Mapping[str, Any]) -> str:
+    """A result in one breath."""
+    kind = kinds().get(kind_name)
+    if kind is None or not kind.brief:
+        return ""
+    return kind.brief.format_map(_Blank(str, output))[:LONGEST_BRIEF].strip()
+
+
+def cell_view(line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "") -> CellView:
+    """A proof as a cell."""
+    view = CellView(step=line.id, sample=sample, state=state, partial=partial)
+    if proof is not None:
+        fill_cell(view, line, proof.ok, proof.output, proof.detail, proof.usage, proof.at)
+    return view
+
+
+def fill_cell(
+    view: CellView, line: Line, ok: bool, output: Mapping[str, Any], detail: Mapping[str, Any], usage: Mapping[str, Any], at: float
+) -> None:
+    """Put a result into a cell."""
+    rounds = detail.get("rounds") or []
+    view.at, view.usage = at, UsageView(**usage)
+    view.would = str(detail.get("would", ""))
+    view.revisions = max(0, len(rounds) - 1)
+    view.findings = [FindingView(**f) for f in rounds[-1]["findings"]] if rounds else []
+    view.link = str(output.get("link") or "") if line.kind == "publish_post" else ""
+    if not ok:
+        view.message = str(output.get("message", ""))
+    elif view.would == "write":
+        view.brief = " · ".join(str(v) for v in detail.get("cells", {}).values() if v)[:LONGEST_BRIEF]
+    else:
+        view.brief = brief(line.kind, output)
+
+
+def versions(detail: Mapping[str, Any]) -> list[VersionView]:
+    """The rounds of a draft within one performance, each with its changes."""
+    out: list[VersionView] = []
+    for i, one in enumerate(detail.get("rounds") or []):
+        before = out[-1].text if out else ""
+        findings = [FindingView(**f) for f in one["findings"]]
+        why = "; ".join(f.says for f in out[-1].findings if not f.kept and f.strength == "must") if out else ""
+        marked = [ChangeView(what=c.what, text=c.text) for c in changes(before, one["text"])] if i else []
+        out.append(VersionView(text=one["text"], why=f"Sent back: {why}" if why else "", findings=findings, changes=marked))
+    return out
+
+
+def given(workflow: Workflow, line: Line, values: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """What the line was given: each value its slots name, once, and the draft an asking line shows."""
+    kind = kinds().get(line.kind)
+    if kind is None:
+        return []
+    found: dict[str, Any] = {}
+    for _, text in templates_of(kind, line.settings):
+        for slot in slots.parse(text).slots:
+            value = slots.look_up(slot.path, values)
+            found[str(slot.path)] = None if value is slots.MISSING else value
+    for name, info in kind.settings.model_fields.items():
+        if field_control(info).get("control") == "step":
+            target = str(line.settings.get(name, ""))
+            found[f"{target}.text"] = (values.get(target) or {}).get("text")
+    return [{"path": path, "value": value} for path, value in found.items()]
+
+
+def result_view(
+    workflow: Workflow, line: Line, state: CellState, proof: tables.Proof | None, values: Mapping[str, Any]
+) -> ResultView:
+    """A proof in full."""
+    view = ResultView(step=line.id, state=state, given=given(workflow, line, values))
+    if proof is None:
+        return view
+    detail = dict(proof.detail)
+    view.messages = detail.pop("messages", [])
+    view.versions = versions(proof.detail)
+    detail.pop("rounds", None)
+    view.detail, view.usage, view.at = detail, UsageView(**proof.usage), proof.at
+    if proof.ok:
+        view.output = proof.output
+    else:
+        view.message = str(proof.output.get("message", ""))
+    return view

@@ -1,0 +1,209 @@
+"""Workflows: the list, the page's document, going live, pausing, files out and in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response, g
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import func, select
+
+from ..core.workflow import Workflow, WorkflowFileError, check, read_file, sentence, write_file
+from ..runtime import workflows
+from ..runtime.services import world
+from ..steps import kinds
+from ..store import tables
+from .auth import needs
+from .base import Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
+
+bp = APIBlueprint("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
+
+
+class WorkflowPath(BaseModel):
+    id: int
+
+
+class WorkflowSummary(BaseModel):
+    """A workflow in the list. `start` and `ends` are the sentences of its first line and of what it publishes."""
+
+    id: int
+    name: str
+    brand: str
+    state: str
+    start: list[PartView]
+    arc: list[str]
+    looked_at: float | None = None
+    found: str = ""
+    failed: bool = False
+    runs: int = 0
+    waiting: int = 0
+    failing: int = 0
+    last_run: float | None = None
+
+
+class Created(BaseModel):
+    id: int
+
+
+class LiveView(BaseModel):
+    revision: int
+
+
+class DocumentBody(BaseModel):
+    """The page as a whole, with the version it was read at."""
+
+    document: dict[str, Any]
+    version: int
+
+
+class Saved(BaseModel):
+    version: int
+    problems: list[LineProblemView]
+
+
+class CopyBody(BaseModel):
+    """A new workflow: a file's content, or a copy of an existing one."""
+
+    document: dict[str, Any] | None = None
+    copy_of: int | None = None
+    name: str = Field("", max_length=120)
+
+
+@bp.get("/workflows", responses={200: Listing[WorkflowSummary]})
+@needs("reader")
+def listing() -> Reply:
+    """All workflows, live ones first."""
+    with house().services.store.read() as session:
+        records = list(session.scalars(select(tables.WorkflowRecord)))
+        around = world(session)
+        brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
+        starts = {s.workflow_id: s for s in session.scalars(select(tables.Start))}
+        counts = {
+            row[0]: row
+            for row in session.execute(
+                select(
+                    tables.Run.workflow_id,
+                    func.count(),
+                    func.sum(tables.Run.state == "asking"),
+                    func.sum(tables.Run.state.in_(("failed", "unsure"))),
+                    func.max(tables.Run.started_at),
+                ).group_by(tables.Run.workflow_id)
+            )
+        }
+    out = []
+    for record in records:
+        workflow = Workflow.model_validate(record.document)
+        known = kinds()
+        start = starts.get(record.id)
+        _, runs, waiting, failing, last = counts.get(record.id, (0, 0, 0, 0, None))
+        out.append(
+            WorkflowSummary(
+                id=record.id,
+                name=record.name,
+                brand=brands.get(record.brand or "", ""),
+                state=record.state,
+                start=[
+                    PartView(what=p.what, text=p.text) for p in sentence(workflow.start, known.get(workflow.start.kind), around)
+                ],
+                arc=list(dict.fromkeys(known[line.kind].stage for line in workflow.steps if line.kind in known)),
+                looked_at=start.looked_at if start and record.state == "live" else None,
+                found=start.found if start and record.state == "live" else "",
+                failed=bool(start and start.failed and record.state == "live"),
+                runs=runs,
+                waiting=waiting or 0,
+                failing=failing or 0,
+                last_run=last,
+            )
+        )
+    out.sort(key=lambda w: ({"live": 0, "paused": 1}.get(w.state, 2), w.brand, w.name))
+    return send(out)
+
+
+@bp.post("/workflows", responses={201: Created, 422: Problem})
+@needs("maker")
+def create(body: CopyBody) -> Reply:
+    """Make a workflow from a file's content or as a copy."""
+    services = house().services
+    with services.store.write() as session:
+        if body.copy_of is not None:
+            document = session.get_one(tables.WorkflowRecord, body.copy_of).document
+            document = {**document, "name": body.name or f"{document['name']}, copy"[:120]}
+        else:
+            document = body.document or {}
+        id_ = workflows.create(session, _read(document), services.clock(), g.user.email)
+    return send(Created(id=id_), 201)
+
+
+@bp.put("/workflows/<int:id>", responses={200: Saved, 409: Problem, 422: Problem})
+@needs("maker")
+def save(path: WorkflowPath, body: DocumentBody) -> Reply:
+    """Save the page. Refused, with nothing overwritten, where someone else saved meanwhile."""
+    services = house().services
+    workflow = _read(body.document)
+    with services.store.write() as session:
+        try:
+            version = workflows.save(session, path.id, workflow, body.version, services.clock())
+        except workflows.SaveRefused as error:
+            raise Refusal(str(error), 409) from None
+        problems = check(workflow, kinds(), world(session))
+    services.bus.say("page", id=path.id, version=version)
+    views = [
+        LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
+        for p in problems
+    ]
+    return send(Saved(version=version, problems=views))
+
+
+@bp.delete("/workflows/<int:id>", responses={200: Fine, 409: Problem})
+@needs("maker")
+def remove(path: WorkflowPath) -> Reply:
+    """Delete a workflow that has never run."""
+    services = house().services
+    with services.store.write() as session:
+        try:
+            workflows.remove(session, path.id, services.clock(), g.user.email)
+        except ValueError as error:
+            raise Refusal(str(error), 409) from None
+    return send(Fine())
+
+
+@bp.post("/workflows/<int:id>/live", responses={200: LiveView, 409: Problem})
+@needs("maker")
+def go_live(path: WorkflowPath) -> Reply:
+    """Make a revision and listen."""
+    try:
+        return send(LiveView(revision=workflows.go_live(house().engine, path.id, g.user.email)))
+    except workflows.NotReady as error:
+        raise Refusal(str(error), 409, problems=[{"where": p.step, "message": p.message} for p in error.problems]) from None
+
+
+@bp.post("/workflows/<int:id>/pause", responses={200: Fine})
+@needs("maker")
+def pause(path: WorkflowPath) -> Reply:
+    """Stop listening."""
+    workflows.pause(house().engine, path.id, g.user.email)
+    return send(Fine())
+
+
+@bp.get("/workflows/<int:id>/file")
+@needs("reader")
+def file(path: WorkflowPath) -> Response:
+    """The workflow file."""
+    with house().services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+    name = "".join(c if c.isalnum() else "-" for c in record.name.lower()).strip("-") or "workflow"
+    return Response(
+        write_file(Workflow.model_validate(record.document)),
+        mimetype="application/json",
+        headers={"Content-Disposition": f'attachment; filename="{name.encode("ascii", "ignore").decode() or "workflow"}.json"'},
+    )
+
+
+def _read(document: dict[str, Any]) -> Workflow:
+    try:
+        return read_file(document)
+    except WorkflowFileError as error:
+        problems = [{"where": p.where, "message": p.message} for p in error.problems]
+        words = "; ".join(f"{p.where.strip('/').replace('/', ' › ')}: {p.message}".lstrip(": ") for p in error.problems[:3])
+        raise Refusal(words, 422, problems=problems) from None

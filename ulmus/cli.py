@@ -1,0 +1,339 @@
+"""The command line. With ``--json`` a command prints one JSON document on standard output and nothing else;
+errors go to standard error, and the exit status is not zero."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+
+from . import __version__
+from .protocols.errors import OutsideError
+
+DATA = click.option(
+    "--data",
+    type=click.Path(path_type=Path),
+    default=lambda: os.environ.get("ULMUS_DATA", "ulmus-data"),
+    help="Data folder (or ULMUS_DATA). Default: ulmus-data.",
+)
+JSON = click.option("--json", "as_json", is_flag=True, help="Print one JSON document and nothing else.")
+ALLOW = click.option("--allow", multiple=True, metavar="HOST:PORT", help="Let this private host be fetched. May be repeated.")
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="ulmus")
+def main() -> None:
+    """Ulmus: workflows written as a page and proved on real items.
+
+    Start with `ulmus demo` (an invented agency with an invented outside world) or `ulmus serve` (your own).
+    """
+
+
+@main.command()
+@DATA
+@ALLOW
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8420, show_default=True)
+@click.option("--public-url", default="", help="How others reach this server; stands in links in mails.")
+def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: str) -> None:
+    """Serve the app and carry out live workflows.
+
+    Add the first account with `ulmus user add`.
+    """
+    from .server import Config
+
+    _serve(Config(data, host, port, public_url, frozenset(allow)), open_words="Ulmus is open at")
+
+
+@main.command()
+@click.option("--data", type=click.Path(path_type=Path), default=Path(".demo"), show_default=True)
+@click.option("--port", default=8420, show_default=True)
+@click.option("--town-port", default=8421, show_default=True)
+@click.option("--smtp-port", default=8425, show_default=True)
+@click.option("--reset", is_flag=True, help="Begin again with fresh demo data.")
+def demo(data: Path, port: int, town_port: int, smtp_port: int, reset: bool) -> None:
+    """Start Ulmus with demo data, and the practice town around it.
+
+    The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
+    """
+    import shutil
+
+    from . import demo as demonstration
+    from .runtime.services import Services
+    from .server import Config
+
+    if reset and data.exists():
+        shutil.rmtree(data)
+    town = _start_town(data / "town", town_port, smtp_port)
+    try:
+        url = f"http://127.0.0.1:{town_port}"
+        allowed = frozenset({f"127.0.0.1:{town_port}"})
+        services = Services.open(data / "ulmus", allowed, public_url=f"http://127.0.0.1:{port}")
+        if not demonstration.is_made(services):
+            demonstration.make(services, url, smtp_port, lambda text: click.echo(f"  {text}"))
+        accounts = tuple(demonstration.accounts())
+        config = Config(data / "ulmus", "127.0.0.1", port, "", allowed, accounts, url)
+        click.echo(f"\n  Practice town   {url}  (control page: {url}/control)")
+        click.echo(f"  Sign in as      {accounts[0]['email']}, password “{accounts[0]['password']}”")
+        _serve(config, open_words="  Ulmus          ", services=services)
+    finally:
+        town.terminate()
+        town.wait(5)
+
+
+@main.command()
+@click.option("--data", type=click.Path(path_type=Path), default=None, help="Folder to keep posts and mail in.")
+@click.option("--port", default=8421, show_default=True)
+@click.option("--smtp-port", default=8425, show_default=True)
+def town(data: Path | None, port: int, smtp_port: int) -> None:
+    """Run the practice town alone: news sites, a network, a model, mailboxes."""
+    arguments = [sys.executable, "-m", "practice_town", "--port", str(port), "--smtp-port", str(smtp_port)]
+    raise SystemExit(subprocess.call(arguments + (["--data", str(data)] if data else [])))
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@JSON
+def check(file: Path, as_json: bool) -> None:
+    """Check a workflow FILE: its format, kinds, settings, slots and rules.
+
+    Connections and sheets are not looked for, since they differ from place to place.
+    Exit status 1 where something keeps it from going live.
+    """
+    from .core.workflow import WorkflowFileError, read_file
+    from .core.workflow import check as check_page
+    from .steps import kinds
+
+    try:
+        workflow = read_file(_bytes(file))
+    except WorkflowFileError as error:
+        found = [{"where": p.where, "message": p.message, "severity": "error"} for p in error.problems]
+    else:
+        found = [
+            {"where": "/".join([p.step, *p.place]), "message": p.message, "severity": p.severity, "start": p.start, "end": p.end}
+            for p in check_page(workflow, kinds())
+        ]
+    bad = any(p["severity"] == "error" for p in found)
+    if as_json:
+        click.echo(json.dumps({"ok": not bad, "problems": found}, ensure_ascii=False))
+    for p in () if as_json else found:
+        click.echo(f"{p['severity']}: {p['where'] or 'file'}: {p['message']}", err=True)
+    if not as_json and not found:
+        click.echo("Nothing is wrong with this workflow.")
+    raise SystemExit(1 if bad else 0)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--item", type=click.Path(path_type=Path), help="JSON file with the starting item; else the start's latest.")
+@click.option(
+    "--approve", type=click.Choice(["yes", "ask", "no"]), default="ask", show_default=True, help="How to answer approvals."
+)
+@click.option("--wait", default=120.0, show_default=True, help="Seconds until giving up; the run can be taken up later.")
+@DATA
+@ALLOW
+@JSON
+def run(file: Path, item: Path | None, approve: str, wait: float, data: Path, allow: tuple[str, ...], as_json: bool) -> None:
+    """Carry out a workflow FILE once, for real, with the connections of the data folder.
+
+    Posts go out and rows are written. No server may be running on the same data folder.
+    """
+    from .runtime import once
+
+    def ask(text: str) -> tuple[str, str]:
+        if approve != "ask":
+            return ("approve" if approve == "yes" else "decline"), ""
+        click.echo(f"\n{text}\n", err=True)
+        if click.confirm("Approve this draft?", err=True):
+            return "approve", ""
+        note = click.prompt("Note for a rewrite (empty declines)", default="", show_default=False, err=True)
+        return ("back", note) if note else ("decline", "")
+
+    try:
+        told = once.run(data, frozenset(allow), _bytes(file), _json_file(item) if item else None, ask, wait)
+    except (ValueError, OutsideError, RuntimeError) as error:
+        raise click.ClickException(str(error)) from None
+    if as_json:
+        click.echo(json.dumps(told, ensure_ascii=False))
+    else:
+        click.echo(f"Run {told['run']}: {told['state']}. {told['message']}".strip())
+        for step in told["steps"]:
+            click.echo(f"  {step['step']:<12} {step['state']:<9} {step['says']}"[:160])
+        click.echo(f"  {told['tokens']} tokens, € {told['cost']:.4f}")
+    raise SystemExit(0 if told["state"] in ("done", "declined") else 1)
+
+
+@main.command()
+@click.argument("source")
+@ALLOW
+@JSON
+def feed(source: str, allow: tuple[str, ...], as_json: bool) -> None:
+    """Read the feed at SOURCE (an address or a file): RSS 2.0, RSS 1.0, Atom or JSON Feed."""
+    from .protocols import feeds
+
+    found = _outside(allow, lambda web: feeds.look(web, source).feed if _is_url(source) else feeds.parse(_bytes(Path(source))))
+    if as_json:
+        click.echo(json.dumps(dataclasses.asdict(found), ensure_ascii=False))
+        return
+    click.echo(found.title)
+    for one in found.items:
+        click.echo(f"  {one.published[:10] or '----------'}  {one.title}\n              {one.link}")
+    for problem in found.problems:
+        click.echo(problem, err=True)
+
+
+@main.command()
+@click.argument("source")
+@ALLOW
+@JSON
+def read(source: str, allow: tuple[str, ...], as_json: bool) -> None:
+    """Read the main text of the page at SOURCE (an address or an HTML file)."""
+    from .protocols import pages
+    from .protocols.text import decode
+
+    found = _outside(
+        allow, lambda web: pages.read(web, source) if _is_url(source) else pages.from_html(decode(_bytes(Path(source))))
+    )
+    if as_json:
+        click.echo(json.dumps(dataclasses.asdict(found) | {"words": found.words}, ensure_ascii=False))
+    else:
+        click.echo("\n".join(part for part in (found.title, " ".join([found.author, found.date]).strip(), "", found.text)))
+
+
+@main.command()
+@click.argument("text")
+@click.option("--values", type=click.Path(path_type=Path), required=True, help="JSON file with an object of values.")
+@click.option("--as", "place", type=click.Choice(["text", "html", "json", "url"]), default="text", show_default=True)
+@JSON
+def render(text: str, values: Path, place: Any, as_json: bool) -> None:
+    """Fill the slots of TEXT in from a file of values. TEXT may be - for standard input.
+
+    Example: ulmus render 'Hello <<lead.name | otherwise "there">>' --values lead.json
+    """
+    from .core import slots
+
+    source = sys.stdin.read() if text == "-" else text
+    template = slots.parse(source)
+    if template.errors:
+        raise click.ClickException("; ".join(f"at {e.start}: {e.message}" for e in template.errors))
+    data = _json_file(values)
+    if not isinstance(data, dict):
+        raise click.ClickException(f"{values} must hold one JSON object.")
+    done = slots.render(template, data, place)
+    if as_json:
+        click.echo(json.dumps({"text": done.text, "missing": list(done.missing)}, ensure_ascii=False))
+    else:
+        click.echo(done.text)
+
+
+@main.group()
+def user() -> None:
+    """Accounts."""
+
+
+@user.command("add")
+@click.argument("email")
+@click.option("--name", prompt=True)
+@click.option("--role", type=click.Choice(["owner", "maker", "reviewer", "reader"]), default="owner", show_default=True)
+@click.password_option(help="Asked for where it is not given.")
+@DATA
+def add_user(email: str, name: str, role: str, password: str, data: Path) -> None:
+    """Add an account."""
+    from sqlalchemy.exc import IntegrityError
+
+    from .api.auth import hash_password
+    from .store import Store, tables
+
+    if len(password) < 8:
+        raise click.ClickException("A password has at least 8 characters.")
+    try:
+        with Store(data).write() as session:
+            session.add(tables.User(email=email.strip().lower(), name=name, role=role, password=hash_password(password)))
+    except IntegrityError:
+        raise click.ClickException(f"{email} has an account already.") from None
+    click.echo(f"{email} can sign in as {role}.")
+
+
+@main.command()
+@click.option("--out", type=click.Path(path_type=Path), default=Path("docs"), show_default=True)
+@click.option("--openapi", type=click.Path(path_type=Path), help="Also write the API's OpenAPI document here.")
+def docs(out: Path, openapi: Path | None) -> None:
+    """Write the generated references: workflow file schema, kinds of step, filters."""
+    from .reference import write
+
+    write(out, openapi)
+
+
+def _serve(config: Any, open_words: str, services: Any = None) -> None:
+    from .runtime.engine import EngineBusy
+    from .server import Server, set_up_logging
+
+    set_up_logging(config.folder)
+    try:
+        server = Server(config, services)
+    except EngineBusy as error:
+        raise click.ClickException(str(error)) from None
+    except OSError as error:
+        raise click.ClickException(f"Port {config.port} cannot be used ({error.strerror}). Choose another with --port.") from None
+    click.echo(f"{open_words} {server.url}\n")
+    server.serve()
+
+
+def _start_town(folder: Path, port: int, smtp_port: int) -> subprocess.Popen[str]:
+    """Start the town as a process of its own that ends with this one."""
+    folder.mkdir(parents=True, exist_ok=True)
+    arguments = ["--data", str(folder), "--port", str(port), "--smtp-port", str(smtp_port), "--with-parent"]
+    habits = ["--habits", "length=30,quotes=10,emoji=5"]
+    for _ in range(20):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "practice_town", *arguments, *habits], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        assert process.stdout is not None
+        if "open at" in process.stdout.readline():
+            return process
+        process.wait(5)
+        time.sleep(0.5)
+    raise click.ClickException(
+        f"The practice town cannot use port {port} or {smtp_port}. Choose others with --town-port and --smtp-port."
+    )
+
+
+def _outside(allow: tuple[str, ...], call: Any) -> Any:
+    from .protocols.net import Web
+
+    web = Web(allow)
+    try:
+        return call(web)
+    except OutsideError as error:
+        raise click.ClickException(error.message) from None
+    finally:
+        web.close()
+
+
+def _is_url(source: str) -> bool:
+    return source.startswith(("http://", "https://"))
+
+
+def _bytes(file: Path) -> bytes:
+    try:
+        return file.read_bytes()
+    except OSError as error:
+        raise click.ClickException(f"{file} cannot be read ({error.strerror}).") from None
+
+
+def _json_file(file: Path) -> Any:
+    try:
+        return json.loads(_bytes(file))
+    except ValueError:
+        raise click.ClickException(f"{file} is not JSON.") from None
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,133 @@
+"""The workflow file: JSON, versioned. `docs/workflow.schema.json` is generated from here (JSON Schema 2020-12)."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from .kinds import Kinds
+from .model import Workflow
+
+LARGEST_FILE = 2_000_000
+VERSION = 1
+
+
+@dataclass(frozen=True)
+class FileProblem:
+    """One thing wrong in a file: where (a JSON Pointer, RFC 6901) and what, in plain words."""
+
+    where: str
+    message: str
+
+
+class WorkflowFileError(ValueError):
+    """The file is not a workflow; `problems` lists why."""
+
+    def __init__(self, problems: list[FileProblem]) -> None:
+        self.problems = problems
+        super().__init__("; ".join(f"{p.where or '/'}: {p.message}" for p in problems))
+
+
+def read_file(source: str | bytes | dict[str, Any]) -> Workflow:
+    """Read a workflow file. Raises `WorkflowFileError` with every problem found."""
+    data = source if isinstance(source, dict) else _json(source)
+    if data.get("format") != "ulmus-workflow":
+        raise WorkflowFileError([FileProblem("/format", "This is not a workflow file: its “format” is not “ulmus-workflow”.")])
+    version = data.get("version")
+    if isinstance(version, int) and version > VERSION:
+        message = f"This file was written by a newer Ulmus (version {version}; this one reads up to {VERSION})."
+        raise WorkflowFileError([FileProblem("/version", message)])
+    try:
+        return Workflow.model_validate(data)
+    except ValidationError as error:
+        raise WorkflowFileError([FileProblem(p, m) for p, m in plain_errors(error)]) from None
+
+
+def write_file(workflow: Workflow) -> str:
+    """The file's text: two spaces of indent, fields in the order of the model, defaults left out."""
+    data = workflow.model_dump(mode="json")
+    for line in [data["start"], *data["steps"]]:
+        if not line["muted"]:
+            del line["muted"]
+        if line["on_failure"] == {"retries": 2, "wait": 4.0}:
+            del line["on_failure"]
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def file_schema(kinds: Kinds) -> dict[str, Any]:
+    """The JSON Schema of the file, with the settings of every kind."""
+    schema = Workflow.model_json_schema()
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    schema["title"] = "Ulmus workflow file"
+    cases = []
+    for spec in sorted(kinds.values(), key=lambda s: s.name):
+        settings = spec.settings.model_json_schema(ref_template=f"#/$defs/{spec.name}_{{model}}")
+        for name, definition in settings.pop("$defs", {}).items():
+            schema["$defs"][f"{spec.name}_{name}"] = definition
+        cases.append({"if": {"properties": {"kind": {"const": spec.name}}}, "then": {"properties": {"settings": settings}}})
+    schema["$defs"]["Line"]["allOf"] = cases
+    schema["$defs"]["Line"]["properties"]["kind"]["enum"] = sorted(kinds)
+    return schema
+
+
+def plain_errors(error: ValidationError) -> list[tuple[str, str]]:
+    """Pydantic's errors as (JSON Pointer, words a maker understands)."""
+    return [("/" + "/".join(str(p) for p in e["loc"]) if e["loc"] else "", _plain(e["type"], e)) for e in error.errors()]
+
+
+def read_settings(model: type[BaseModel], settings: dict[str, Any]) -> tuple[BaseModel | None, list[tuple[str, str]]]:
+    """`settings` as `model`, or ``None`` and what is wrong as (field, words)."""
+    try:
+        return model.model_validate(settings), []
+    except ValidationError as error:
+        return None, [(str(e["loc"][0]) if e["loc"] else "", _plain(e["type"], e)) for e in error.errors()]
+
+
+def _plain(kind: str, error: Any) -> str:
+    context = error.get("ctx") or {}
+    words = {
+        "missing": "Missing; it must be filled in.",
+        "extra_forbidden": "Unknown here; remove it or check the spelling.",
+        "string_too_short": "Empty; it must be filled in.",
+        "string_too_long": f"Too long; at most {context.get('max_length')} characters.",
+        "greater_than_equal": f"Too small; at least {context.get('ge')}.",
+        "less_than_equal": f"Too large; at most {context.get('le')}.",
+        "string_pattern_mismatch": "Only small letters, digits and _ are allowed, starting with a letter.",
+        "literal_error": f"Must be {context.get('expected')}.",
+        "too_long": f"Too many; at most {context.get('max_length')}.",
+    }
+    if kind in words:
+        return words[kind]
+    if kind == "value_error":
+        text = str(context.get("error", ""))
+        return text[:1].upper() + text[1:] + "."
+    if kind.endswith(("_type", "_parsing")):
+        return f"Should be {_TYPE_WORDS.get(kind.rsplit('_', 1)[0], 'something else')}."
+    return str(error["msg"]) + "."
+
+
+_TYPE_WORDS = {
+    "string": "a text",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "list": "a list",
+    "dict": "an object",
+    "model": "an object",
+}
+
+
+def _json(source: str | bytes) -> dict[str, Any]:
+    if len(source) > LARGEST_FILE:
+        raise WorkflowFileError([FileProblem("", f"The file is larger than {LARGEST_FILE // 1_000_000} MB.")])
+    try:
+        data = json.loads(source)
+    except (ValueError, RecursionError) as error:
+        where = f"line {error.lineno}, column {error.colno}" if isinstance(error, json.JSONDecodeError) else "somewhere"
+        raise WorkflowFileError([FileProblem("", f"This is not JSON ({where}).")]) from None
+    if not isinstance(data, dict):
+        raise WorkflowFileError([FileProblem("", "A workflow file holds one JSON object.")])
+    return data

@@ -1,0 +1,1 @@
+"""One client per outside protocol: bytes in, plain values out, no idea of workflows."""

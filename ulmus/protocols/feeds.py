@@ -1,0 +1,193 @@
+"""Feeds: RSS 2.0, RSS 1.0, Atom (RFC 4287) and JSON Feed 1.1, as one kind of list.
+
+A broken feed is read as far as it can be; what was wrong stands in `Feed.problems`.
+"""
+
+from __future__ import annotations
+
+import calendar
+import datetime as dt
+import hashlib
+import html
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urljoin
+
+import nh3
+
+from .errors import OutsideError
+from .net import Web, status_error
+from .text import decode
+
+MOST_ITEMS = 500
+MAX_BYTES = 8_000_000
+
+
+@dataclass(frozen=True)
+class FeedItem:
+    """One item. `identity` stays the same when the text changes: the item's id, else its link, else a digest.
+
+    `published` is ISO 8601 in UTC, or empty where the feed gives no date.
+    """
+
+    identity: str
+    title: str
+    link: str
+    summary: str
+    author: str
+    published: str
+    image: str = ""
+    categories: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Feed:
+    """A feed as read; items in the feed's order."""
+
+    title: str
+    link: str
+    items: list[FeedItem]
+    problems: list[str]
+
+
+@dataclass(frozen=True)
+class Look:
+    """One conditional look (RFC 9110 section 13): `feed` is ``None`` where nothing has changed."""
+
+    feed: Feed | None
+    etag: str
+    last_modified: str
+
+
+def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
+    """Fetch and read the feed at `url`, unless it has not changed. Raises `OutsideError`."""
+    headers = {"Accept": "application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5"}
+    if etag:
+        headers["If-None-Match"] = etag
+    if last_modified:
+        headers["If-Modified-Since"] = last_modified
+    got = web.fetch(url, headers=headers, max_bytes=MAX_BYTES)
+    if got.status == 304:
+        return Look(None, etag, last_modified)
+    if got.status != 200:
+        raise status_error(got, "The feed’s server")
+    feed = parse(got.body, got.charset, got.url)
+    return Look(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
+
+
+def parse(body: bytes, charset: str | None = None, url: str = "") -> Feed:
+    """Read a feed from bytes. Raises `OutsideError` where it is not one at all."""
+    start = body.lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
+    if not start:
+        raise OutsideError("The feed is empty.")
+    if start == b"{":
+        return _json_feed(body, charset, url)
+    return _xml_feed(body, charset, url)
+
+
+def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
+    import feedparser  # loaded on first use: it is large
+
+    headers = {"content-location": url}
+    if charset:
+        headers["content-type"] = f"application/xml; charset={charset}"
+    try:
+        read: Any = feedparser.parse(body, response_headers=headers, sanitize_html=False)
+    except Exception as error:  # a parser's own fault must not stop the others' feeds
+        raise OutsideError(f"This feed cannot be read ({type(error).__name__}).") from None
+    if not read.version and not read.entries:
+        what = "a web page" if re.search(rb"<html\b", body[:2000], re.I) else "something else"
+        raise OutsideError(f"This is not a feed but {what}. Look for the site’s feed address.")
+    problems = []
+    if read.bozo and not isinstance(read.bozo_exception, feedparser.CharacterEncodingOverride | feedparser.NonXMLContentType):
+        problems.append("The feed is damaged; it was read as far as it could be.")
+    items = [_xml_item(e) for e in read.entries[:MOST_ITEMS]]
+    if len(read.entries) > MOST_ITEMS:
+        problems.append(f"Only the first {MOST_ITEMS} of {len(read.entries)} items were read.")
+    return Feed(_clean(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
+
+
+def _xml_item(entry: Mapping[str, Any]) -> FeedItem:
+    title, link = _clean(entry.get("title", "")), str(entry.get("link", "") or "")
+    content = entry.get("content") or [{}]
+    summary = entry.get("summary") or content[0].get("value", "")
+    when = entry.get("published_parsed") or entry.get("updated_parsed")
+    published = dt.datetime.fromtimestamp(calendar.timegm(when), dt.UTC).isoformat() if when else ""
+    images = [m.get("url", "") for m in entry.get("media_thumbnail", [])]
+    images += [e.get("href", "") for e in entry.get("enclosures", []) if str(e.get("type", "")).startswith("image/")]
+    return FeedItem(
+        identity=_identity(str(entry.get("id", "") or ""), link, title, summary),
+        title=title,
+        link=link,
+        summary=_clean(summary),
+        author=_clean(entry.get("author", "")),
+        published=published,
+        image=images[0] if images else "",
+        categories=[_clean(t.get("term", "")) for t in entry.get("tags", []) if t.get("term")],
+    )
+
+
+def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
+    try:
+        data = json.loads(decode(body, charset))
+    except (ValueError, RecursionError):
+        raise OutsideError("This looks like a JSON feed but is cut off or damaged.") from None
+    if not isinstance(data, dict) or not isinstance(data.get("items"), list):
+        raise OutsideError("This is JSON, but not a JSON Feed: it has no list of items.")
+    items = [_json_item(i, url) for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)]
+    return Feed(_clean(data.get("title", "")), str(data.get("home_page_url", "")), _unique(items), _lacks(items))
+
+
+def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
+    text = item.get("summary") or item.get("content_text") or item.get("content_html") or ""
+    link = urljoin(url, str(item.get("url") or item.get("external_url") or ""))
+    authors = item.get("authors") or ([item["author"]] if isinstance(item.get("author"), dict) else [])
+    tags = item.get("tags")
+    return FeedItem(
+        identity=_identity(str(item.get("id") or ""), link, str(item.get("title", "")), str(text)),
+        title=_clean(item.get("title", "")),
+        link=link,
+        summary=_clean(text),
+        author=_clean(authors[0].get("name", "")) if authors and isinstance(authors[0], dict) else "",
+        published=_iso(item.get("date_published")),
+        image=str(item.get("image") or ""),
+        categories=[str(t) for t in tags] if isinstance(tags, list) else [],
+    )
+
+
+def _identity(own: str, link: str, title: str, summary: str) -> str:
+    return own or link or "digest:" + hashlib.sha256(f"{title}\n{summary}".encode()).hexdigest()[:32]
+
+
+def _unique(items: list[FeedItem]) -> list[FeedItem]:
+    return list({item.identity: item for item in reversed(items)}.values())[::-1]
+
+
+def _lacks(items: list[FeedItem]) -> list[str]:
+    if not items:
+        return ["The feed has no items yet."]
+    out = []
+    if not any(i.published for i in items):
+        out.append("The items carry no dates.")
+    if any(i.identity.startswith("digest:") for i in items):
+        out.append("Some items have neither an id nor a link; a changed text counts as a new item.")
+    return out
+
+
+def _iso(value: Any) -> str:
+    from dateutil import parser
+
+    try:
+        when = parser.isoparse(str(value))
+    except (ValueError, OverflowError):
+        return ""
+    return (when if when.tzinfo else when.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+
+
+def _clean(text: Any) -> str:
+    """HTML in titles and summaries as plain text on one line."""
+    bare = nh3.clean(str(text or ""), tags=set()) if "<" in str(text or "") else str(text or "")
+    return re.sub(r"\s+", " ", html.unescape(bare)).strip()

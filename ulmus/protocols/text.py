@@ -1,0 +1,36 @@
+"""Bytes to text in any declared or undeclared encoding."""
+
+from __future__ import annotations
+
+import codecs
+import re
+
+from charset_normalizer import from_bytes
+
+_META = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([\w.:-]+)", re.IGNORECASE)
+_XML = re.compile(rb"^\s*<\?xml[^>]+encoding\s*=\s*[\"']([\w.:-]+)", re.IGNORECASE)
+
+
+def decode(body: bytes, charset: str | None = None) -> str:
+    """Decode by byte-order mark, the declared `charset`, a declaration in the text, UTF-8, or a guess; never raises.
+
+    As in the Encoding Standard, ``iso-8859-1`` means ``windows-1252``.
+    """
+    for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+        if body.startswith(mark):
+            return body.decode(name, errors="replace")
+    declared = [charset]
+    for pattern in (_XML, _META):
+        found = pattern.search(body[:4096])
+        declared.append(found.group(1).decode("ascii") if found else None)
+    for name in [*declared, "utf-8"]:
+        if not name:
+            continue
+        if name.lower() in ("iso-8859-1", "latin-1", "latin1", "ascii", "us-ascii"):
+            name = "windows-1252"
+        try:
+            return body.decode(name)
+        except (LookupError, UnicodeDecodeError):
+            continue
+    best = from_bytes(body[:200_000]).best()
+    return body.decode(best.encoding if best else "windows-1252", errors="replace")

@@ -1,0 +1,1 @@
+"""Makes the core's decisions happen: engine, outbox, polling, approvals, proofs."""

@@ -1,0 +1,96 @@
+"""What everything in the runtime shares: store, web client, secrets, clock, and the world around a page."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.workflow import World
+from ..core.workflow.checks import BRAND_SCOPE, Known
+from ..protocols.errors import OutsideError
+from ..protocols.net import Web
+from ..steps.base import Connection
+from ..steps.connections import CONNECTION_KINDS
+from ..store import Sealer, Store, tables
+from .bus import Bus
+
+
+@dataclass
+class Services:
+    """Opened once per process. `public_url` is how people outside reach this server (for links in mail)."""
+
+    store: Store
+    sealer: Sealer
+    web: Web
+    bus: Bus = field(default_factory=Bus)
+    clock: Callable[[], float] = time.time
+    public_url: str = "http://127.0.0.1:8420"
+    outside_note: str = ""
+
+    @classmethod
+    def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
+        """Open the data in `folder`; `allowed` are hosts (``host:port``) exempt from the address guard."""
+        return cls(Store(folder), Sealer(folder), Web(allowed), **more)
+
+    def close(self) -> None:
+        """Close the web client and the store."""
+        self.web.close()
+        self.store.close()
+
+    def connect(self, key: str, kind: str) -> Connection:
+        """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
+        with self.store.read() as session:
+            record = session.get(tables.Connection, key)
+        if record is None or record.kind != kind:
+            raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+        return self.open_connection(record)
+
+    def open_connection(self, record: tables.Connection) -> Connection:
+        """A stored connection with settings read and secrets opened."""
+        spec = CONNECTION_KINDS.get(record.kind)
+        try:
+            settings = spec.settings.model_validate(record.settings) if spec else None
+        except ValidationError:
+            settings = None
+        if settings is None:
+            raise OutsideError(f"The connection “{record.name}” is not set up completely.")
+        return Connection(record.key, record.kind, record.name, settings, self.sealer.open(record.sealed))
+
+
+def world(session: Session) -> World:
+    """Connections, sheets and brands as the checker needs them."""
+    connections = {
+        c.key: Known(c.kind, c.name, c.settings.get("limit") if isinstance(c.settings.get("limit"), int) else None)
+        for c in session.scalars(select(tables.Connection))
+    }
+    sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in session.scalars(select(tables.Sheet))}
+    brands = frozenset(session.scalars(select(tables.Brand.key)))
+    return World(connections, sheets, brands)
+
+
+def brand_values(session: Session, key: str | None) -> dict[str, str]:
+    """The brand's facts as the values under ``brand``; empty texts where a fact is not stated."""
+    brand = session.get(tables.Brand, key) if key else None
+    if brand is None:
+        return {}
+    facts = {name: str(brand.facts.get(name, "")) for name in BRAND_SCOPE}
+    return facts | {"name": brand.name}
+
+
+def audit(session: Session, at: float, who: str, did: str, what: str = "") -> None:
+    """Leave a line in the audit trail."""
+    session.add(tables.Audit(at=at, who=who, did=did, what=what[:1000]))
+
+
+def run_values(now: float, number: int) -> dict[str, Any]:
+    """The values under ``run``: date and time where the server stands, and the run's number."""
+    moment = dt.datetime.fromtimestamp(now)
+    return {"date": moment.date().isoformat(), "time": f"{moment:%H:%M}", "number": number}

@@ -1,0 +1,110 @@
+"""Sheets: grids of typed columns. Cells are kept as they were typed; a type only says how a cell is shown and sorted."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ..store import tables
+
+MOST_ROWS = 100_000
+MOST_COLUMNS = 100
+LONGEST_CELL = 50_000
+TYPES = ("text", "number", "date", "link", "choice")
+
+
+def create(session: Session, name: str, columns: list[dict[str, str]]) -> tables.Sheet:
+    """A new sheet. Raises `ValueError` in plain words."""
+    _check_columns(columns)
+    base = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:50] or "sheet"
+    key, n = base, 2
+    while session.get(tables.Sheet, key) is not None:
+        key, n = f"{base}_{n}", n + 1
+    sheet = tables.Sheet(key=key, name=name, columns=columns)
+    session.add(sheet)
+    session.flush()
+    return sheet
+
+
+def set_columns(session: Session, sheet: tables.Sheet, columns: list[dict[str, str]], renamed: dict[str, str]) -> None:
+    """Change the columns; `renamed` maps old names to new ones, and cells follow. Cells of dropped columns are kept out of sight."""
+    _check_columns(columns)
+    sheet.columns = columns
+    if renamed:
+        for row in session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == sheet.key)):
+            row.cells = {renamed.get(name, name): value for name, value in row.cells.items()}
+
+
+def add_rows(session: Session, sheet: tables.Sheet, rows: list[dict[str, str]]) -> int:
+    """Add rows at the end; gives how many. Raises `ValueError`."""
+    last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet.key)) or 0
+    if last + len(rows) > MOST_ROWS:
+        raise ValueError(f"A sheet holds at most {MOST_ROWS:,} rows.")
+    names = {c["name"] for c in sheet.columns}
+    for i, cells in enumerate(rows, start=1):
+        kept = {name: check_cell(value) for name, value in cells.items() if name in names}
+        session.add(tables.SheetRow(sheet=sheet.key, position=last + i, cells=kept))
+    return len(rows)
+
+
+def check_cell(value: Any) -> str:
+    """A cell's text. Raises `ValueError` where it is too long."""
+    text = str(value)
+    if len(text) > LONGEST_CELL:
+        raise ValueError(f"A cell holds at most {LONGEST_CELL:,} characters.")
+    return text
+
+
+def from_csv(text: str) -> tuple[list[str], list[dict[str, str]]]:
+    """Columns and rows of a CSV file with a heading line (RFC 4180). Raises `ValueError`."""
+    csv.field_size_limit(LONGEST_CELL * 4)
+    try:
+        dialect: Any = csv.Sniffer().sniff(text[:4000], ",;\t")
+    except csv.Error:
+        dialect = csv.excel
+    try:
+        lines = [line for line in csv.reader(io.StringIO(text), dialect) if any(c.strip() for c in line)]
+    except csv.Error as error:
+        raise ValueError(f"This is not a table that can be read ({error}).") from None
+    if not lines:
+        raise ValueError("The table is empty.")
+    heads = [h.strip() or f"Column {i}" for i, h in enumerate(lines[0], start=1)]
+    _check_columns([{"name": h, "type": "text"} for h in heads])
+    return heads, [dict(zip(heads, line, strict=False)) for line in lines[1:]]
+
+
+def to_csv(sheet: tables.Sheet, rows: list[tables.SheetRow]) -> str:
+    """The sheet as CSV (RFC 4180). Cells that a spreadsheet would take for a formula get a leading apostrophe."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    names = [c["name"] for c in sheet.columns]
+    writer.writerow(names)
+    for row in rows:
+        writer.writerow([harmless(str(row.cells.get(name, ""))) for name in names])
+    return out.getvalue()
+
+
+def harmless(cell: str) -> str:
+    """`cell` so that no spreadsheet runs it; plain negative and signed numbers stay as they are."""
+    if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not re.fullmatch(r"[+-]?[\d.,\s]+%?", cell):
+        return "'" + cell
+    return cell
+
+
+def _check_columns(columns: list[dict[str, str]]) -> None:
+    names = [c.get("name", "").strip() for c in columns]
+    if not names or not all(names):
+        raise ValueError("Every column needs a name.")
+    if len(set(names)) < len(names):
+        raise ValueError("Two columns have the same name.")
+    if len(names) > MOST_COLUMNS:
+        raise ValueError(f"A sheet has at most {MOST_COLUMNS} columns.")
+    if any(len(n) > 120 for n in names):
+        raise ValueError("A column’s name has at most 120 characters.")
+    if any(c.get("type", "text") not in TYPES for c in columns):
+        raise ValueError("A column is of type text, number, date, link or choice.")

@@ -1,0 +1,99 @@
+"""Putting the parts together and serving them (waitress)."""
+
+from __future__ import annotations
+
+import logging
+import os
+import signal
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from waitress.server import create_server
+
+from .api import create_app
+from .api.base import House
+from .runtime.engine import Engine
+from .runtime.executors import Threads
+from .runtime.proofing import Proofs
+from .runtime.services import Services
+
+WEB_THREADS = 40
+
+
+@dataclass
+class Config:
+    """How to serve. `allowed` are hosts (``host:port``) exempt from the address guard."""
+
+    folder: Path
+    host: str = "127.0.0.1"
+    port: int = 8420
+    public_url: str = ""
+    allowed: frozenset[str] = frozenset()
+    demo: tuple[dict[str, str], ...] = ()
+    town_url: str = ""
+
+
+class Server:
+    """A running Ulmus: engine, proofs and web server."""
+
+    def __init__(self, config: Config, services: Services | None = None) -> None:
+        self.config = config
+        url = config.public_url or f"http://{config.host}:{config.port}"
+        self.services = services or Services.open(config.folder, config.allowed)
+        self.services.public_url = url
+        self.engine = Engine(self.services)
+        self._proof_threads = Threads(8)
+        proofs = Proofs(self.services, self._proof_threads)
+        house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
+        self.engine.start()
+        # Reading a page at a time, many of them waiting: events hold a thread each.
+        self._web: Any = create_server(
+            create_app(house), host=config.host, port=config.port, threads=WEB_THREADS, ident=None, channel_timeout=60
+        )
+        self.port = self._web.effective_port
+        self.url = config.public_url or f"http://{config.host}:{self.port}"
+        self.services.public_url = self.url
+
+    def serve(self) -> None:
+        """Serve until `stop` or a signal."""
+
+        def end(*_: Any) -> None:
+            raise KeyboardInterrupt
+
+        if threading.current_thread() is threading.main_thread():
+            signal.signal(signal.SIGTERM, end)
+        try:
+            self._web.run()
+        except (KeyboardInterrupt, OSError):
+            pass
+        finally:
+            self.stop()
+
+    def start(self) -> Server:
+        """Serve in the background."""
+        threading.Thread(target=self.serve, daemon=True, name="ulmus-web").start()
+        return self
+
+    def stop(self) -> None:
+        """Stop everything; what is under way is taken up at the next start."""
+        self._web.close()
+        self.engine.stop()
+        self._proof_threads.stop()
+        self.services.close()
+
+
+def set_up_logging(folder: Path | None = None) -> None:
+    """Log warnings to standard error, everything to ``ulmus.log`` in the data folder."""
+    handlers: list[logging.Handler] = [logging.StreamHandler()]
+    handlers[0].setLevel(logging.WARNING)
+    if folder is not None:
+        folder.mkdir(parents=True, exist_ok=True)
+        from logging.handlers import RotatingFileHandler
+
+        handlers.append(RotatingFileHandler(folder / "ulmus.log", maxBytes=5_000_000, backupCount=2))
+    level = os.environ.get("ULMUS_LOG", "INFO")
+    logging.basicConfig(level=level, handlers=handlers, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    for noisy in ("httpx", "httpcore", "alembic", "waitress.queue", "trafilatura", "htmldate"):
+        logging.getLogger(noisy).setLevel(logging.ERROR)

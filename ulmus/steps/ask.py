@@ -1,0 +1,39 @@
+"""Ask: put a draft before a person; yes, no with a note, or declined."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, Field
+
+from .base import Kind, Settings, setting
+
+
+class AskSettings(Settings):
+    draft: str = setting("Draft to show", control="step", needs="draft", min_length=1, max_length=40)
+    who: str = setting(
+        "Who decides", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
+    )
+    mail: str = setting(
+        "Tell them by mail through", "Leave empty to show it under Approvals only.", control="connection", needs="mail", default=""
+    )
+    rounds: int = setting("At most", "Rounds of sending back before it must be decided.", control="number", default=3, ge=1, le=20)
+
+
+class AskOutput(BaseModel):
+    text: str = Field("", description="The text as approved.")
+    by: str = Field("", description="Who approved it.")
+    note: str = Field("", description="The last note.")
+    rounds: int = Field(0, description="In which round it was approved.")
+    edited: bool = Field(False, description="Whether the approver changed the text.")
+
+
+KIND = Kind(
+    name="ask",
+    stage="ask",
+    manner="ask",
+    title="Ask a person",
+    about="Shows the draft to a person and waits. A note sends it back to the model; the rewrite comes back for another look.",
+    sentence="Ask {who}, at most {rounds} rounds",
+    settings=AskSettings,
+    output=AskOutput,
+    brief="{text}",
+)

@@ -1,0 +1,114 @@
+"""What a kind of step is made of, and what it is given to work with."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic import BaseModel, Field
+from pydantic_core import PydanticUndefined
+
+from ..core.cost import Usage
+from ..core.flow import Rewrite
+from ..core.workflow.kinds import KindSpec
+from ..protocols.errors import OutsideError
+from ..protocols.net import Web
+
+
+@dataclass(frozen=True)
+class Connection:
+    """A connection with its secrets opened, for use by a step and nobody else."""
+
+    key: str
+    kind: str
+    name: str
+    settings: Any
+    secrets: Mapping[str, str] = field(repr=False, default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Context:
+    """What a step may use while it is carried out.
+
+    `values` are the values of earlier steps, `outside` the roots among them that came from outside.
+    `asked_later`: a person will see this draft. `progress` takes the answer so far.
+    """
+
+    web: Web
+    connect: Callable[[str, str], Connection]
+    values: Mapping[str, Any]
+    outside: frozenset[str] = frozenset()
+    rewrite: Rewrite | None = None
+    asked_later: bool = False
+    progress: Callable[[str], None] = lambda text: None
+    cancelled: Callable[[], bool] = lambda: False
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a step gave: outputs by name, detail for readers, and what it used."""
+
+    output: dict[str, Any]
+    detail: dict[str, Any] = field(default_factory=dict)
+    usage: Usage = Usage()
+
+
+class StepFailed(OutsideError):
+    """A failure that had already cost something."""
+
+    def __init__(self, cause: OutsideError, usage: Usage, detail: dict[str, Any] | None = None) -> None:
+        super().__init__(cause.message, retryable=cause.retryable, retry_after=cause.retry_after)
+        self.usage = usage
+        self.detail = detail or {}
+
+
+@dataclass(frozen=True)
+class Found:
+    """What a start found in one look: items (identity, item), newest last, and what it will remember."""
+
+    items: list[tuple[str, dict[str, Any]]]
+    memory: dict[str, Any]
+    says: str
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """A piece ready to go out: through which connection, and its content."""
+
+    connection: str
+    content: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Kind(KindSpec):
+    """A kind with what it can do; which of the functions it has follows from its manner.
+
+    start: `look` · perform: `perform` · ask: none (the runtime asks) ·
+    send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output,
+    `find` asks the other side whether it has it (can it tell, output or ``None``) · write: `row` gives (sheet, cells).
+
+    `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells`` and ``rules`` texts have been filled in; ``longslots`` are left
+    as written, for the step to fill in.
+    """
+
+    look: Callable[[Any, dict[str, Any], Web], Found] | None = None
+    perform: Callable[[Any, Context], Result] | None = None
+    piece: Callable[[Any, Context], Outgoing] | None = None
+    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any]] | None = None
+    find: Callable[[Web, Connection, str], tuple[bool, dict[str, Any] | None]] | None = None
+    row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
+    gives_outside: bool = False
+    brief: str = ""
+
+
+def setting(title: str, about: str = "", *, control: str, default: Any = PydanticUndefined, needs: str = "", **limits: Any) -> Any:
+    """A settings field with its control (see `ulmus.core.workflow.kinds`)."""
+    extra: dict[str, Any] = {"control": control} | ({"needs": needs} if needs else {})
+    return Field(default, title=title, description=about, json_schema_extra=extra, **limits)
+
+
+class Settings(BaseModel):
+    """Base of all settings: unknown fields are refused."""
+
+    model_config = {"extra": "forbid", "frozen": True}

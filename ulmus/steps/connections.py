@@ -1,0 +1,104 @@
+"""The kinds of connection: what each needs, and how it is tested with one press."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from pydantic import BaseModel, Field
+
+from ..core.cost import Prices
+from ..protocols import chat, mail, micropub
+from ..protocols.net import Web
+from .base import Connection, Settings
+
+
+class ModelSettings(Settings):
+    base_url: str = Field(title="Address", description="Ends before /chat/completions.", min_length=1, max_length=500)
+    model: str = Field(title="Model name", min_length=1, max_length=120)
+    prices: Prices = Field(Prices(), title="Price per million tokens (€)")
+    max_seconds: float = Field(120, title="Longest wait (seconds)", ge=1, le=900)
+
+
+class PostingSettings(Settings):
+    endpoint: str = Field(title="Micropub address", min_length=1, max_length=500)
+    limit: int | None = Field(
+        None, title="Greatest length (characters)", description="Empty where there is none.", ge=1, le=1_000_000
+    )
+
+
+class MailSettings(Settings):
+    host: str = Field(title="Mail server", min_length=1, max_length=200)
+    port: int = Field(587, title="Port", ge=1, le=65535)
+    starttls: bool = Field(True, title="Encrypt with STARTTLS")
+    user: str = Field("", title="User", max_length=200)
+    sender: str = Field(title="Sender’s address", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200)
+    sender_name: str = Field("", title="Sender’s name", max_length=120)
+
+
+@dataclass(frozen=True)
+class ConnectionKind:
+    """A kind of connection: settings, the names of its secrets, and a test that gives a sentence or raises `OutsideError`."""
+
+    name: str
+    title: str
+    about: str
+    settings: type[BaseModel]
+    secrets: dict[str, str]
+    test: Callable[[Web, Connection], str]
+
+
+def mailer(connection: Connection) -> mail.Mailer:
+    """The mail client's view of a mail connection."""
+    s = connection.settings
+    return mail.Mailer(s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name)
+
+
+def _test_model(web: Web, connection: Connection) -> str:
+    s = connection.settings
+    server = chat.Server(s.base_url, connection.secrets.get("key", ""), s.model, min(s.max_seconds, 30))
+    answer = chat.complete(web, server, [{"role": "user", "content": "Answer with one short greeting."}], max_tokens=30)
+    return f"Answered in {answer.seconds:.1f} s: “{answer.text[:60]}”."
+
+
+def _test_posting(web: Web, connection: Connection) -> str:
+    endpoint = micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
+    found = micropub.config(web, endpoint)
+    destinations = found.get("destination")
+    name = destinations[0].get("name", "") if isinstance(destinations, list) and destinations else ""
+    return f"Ready to post{f' as {name}' if name else ''}. Nothing was posted."
+
+
+def _test_mail(web: Web, connection: Connection) -> str:
+    return f"{mail.probe(mailer(connection))} is ready. No mail was sent."
+
+
+CONNECTION_KINDS: dict[str, ConnectionKind] = {
+    kind.name: kind
+    for kind in (
+        ConnectionKind(
+            "model",
+            "Language model",
+            "Any server of the chat-completions JSON protocol.",
+            ModelSettings,
+            {"key": "API key"},
+            _test_model,
+        ),
+        ConnectionKind(
+            "posting",
+            "Network or blog",
+            "Anything that takes posts by Micropub (W3C).",
+            PostingSettings,
+            {"token": "Access token"},
+            _test_posting,
+        ),
+        ConnectionKind(
+            "mail",
+            "Outgoing mail",
+            "A mail server that takes mail by SMTP.",
+            MailSettings,
+            {"password": "Password"},
+            _test_mail,
+        ),
+    )
+}

@@ -1,0 +1,100 @@
+"""Draft: a text written by a language model, measured by rules and sent back until it keeps them."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, Field
+
+from ..core import cost
+from ..core.cost import Usage
+from ..core.drafting import Rule, assemble, measure, note_message, reasons_message
+from ..core.drafting.rules import broken
+from ..protocols import chat
+from ..protocols.errors import OutsideError
+from .base import Context, Kind, Result, Settings, StepFailed, setting
+
+
+class DraftSettings(Settings):
+    title: str = setting(
+        "What it is", "A short name, such as “Short post”.", control="text", default="Draft", min_length=1, max_length=80
+    )
+    model: str = setting("Model", control="connection", needs="model", default="")
+    standing: str = setting(
+        "Standing part",
+        "Who is writing, for whom, in what voice. The same every time.",
+        control="longslots",
+        default="",
+        max_length=100_000,
+    )
+    prompt: str = setting(
+        "Prompt", "What to write this time, from which values.", control="longslots", min_length=1, max_length=100_000
+    )
+    rules: list[Rule] = setting("Rules", "Measured on every draft.", control="rules", default=[], max_length=30)
+    revisions: int = setting(
+        "Revisions", "How often a draft that breaks a must-rule goes back to the model.", control="number", default=2, ge=0, le=5
+    )
+    temperature: float = setting("Randomness", "0 is the same every time; 1 is free.", control="number", default=0.4, ge=0, le=2)
+    max_tokens: int = setting(
+        "Longest answer", "In tokens; a token is about four characters.", control="number", default=600, ge=1, le=32_000
+    )
+
+
+class DraftOutput(BaseModel):
+    text: str = Field("", description="The draft; after an approval, the approved text.")
+    characters: int = Field(0, description="Its length in characters.")
+    words: int = Field(0, description="Its length in words.")
+
+
+def perform(settings: DraftSettings, context: Context) -> Result:
+    """Draft, measure, and send back with reasons while a must-rule is broken."""
+    connection = context.connect(settings.model, "model")
+    prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
+    messages = prompt.messages
+    if context.rewrite is not None:
+        messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
+    server = chat.Server(
+        connection.settings.base_url, connection.secrets.get("key", ""), connection.settings.model, connection.settings.max_seconds
+    )
+    usage, rounds = Usage(), []
+    while True:
+        try:
+            answer = chat.complete(
+                context.web,
+                server,
+                messages,
+                temperature=settings.temperature,
+                max_tokens=settings.max_tokens,
+                on_text=context.progress,
+                cancelled=context.cancelled,
+            )
+        except OutsideError as error:
+            raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
+        spent = cost.price(answer.tokens_in, answer.tokens_out, connection.settings.prices)
+        usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)
+        findings = measure(answer.text, settings.rules)
+        rounds.append({"text": answer.text, "findings": [f.model_dump() for f in findings]})
+        failing = broken(findings)
+        if not failing or len(rounds) > settings.revisions:
+            break
+        messages = reasons_message(messages, answer.text, failing)
+    detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
+    if failing and not context.asked_later:
+        says = "; ".join(f.says for f in failing)
+        tries = len(rounds) - 1
+        words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
+        raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
+    text = answer.text
+    return Result({"text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
+
+
+KIND = Kind(
+    name="draft",
+    stage="draft",
+    manner="perform",
+    title="Draft",
+    about="Has a language model write a text. Rules are measured in code; what breaks one goes back with the reasons.",
+    sentence="Draft “{title}” with {model}",
+    settings=DraftSettings,
+    output=DraftOutput,
+    perform=perform,
+    brief="{text}",
+)

@@ -1,0 +1,57 @@
+"""Start: a new item in a feed (RSS 2.0, RSS 1.0, Atom or JSON Feed)."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from ..protocols import feeds
+from ..protocols.net import Web
+from .base import Found, Kind, Settings, setting
+
+
+class FeedSettings(Settings):
+    url: str = setting(
+        "Feed address", "The address of the feed itself, not of the site.", control="url", min_length=1, max_length=2000
+    )
+    every: float = setting("Look every", "How often the feed is looked at.", control="duration", default=900, ge=2, le=604_800)
+
+
+class FeedOutput(BaseModel):
+    title: str = Field("", description="The item’s headline.")
+    link: str = Field("", description="The address of the page the item is about.")
+    summary: str = Field("", description="The item’s own short text.")
+    author: str = Field("", description="Who wrote it, where the feed says so.")
+    published: str = Field("", description="When it was published (ISO 8601, UTC).")
+    image: str = Field("", description="The address of its picture, if any.")
+    categories: list[str] = Field([], description="The feed’s own categories.")
+    identity: str = Field("", description="What makes this item itself: its id or link.")
+
+
+def look(settings: FeedSettings, memory: dict[str, Any], web: Web) -> Found:
+    """Look at the feed, conditionally if it was seen before."""
+    same = memory.get("url") == settings.url
+    seen = feeds.look(web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else "")
+    remember = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified}
+    if seen.feed is None:
+        return Found([], remember, "Nothing has changed.")
+    items = [(item.identity[:500], dataclasses.asdict(item)) for item in reversed(seen.feed.items)]
+    says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *seen.feed.problems])
+    return Found(items, remember, says)
+
+
+KIND = Kind(
+    name="feed_item",
+    stage="start",
+    manner="start",
+    title="New item in a feed",
+    about="Starts one run for each new item. Items already there when the workflow goes live are passed over.",
+    sentence="When a new item appears in {url}",
+    settings=FeedSettings,
+    output=FeedOutput,
+    look=look,
+    gives_outside=True,
+    brief="{title}",
+)

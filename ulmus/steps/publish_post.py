@@ -1,0 +1,66 @@
+"""Publish: a post on a network that speaks Micropub."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from ..protocols import micropub
+from ..protocols.errors import OutsideError
+from ..protocols.net import Web
+from .base import Connection, Context, Kind, Outgoing, Settings, setting
+
+
+class PostSettings(Settings):
+    channel: str = setting("Where to", control="connection", needs="posting")
+    text: str = setting("Text", "What goes out, usually the approved draft.", control="slots", min_length=1, max_length=100_000)
+
+
+class PostOutput(BaseModel):
+    link: str = Field("", description="The post’s address.")
+    text: str = Field("", description="The text that went out.")
+
+
+def piece(settings: PostSettings, context: Context) -> Outgoing:
+    """The post as it will go out. Raises `OutsideError` where the channel could not take it."""
+    text = settings.text.strip()
+    channel = context.connect(settings.channel, "posting")
+    limit = channel.settings.limit
+    if not text:
+        raise OutsideError("There is nothing to post: the text is empty.")
+    if limit and len(text) > limit:
+        raise OutsideError(f"{channel.name} takes at most {limit} characters; this has {len(text)}.")
+    return Outgoing(settings.channel, {"text": text})
+
+
+def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
+    """Publish under `key`; gives the step's output."""
+    link = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key))
+    return {"link": link, "text": content["text"]}
+
+
+def find(web: Web, connection: Connection, key: str) -> tuple[bool, dict[str, Any] | None]:
+    """Ask the network whether it has the post."""
+    can_tell, link = micropub.find(web, _endpoint(connection), key)
+    return can_tell, {"link": link} if link else None
+
+
+def _endpoint(connection: Connection) -> micropub.Endpoint:
+    return micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
+
+
+KIND = Kind(
+    name="publish_post",
+    stage="publish",
+    manner="send",
+    title="Publish a post",
+    about="Publishes a short post through a posting connection. Sent once, whatever happens on the way.",
+    sentence="Post to {channel}",
+    settings=PostSettings,
+    output=PostOutput,
+    piece=piece,
+    send=send,
+    find=find,
+    brief="{text}",
+)

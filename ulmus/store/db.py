@@ -1,0 +1,70 @@
+"""The database: SQLite in WAL mode, many readers and one writer at a time."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.orm import Session
+
+MIGRATIONS = Path(__file__).with_name("migrations")
+
+
+class Store:
+    """Opens (and brings up to date) the database in `folder`.
+
+    `read()` and `write()` give sessions; a write commits when its block ends and rolls back on an error.
+    Writes are serialised here, so they never meet SQLite's busy error within one process.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self.path = folder / "ulmus.db"
+        self.engine = _open(self.path)
+        self._writing = threading.RLock()
+        self.migrate()
+
+    def migrate(self) -> None:
+        """Bring the tables up to the newest migration."""
+        config = Config()
+        config.set_main_option("script_location", str(MIGRATIONS))
+        with self.engine.begin() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+
+    @contextmanager
+    def read(self) -> Iterator[Session]:
+        """A session for reading."""
+        with Session(self.engine, expire_on_commit=False) as session:
+            yield session
+
+    @contextmanager
+    def write(self) -> Iterator[Session]:
+        """A session for writing; one at a time."""
+        with self._writing, Session(self.engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    def close(self) -> None:
+        """Close all connections."""
+        self.engine.dispose()
+
+
+def _open(path: Path) -> Engine:
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 20, "check_same_thread": False}, pool_size=20)
+
+    @event.listens_for(engine, "connect")
+    def _pragmas(connection: Any, _: Any) -> None:
+        cursor = connection.cursor()
+        cursor.execute("PRAGMA journal_mode=WAL")
+        cursor.execute("PRAGMA synchronous=FULL")
+        cursor.execute("PRAGMA foreign_keys=ON")
+        cursor.close()
+
+    return engine

@@ -1,0 +1,220 @@
+"""The tables. Times are seconds since the epoch (UTC); JSON columns hold plain JSON values.
+
+`journal` is the only truth about a run; the other columns of `runs`, and `approvals` and `pieces` as far as
+they repeat it, are projections for quick lists.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import JSON, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    """Common ground of all tables."""
+
+    type_annotation_map = {dict[str, Any]: JSON, list[Any]: JSON}
+
+
+class User(Base):
+    __tablename__ = "users"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    email: Mapped[str] = mapped_column(String(200), unique=True)
+    name: Mapped[str] = mapped_column(String(120))
+    role: Mapped[str] = mapped_column(String(20))
+    password: Mapped[str] = mapped_column(String(200))
+
+
+class WebSession(Base):
+    __tablename__ = "web_sessions"
+    id: Mapped[str] = mapped_column(String(64), primary_key=True)  # SHA-256 of the cookie's token
+    user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
+    csrf: Mapped[str] = mapped_column(String(64))
+    expires_at: Mapped[float]
+
+
+class Brand(Base):
+    __tablename__ = "brands"
+    key: Mapped[str] = mapped_column(String(60), primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    facts: Mapped[dict[str, Any]]
+
+
+class Connection(Base):
+    __tablename__ = "connections"
+    key: Mapped[str] = mapped_column(String(60), primary_key=True)
+    kind: Mapped[str] = mapped_column(String(40))
+    name: Mapped[str] = mapped_column(String(120))
+    settings: Mapped[dict[str, Any]]
+    sealed: Mapped[str] = mapped_column(Text, default="")
+    tested_at: Mapped[float | None]
+    test_ok: Mapped[bool | None]
+    test_says: Mapped[str] = mapped_column(Text, default="")
+
+
+class WorkflowRecord(Base):
+    __tablename__ = "workflows"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    brand: Mapped[str | None] = mapped_column(String(60))
+    document: Mapped[dict[str, Any]]
+    version: Mapped[int] = mapped_column(default=1)
+    state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused
+    revision_id: Mapped[int | None]
+    updated_at: Mapped[float]
+
+
+class Revision(Base):
+    __tablename__ = "revisions"
+    __table_args__ = (UniqueConstraint("workflow_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    document: Mapped[dict[str, Any]]
+    created_at: Mapped[float]
+    created_by: Mapped[str] = mapped_column(String(120), default="")
+
+
+class Sample(Base):
+    __tablename__ = "samples"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    label: Mapped[str] = mapped_column(String(300))
+    item: Mapped[dict[str, Any]]
+    source: Mapped[str] = mapped_column(String(40))
+    shown: Mapped[bool] = mapped_column(default=True)
+    created_at: Mapped[float]
+
+
+class Proof(Base):
+    """A result kept by everything it depends on."""
+
+    __tablename__ = "proofs"
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    ok: Mapped[bool]
+    output: Mapped[dict[str, Any]]
+    detail: Mapped[dict[str, Any]]
+    usage: Mapped[dict[str, Any]]
+    at: Mapped[float]
+
+
+class ProofCell(Base):
+    """The last result shown in a cell, which stays visible when it is out of date."""
+
+    __tablename__ = "proof_cells"
+    sample_id: Mapped[int] = mapped_column(ForeignKey("samples.id", ondelete="CASCADE"), primary_key=True)
+    step: Mapped[str] = mapped_column(String(40), primary_key=True)
+    key: Mapped[str] = mapped_column(String(64))
+
+
+class Start(Base):
+    """What a start remembers between looks."""
+
+    __tablename__ = "starts"
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
+    memory: Mapped[dict[str, Any]]
+    looked_at: Mapped[float | None]
+    found: Mapped[str] = mapped_column(Text, default="")
+    failed: Mapped[bool] = mapped_column(default=False)
+    next_at: Mapped[float] = mapped_column(default=0.0)
+
+
+class Seen(Base):
+    """Items a start has handed out or passed over; each counts once."""
+
+    __tablename__ = "seen"
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
+    identity: Mapped[str] = mapped_column(String(500), primary_key=True)
+
+
+class Run(Base):
+    __tablename__ = "runs"
+    __table_args__ = (Index("runs_by_state", "state", "started_at"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    revision_id: Mapped[int] = mapped_column(ForeignKey("revisions.id"))
+    title: Mapped[str] = mapped_column(String(300))
+    state: Mapped[str] = mapped_column(String(20))  # running, waiting, asking, unsure, failed, done, declined, cancelled
+    step: Mapped[str] = mapped_column(String(40), default="")
+    message: Mapped[str] = mapped_column(Text, default="")
+    started_at: Mapped[float]
+    changed_at: Mapped[float]
+    ended_at: Mapped[float | None]
+    cost: Mapped[float] = mapped_column(default=0.0)
+    tokens: Mapped[int] = mapped_column(default=0)
+
+
+class JournalEntry(Base):
+    __tablename__ = "journal"
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True)
+    seq: Mapped[int] = mapped_column(primary_key=True)
+    event: Mapped[dict[str, Any]]
+
+
+class Approval(Base):
+    __tablename__ = "approvals"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    address: Mapped[str] = mapped_column(String(200))
+    round: Mapped[int]
+    last: Mapped[bool]
+    draft: Mapped[str] = mapped_column(String(40))
+    who: Mapped[str] = mapped_column(String(200))
+    text: Mapped[str] = mapped_column(Text)
+    state: Mapped[str] = mapped_column(String(20), default="open")  # open, approve, back, decline, void
+    final_text: Mapped[str] = mapped_column(Text, default="")
+    note: Mapped[str] = mapped_column(Text, default="")
+    decided_by: Mapped[str] = mapped_column(String(200), default="")
+    created_at: Mapped[float]
+    decided_at: Mapped[float | None]
+
+
+class Piece(Base):
+    """The outbox: pieces and messages on their way out."""
+
+    __tablename__ = "pieces"
+    __table_args__ = (UniqueConstraint("key"), Index("pieces_by_state", "state", "due_at"))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(String(64))
+    run_id: Mapped[int | None] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    address: Mapped[str] = mapped_column(String(200), default="")
+    approval_id: Mapped[int | None]
+    connection: Mapped[str] = mapped_column(String(60))
+    kind: Mapped[str] = mapped_column(String(40))
+    content: Mapped[dict[str, Any]]
+    state: Mapped[str] = mapped_column(String(20))  # queued, intent, sent, unsure, failed
+    attempt: Mapped[int] = mapped_column(default=0)
+    message: Mapped[str] = mapped_column(Text, default="")
+    receipt: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    queued_at: Mapped[float]
+    due_at: Mapped[float]
+    sent_at: Mapped[float | None]
+
+
+class Sheet(Base):
+    __tablename__ = "sheets"
+    key: Mapped[str] = mapped_column(String(60), primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    columns: Mapped[list[Any]]  # [{"name": …, "type": text | number | date | link | choice}]
+
+
+class SheetRow(Base):
+    __tablename__ = "sheet_rows"
+    __table_args__ = (Index("rows_in_order", "sheet", "position"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"))
+    position: Mapped[int]
+    cells: Mapped[dict[str, Any]]
+    run_id: Mapped[int | None]
+    key: Mapped[str | None] = mapped_column(String(64), unique=True)
+
+
+class Audit(Base):
+    __tablename__ = "audit"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[float]
+    who: Mapped[str] = mapped_column(String(200))
+    did: Mapped[str] = mapped_column(String(60))
+    what: Mapped[str] = mapped_column(Text, default="")
