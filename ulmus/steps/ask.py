@@ -35,5 +35,5 @@ KIND = Kind(
     sentence="Ask {who}, at most {rounds} rounds",
     settings=AskSettings,
     output=AskOutput,
-    brief="{text}",
+    brief="Passed by {by}",
 )

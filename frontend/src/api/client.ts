@@ -1,0 +1,61 @@
+/** The generated API, with words for failures. Server state goes through here and TanStack Query, nowhere else. */
+import { QueryClient } from "@tanstack/react-query";
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Cell = Schemas["CellView"];
+export type Line = Schemas["LineView"];
+export type Bench = Schemas["BenchView"];
+export type Result = Schemas["ResultView"];
+export type Finding = Schemas["FindingView"];
+export type Version = Schemas["VersionView"];
+export type Change = Schemas["ChangeView"];
+export type Part = Schemas["PartView"];
+
+/** An answer that refuses, in words for the person; `status` 0 where no answer came at all. */
+export class ApiError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+let csrf = "";
+export const keepCsrf = (token: string) => {
+  csrf = token;
+};
+
+const guard: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRF-Token", csrf);
+    return request;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "" });
+api.use(guard);
+
+/** The data of an answer, or an `ApiError`. */
+export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer: { data?: T; error?: unknown; response: Response };
+  try {
+    answer = await call;
+  } catch {
+    throw new ApiError("The server cannot be reached. What you wrote is kept here; try again in a moment.", 0);
+  }
+  if (answer.data !== undefined) return answer.data;
+  const said = (answer.error as { message?: string } | undefined)?.message;
+  throw new ApiError(said || `That did not work (${answer.response.status}).`, answer.response.status);
+}
+
+export const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (count, error) => !(error instanceof ApiError && error.status >= 400) && count < 3,
+    },
+  },
+});

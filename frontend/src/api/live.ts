@@ -1,0 +1,67 @@
+/** Live events: what changed on the server, for whatever is open. */
+import { useEffect, useState } from "react";
+import { queries } from "./client";
+
+export type News =
+  | { topic: "run" | "approval" | "piece" | "workflow"; id: number }
+  | { topic: "sheet"; key: string }
+  | { topic: "page"; id: number; version: number }
+  | { topic: "proof"; workflow: number; sample: number; step: string; state: "running" | "made"; text?: string };
+
+const listeners = new Set<(news: News) => void>();
+
+const CONCERNS: Record<News["topic"], string[]> = {
+  run: ["runs", "run", "today", "workflows"],
+  approval: ["approvals", "approval", "today", "workflows"],
+  piece: ["today", "run", "runs"],
+  workflow: ["workflows", "today", "bench"],
+  sheet: ["sheet", "sheets"],
+  page: [],
+  proof: [],
+};
+
+/** Hear every piece of news while mounted. */
+export function useNews(hear: (news: News) => void) {
+  useEffect(() => {
+    listeners.add(hear);
+    return () => {
+      listeners.delete(hear);
+    };
+  }, [hear]);
+}
+
+/** Listen to the server while signed in; says whether the line stands. */
+export function useLine(signedIn: boolean): boolean {
+  const [open, setOpen] = useState(true);
+  useEffect(() => {
+    if (!signedIn) return;
+    const due = new Set<string>();
+    let timer = 0;
+    const source = new EventSource("/api/events");
+    source.onopen = () => {
+      setOpen((before) => {
+        if (!before) queries.invalidateQueries();
+        return true;
+      });
+    };
+    source.onerror = () => setOpen(false);
+    source.onmessage = (message) => {
+      const news = JSON.parse(message.data) as News;
+      for (const listener of listeners) listener(news);
+      for (const key of CONCERNS[news.topic]) due.add(key);
+      // Gathered for a moment, so that a burst of events reloads each view once.
+      if (due.size && !timer) {
+        timer = window.setTimeout(() => {
+          timer = 0;
+          for (const key of due) queries.invalidateQueries({ queryKey: [key] });
+          due.clear();
+        }, 120);
+      }
+    };
+    return () => {
+      source.close();
+      window.clearTimeout(timer);
+    };
+  }, [signedIn]);
+  return open;
+}

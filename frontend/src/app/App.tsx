@@ -1,0 +1,69 @@
+import { lazy, Suspense, useEffect } from "react";
+import { Navigate, Route, Routes, useLocation } from "react-router";
+import { queries } from "../api/client";
+import { useLine } from "../api/live";
+import { Failed, Loading } from "../components/Quiet";
+import { Toasts } from "../components/Toast";
+import { SignIn } from "../features/signin/SignIn";
+import { Today } from "../features/today/Today";
+import { Masthead } from "./Masthead";
+import { useSession } from "./session";
+
+const Workflows = lazy(() => import("../features/workflows/Workflows").then((m) => ({ default: m.Workflows })));
+const Workbench = lazy(() => import("../features/bench/Workbench").then((m) => ({ default: m.Workbench })));
+const Approvals = lazy(() => import("../features/approvals/Approvals").then((m) => ({ default: m.Approvals })));
+const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ default: m.Letter })));
+const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
+const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: m.Runs })));
+const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
+const Connections = lazy(() =>
+  import("../features/connections/Connections").then((m) => ({ default: m.Connections })),
+);
+
+/** The whole app: the page behind a signed link needs no account, everything else does. */
+export function App() {
+  return (
+    <>
+      <Suspense fallback={<Loading />}>
+        <Routes>
+          <Route path="/answer/:token" element={<Letter />} />
+          <Route path="*" element={<House />} />
+        </Routes>
+      </Suspense>
+      <Toasts />
+    </>
+  );
+}
+
+function House() {
+  const session = useSession();
+  const place = useLocation();
+  const line = useLine(!!session.data?.signed_in);
+  useEffect(() => {
+    window.scrollTo(0, 0);
+    if (place.pathname === "/") queries.invalidateQueries({ queryKey: ["today"] });
+  }, [place.pathname]);
+  if (session.isPending) return <Loading what="Opening Ulmus …" />;
+  if (session.isError) return <Failed error={session.error} again={() => session.refetch()} />;
+  if (!session.data.signed_in) return <SignIn session={session.data} />;
+  return (
+    <div className="flex min-h-screen flex-col">
+      <Masthead session={session.data} line={line} />
+      <Suspense fallback={<Loading />}>
+        <Routes>
+          <Route path="/" element={<Today />} />
+          <Route path="/workflows" element={<Workflows />} />
+          <Route path="/workflows/:id" element={<Workbench />} />
+          <Route path="/approvals" element={<Approvals />} />
+          <Route path="/approvals/:id" element={<Approvals />} />
+          <Route path="/sheets" element={<Sheets />} />
+          <Route path="/sheets/:key" element={<Sheets />} />
+          <Route path="/runs" element={<Runs />} />
+          <Route path="/runs/:id" element={<RunPage />} />
+          <Route path="/connections" element={<Connections />} />
+          <Route path="*" element={<Navigate to="/" replace />} />
+        </Routes>
+      </Suspense>
+    </div>
+  );
+}

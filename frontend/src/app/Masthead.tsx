@@ -1,0 +1,134 @@
+import { useQuery } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import { NavLink, useNavigate } from "react-router";
+import { api, ok, queries } from "../api/client";
+import { useKeys } from "../components/keys";
+import { sayError } from "../components/Toast";
+import { Shortcuts } from "./Shortcuts";
+import type { Session } from "./session";
+
+const PLACES: [string, string][] = [
+  ["/", "Today"],
+  ["/workflows", "Workflows"],
+  ["/approvals", "Approvals"],
+  ["/sheets", "Sheets"],
+  ["/runs", "Runs"],
+  ["/connections", "Connections"],
+];
+
+/** The head of every page: where one can go, who is here, and that the outside is simulated where it is. */
+export function Masthead({ session, line }: { session: Session; line: boolean }) {
+  const [help, setHelp] = useState(false);
+  const go = useNavigate();
+  const waiting = useQuery({ queryKey: ["approvals"], queryFn: () => ok(api.GET("/api/approvals")) });
+  const open = waiting.data?.open.length ?? 0;
+  useKeys({
+    "?": () => setHelp(true),
+    "1": () => go("/"),
+    "2": () => go("/workflows"),
+    "3": () => go("/approvals"),
+    "4": () => go("/sheets"),
+    "5": () => go("/runs"),
+    "6": () => go("/connections"),
+  });
+  return (
+    <header className="border-b border-rule">
+      <div className="flex h-11 items-center gap-5 px-5">
+        <NavLink to="/" className="flex items-center gap-1.5 font-serif text-lg font-semibold tracking-tight">
+          <Leaf /> Ulmus
+        </NavLink>
+        <nav aria-label="Main" className="flex h-full flex-1 items-center gap-1 overflow-x-auto text-sm">
+          {PLACES.filter(([to]) => to !== "/connections" || ["owner", "maker"].includes(session.role)).map(([to, name]) => (
+            <NavLink
+              key={to}
+              to={to}
+              end={to === "/"}
+              className={({ isActive }) =>
+                `flex h-full items-center border-b-2 px-2.5 ${isActive ? "border-leaf text-ink" : "border-transparent text-soft hover:text-ink"}`
+              }
+            >
+              {name}
+              {to === "/approvals" && open > 0 && (
+                <span className="ml-1.5 rounded-full bg-ochrewash px-1.5 text-xs text-ochre">
+                  {open}
+                  <span className="sr-only"> waiting</span>
+                </span>
+              )}
+            </NavLink>
+          ))}
+        </nav>
+        {session.town_url && (
+          <a
+            href={session.town_url}
+            target="_blank"
+            rel="noreferrer"
+            className="hidden text-xs text-soft underline decoration-dotted underline-offset-4 hover:text-ink md:block"
+          >
+            The outside is simulated: open the practice town
+          </a>
+        )}
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger className="rounded px-2 py-1 text-sm hover:bg-shade">{session.name}</DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content
+              align="end"
+              className="z-50 min-w-52 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
+            >
+              <DropdownMenu.Label className="px-3 py-1 text-xs text-soft">
+                {session.email}, {session.role}
+              </DropdownMenu.Label>
+              <Row onSelect={turnTheme}>Light or dark</Row>
+              <Row onSelect={() => setHelp(true)}>Shortcuts</Row>
+              <Row onSelect={signOut}>Sign out</Row>
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      </div>
+      {!line && (
+        <p role="alert" className="bg-ochrewash px-5 py-1 text-sm text-ochre">
+          The server cannot be reached. What you write is kept on this page and saved when it is back.
+        </p>
+      )}
+      <Shortcuts open={help} onClose={() => setHelp(false)} />
+    </header>
+  );
+}
+
+function Row({ onSelect, children }: { onSelect: () => void; children: string }) {
+  return (
+    <DropdownMenu.Item
+      onSelect={onSelect}
+      className="cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade"
+    >
+      {children}
+    </DropdownMenu.Item>
+  );
+}
+
+function Leaf() {
+  return (
+    <svg aria-hidden="true" viewBox="0 0 32 32" className="h-[18px] w-[18px]">
+      <path
+        d="M27 4C13 4 5 10 5 19c0 3 1 5 2 6 3-7 8-11 14-14-5 4-10 9-12 17h3c2 0 15 1 15-24z"
+        fill="var(--leaf)"
+      />
+    </svg>
+  );
+}
+
+function turnTheme() {
+  const root = document.documentElement;
+  root.dataset.theme = root.dataset.theme === "dark" ? "light" : "dark";
+  localStorage.setItem("theme", root.dataset.theme);
+}
+
+async function signOut() {
+  try {
+    await ok(api.DELETE("/api/session"));
+    queries.clear();
+    window.location.assign("/");
+  } catch (error) {
+    sayError(error);
+  }
+}

@@ -1,0 +1,71 @@
+import { Dialog } from "../components/Dialog";
+
+const GROUPS: [string, [string, string][]][] = [
+  [
+    "Everywhere",
+    [
+      ["1 … 6", "Today, Workflows, Approvals, Sheets, Runs, Connections"],
+      ["?", "This sheet"],
+      ["Esc", "Close what is open"],
+    ],
+  ],
+  [
+    "Workbench",
+    [
+      ["↑ ↓", "Line above, line below"],
+      ["← →", "Sample before, sample after"],
+      ["Enter", "Open the bench on this line"],
+      ["R", "Run this cell, with what it needs first"],
+      ["Shift R", "Run this row"],
+      ["A", "Run everything out of date"],
+      ["F", "Ask again on purpose (fresh)"],
+      ["S", "Stop"],
+      ["G", "What the step was given, and the prompt sent"],
+      ["M", "Mute or unmute the line"],
+      ["<<", "In a text: the values of earlier steps"],
+    ],
+  ],
+  [
+    "Approvals",
+    [
+      ["A", "Approve"],
+      ["B", "Send back with a note"],
+      ["D", "Decline"],
+      ["E", "Change the text"],
+      ["J K", "Next, previous"],
+    ],
+  ],
+  [
+    "Sheets",
+    [
+      ["↑ ↓ ← →", "Move"],
+      ["Enter", "Change the cell; Enter again keeps it"],
+      ["Esc", "Leave it as it was"],
+    ],
+  ],
+];
+
+/** The shortcut sheet. */
+export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => void }) {
+  return (
+    <Dialog open={open} onClose={onClose} title="Shortcuts" wide>
+      <div className="grid gap-6 sm:grid-cols-2">
+        {GROUPS.map(([name, rows]) => (
+          <section key={name}>
+            <h3 className="smallcaps mb-1 text-soft">{name}</h3>
+            <dl className="grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-1 text-sm">
+              {rows.map(([key, does]) => (
+                <div key={key} className="contents">
+                  <dt>
+                    <kbd className="rounded border border-line bg-sheet px-1.5 font-sans text-xs">{key}</kbd>
+                  </dt>
+                  <dd>{does}</dd>
+                </div>
+              ))}
+            </dl>
+          </section>
+        ))}
+      </div>
+    </Dialog>
+  );
+}

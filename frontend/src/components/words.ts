@@ -1,0 +1,42 @@
+/** Small words for times, money and numbers, the same everywhere. */
+
+const time = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
+const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const weekday = new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" });
+
+export const clock = (at: number) => time.format(at * 1000);
+export const longDay = (at: number) => weekday.format(at * 1000);
+
+/** “14:05” today, “22 Nov, 14:05” otherwise. */
+export function when(at: number): string {
+  const date = new Date(at * 1000);
+  return date.toDateString() === new Date().toDateString() ? clock(at) : `${day.format(date)}, ${clock(at)}`;
+}
+
+/** “just now”, “12 minutes”, “3 hours”, “5 days”. */
+export function ago(at: number): string {
+  const seconds = Math.max(0, Date.now() / 1000 - at);
+  if (seconds < 60) return "just now";
+  const [size, word] = seconds < 3600 ? [60, "minute"] : seconds < 86400 ? [3600, "hour"] : [86400, "day"];
+  const count = Math.floor(seconds / (size as number));
+  return `${count} ${word}${count === 1 ? "" : "s"} ago`;
+}
+
+/** Money with as many places as it needs to be more than nothing. */
+export function money(amount: number): string {
+  const places = amount === 0 || amount >= 1 ? 2 : amount >= 0.01 ? 3 : 5;
+  return `€ ${amount.toFixed(places)}`;
+}
+
+export const count = (n: number, one: string, many = `${one}s`) => `${n.toLocaleString()} ${n === 1 ? one : many}`;
+
+export const RUN_WORDS: Record<string, string> = {
+  running: "running",
+  waiting: "will try again",
+  asking: "waits for a person",
+  unsure: "in doubt",
+  failed: "failed",
+  done: "done",
+  declined: "declined",
+  cancelled: "cancelled",
+};

@@ -1,0 +1,223 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { may, useSession } from "../../app/session";
+import { Button } from "../../components/Button";
+import { Area } from "../../components/Field";
+import { useKeys } from "../../components/keys";
+import { Empty, Failed, Loading } from "../../components/Quiet";
+import { State } from "../../components/State";
+import { say, sayError } from "../../components/Toast";
+import { ago, when } from "../../components/words";
+import { DECIDED, EditablePiece, EvidencePane, useMeasured } from "./desk";
+
+type Summary = Schemas["ApprovalSummary"];
+
+/** The desk: the queue on one side, the piece in the middle, the evidence on the other side. */
+export function Approvals() {
+  const queue = useQuery({ queryKey: ["approvals"], queryFn: () => ok(api.GET("/api/approvals")) });
+  const chosen = Number(useParams().id) || queue.data?.open[0]?.id || queue.data?.decided[0]?.id;
+  const go = useNavigate();
+  const all = [...(queue.data?.open ?? []), ...(queue.data?.decided ?? [])];
+  const move = (by: number) => {
+    const at = all.findIndex((a) => a.id === chosen);
+    const next = all[Math.min(all.length - 1, Math.max(0, at + by))];
+    if (next) go(`/approvals/${next.id}`);
+  };
+  useKeys({ j: () => move(1), k: () => move(-1) });
+  if (queue.isPending) return <Loading what="Fetching the drafts …" />;
+  if (queue.isError) return <Failed error={queue.error} again={() => queue.refetch()} />;
+  return (
+    <main className="grid min-h-0 flex-1 lg:h-[calc(100vh-45px)] lg:grid-cols-[15rem_1fr]">
+      <nav aria-label="Drafts" className="overflow-y-auto border-r border-line py-4">
+        <Group title="Waiting" list={queue.data.open} chosen={chosen} />
+        {queue.data.open.length === 0 && <p className="px-4 text-sm text-soft">No draft waits.</p>}
+        <Group title="Decided" list={queue.data.decided} chosen={chosen} />
+      </nav>
+      {chosen ? (
+        <Desk key={chosen} id={chosen} next={queue.data.open.find((a) => a.id !== chosen)?.id} />
+      ) : (
+        <div className="px-8">
+          <Empty title="Nothing to read.">Drafts come here when a live workflow reaches a line that asks a person.</Empty>
+        </div>
+      )}
+    </main>
+  );
+}
+
+function Group({ title, list, chosen }: { title: string; list: Summary[]; chosen?: number }) {
+  if (!list.length) return null;
+  return (
+    <section className="mb-5">
+      <h2 className="smallcaps px-4 pb-1 text-soft">{title}</h2>
+      <ul>
+        {list.map((a) => (
+          <li key={a.id}>
+            <Link
+              to={`/approvals/${a.id}`}
+              aria-current={a.id === chosen ? "page" : undefined}
+              className={`block border-l-[3px] px-4 py-2 ${a.id === chosen ? "border-leaf bg-shade" : "border-transparent hover:bg-shade/60"}`}
+            >
+              <span className="line-clamp-2 font-serif text-[0.95rem] leading-snug">{a.title}</span>
+              <span className="text-xs text-soft">
+                {a.state === "open" ? (
+                  <>
+                    {ago(a.created_at)}
+                    {a.round > 1 && `, round ${a.round}`}
+                  </>
+                ) : (
+                  `${DECIDED[a.state]?.toLowerCase()}, ${a.decided_at ? when(a.decided_at) : ""}`
+                )}
+              </span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Desk({ id, next }: { id: number; next?: number }) {
+  const session = useSession();
+  const go = useNavigate();
+  const path = { params: { path: { id } } };
+  const asked = useQuery({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", path)) });
+  const [text, setText] = useState<string | null>(null);
+  const [note, setNote] = useState("");
+  const [noting, setNoting] = useState(false);
+  const [busy, setBusy] = useState(false);
+  const piece = useRef<HTMLTextAreaElement>(null);
+  const noteBox = useRef<HTMLTextAreaElement>(null);
+  const original = asked.data?.text ?? "";
+  const now = text ?? original;
+  const findings = useMeasured(now, { text: original, findings: asked.data?.findings ?? [] }, (t) =>
+    ok(api.POST("/api/approvals/{id}/measure", { ...path, body: { text: t } })),
+  );
+  const open = asked.data?.state === "open" && may(session.data, "reviewer");
+
+  useEffect(() => {
+    if (noting) noteBox.current?.focus();
+  }, [noting]);
+
+  async function decide(verdict: "approve" | "back" | "decline") {
+    if (!open || busy) return;
+    if (verdict === "back" && !note.trim()) {
+      setNoting(true);
+      return;
+    }
+    setBusy(true);
+    try {
+      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: now, note } }));
+      say({ approve: "Approved. It goes out now.", back: "Sent back. The rewrite comes here for another look.", decline: "Declined. Nothing goes out." }[verdict]);
+      await queries.invalidateQueries({ queryKey: ["approvals"] });
+      queries.invalidateQueries({ queryKey: ["approval"] });
+      go(next ? `/approvals/${next}` : "/approvals");
+    } catch (error) {
+      sayError(error);
+    } finally {
+      setBusy(false);
+    }
+  }
+
+  useKeys({
+    a: () => decide("approve"),
+    b: () => setNoting(true),
+    d: () => decide("decline"),
+    e: () => piece.current?.focus(),
+  });
+
+  if (asked.isPending) return <Loading what="Fetching the draft …" />;
+  if (asked.isError) return <Failed error={asked.error} again={() => asked.refetch()} />;
+  const a = asked.data;
+  const broken = findings.some((f) => !f.kept && f.strength === "must");
+  return (
+    <div className="grid min-h-0 lg:grid-cols-[1fr_24rem]">
+      <section aria-label="The piece" className="overflow-y-auto px-10 py-6">
+        <p className="text-xs text-soft">
+          {a.workflow_name} · for {a.who}
+          {a.round > 1 && ` · round ${a.round}`}
+          {a.last && " · the last round"} ·{" "}
+          <Link className="underline underline-offset-2" to={`/runs/${a.run}`}>
+            the run
+          </Link>
+        </p>
+        <h1 className="mt-1 mb-6 font-serif text-2xl leading-snug font-semibold tracking-tight">{a.title}</h1>
+        <p className="smallcaps mb-1 text-soft">{a.channel ? `As it will appear on ${a.channel}` : "The piece"}</p>
+        <div className="border-y border-rule py-5">
+          <EditablePiece
+            text={open ? now : a.final_text || a.text}
+            limit={a.limit}
+            disabled={!open}
+            onChange={setText}
+            inputRef={piece}
+          />
+        </div>
+        {open ? (
+          <div className="mt-5">
+            <div className="flex flex-wrap items-center gap-2">
+              <Button look="main" disabled={busy} onClick={() => decide("approve")} hint="A">
+                {text !== null && text.trim() !== original.trim() ? "Approve with my changes" : "Approve"}
+              </Button>
+              <Button disabled={busy || a.last} onClick={() => setNoting(true)} hint="B">
+                Send back with a note
+              </Button>
+              <Button disabled={busy} onClick={() => decide("decline")} hint="D">
+                Decline
+              </Button>
+              {text !== null && text !== original && (
+                <Button look="quiet" onClick={() => setText(null)}>
+                  Undo my changes
+                </Button>
+              )}
+            </div>
+            {broken && <p className="mt-2 text-sm text-brick">The text breaks a rule; see the right-hand side.</p>}
+            {a.last && <p className="mt-2 text-sm text-soft">This is the last round: approve, change it yourself, or decline.</p>}
+            {noting && !a.last && (
+              <form
+                className="mt-4 max-w-xl"
+                onSubmit={(e) => {
+                  e.preventDefault();
+                  decide("back");
+                }}
+              >
+                <Area
+                  ref={noteBox}
+                  rows={3}
+                  aria-label="Note for the rewrite"
+                  placeholder="What should be different? For example: say what it costs, and make it shorter."
+                  value={note}
+                  onChange={(e) => setNote(e.target.value)}
+                  onKeyDown={(e) => {
+                    if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) decide("back");
+                    if (e.key === "Escape") setNoting(false);
+                  }}
+                />
+                <div className="mt-2 flex gap-2">
+                  <Button look="main" type="submit" disabled={busy || !note.trim()} hint="Ctrl Enter">
+                    Send back
+                  </Button>
+                  <Button look="quiet" onClick={() => setNoting(false)}>
+                    Not now
+                  </Button>
+                </div>
+              </form>
+            )}
+            {a.mail && <p className="mt-4 text-xs text-soft">Mail to {a.who}: {a.mail}</p>}
+          </div>
+        ) : (
+          <p className="mt-4 text-sm">
+            <State tone={a.state === "approve" ? "leaf" : "soft"} mark={a.state === "approve" ? "●" : "–"}>
+              {a.state === "open"
+                ? "Waits for someone who may decide."
+                : `${DECIDED[a.state]}${a.decided_by ? ` by ${a.decided_by}` : ""}${a.decided_at ? `, ${when(a.decided_at)}` : ""}.`}
+            </State>
+          </p>
+        )}
+      </section>
+      <aside aria-label="Evidence" className="overflow-y-auto border-l border-line bg-sheet px-6 py-6">
+        <EvidencePane asked={a} findings={findings} />
+      </aside>
+    </div>
+  );
+}

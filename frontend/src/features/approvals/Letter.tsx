@@ -1,0 +1,98 @@
+import { useQuery } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { useParams } from "react-router";
+import { api, ok } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Area } from "../../components/Field";
+import { Failed, Loading } from "../../components/Quiet";
+import { DECIDED, EditablePiece, EvidencePane, useMeasured } from "./desk";
+
+/** The page behind a signed link: for a phone, without an account. Opening it decides nothing. */
+export function Letter() {
+  const token = useParams().token ?? "";
+  const path = { params: { path: { token } } };
+  const letter = useQuery({ queryKey: ["letter", token], queryFn: () => ok(api.GET("/api/letters/{token}", path)) });
+  const [text, setText] = useState<string | null>(null);
+  const [note, setNote] = useState("");
+  const [said, setSaid] = useState("");
+  const [wrong, setWrong] = useState("");
+  const [busy, setBusy] = useState(false);
+  const piece = useRef<HTMLTextAreaElement>(null);
+  const original = letter.data?.text ?? "";
+  const now = text ?? original;
+  const findings = useMeasured(now, { text: original, findings: letter.data?.findings ?? [] }, (t) =>
+    ok(api.POST("/api/letters/{token}/measure", { ...path, body: { text: t } })),
+  );
+  if (letter.isPending) return <Loading what="Opening the draft …" />;
+  if (letter.isError) return <Failed error={letter.error} />;
+  const a = letter.data;
+
+  async function decide(verdict: "approve" | "back" | "decline") {
+    setBusy(true);
+    setWrong("");
+    try {
+      await ok(api.POST("/api/letters/{token}", { ...path, body: { verdict, text: now, note } }));
+      setSaid({ approve: "Approved. Thank you; it goes out now.", back: "Sent back. You will get the rewrite by mail.", decline: "Declined. Nothing goes out." }[verdict]);
+    } catch (error) {
+      setWrong((error as Error).message);
+    } finally {
+      setBusy(false);
+    }
+  }
+
+  return (
+    <main className="mx-auto max-w-2xl px-5 py-6">
+      <p className="text-xs text-soft">
+        A draft waits for your word{a.round > 1 && `, round ${a.round}`}
+        {a.last && ", the last"}
+      </p>
+      <h1 className="mt-1 font-serif text-2xl leading-snug font-semibold">{a.title}</h1>
+      <div className="mt-5 border-y border-rule py-4">
+        <EditablePiece text={now} limit={a.limit} disabled={a.state !== "open" || !!said} onChange={setText} inputRef={piece} />
+      </div>
+      {said ? (
+        <p role="status" className="mt-5 font-serif text-lg text-leaf">
+          {said}
+        </p>
+      ) : a.state !== "open" ? (
+        <p className="mt-5">
+          {DECIDED[a.state]}
+          {a.decided_by && ` by ${a.decided_by}`}.
+        </p>
+      ) : (
+        <div className="mt-5 space-y-4">
+          <div className="flex flex-wrap gap-2">
+            <Button look="main" className="!py-2 !text-base" disabled={busy} onClick={() => decide("approve")}>
+              {now.trim() === original.trim() ? "Approve" : "Approve with my changes"}
+            </Button>
+            <Button className="!py-2 !text-base" disabled={busy} onClick={() => decide("decline")}>
+              Decline
+            </Button>
+          </div>
+          {!a.last && (
+            <div>
+              <Area
+                rows={3}
+                aria-label="Note for the rewrite"
+                placeholder="Or: what should be different?"
+                value={note}
+                onChange={(e) => setNote(e.target.value)}
+              />
+              <Button className="mt-2" disabled={busy || !note.trim()} onClick={() => decide("back")}>
+                Send back with this note
+              </Button>
+            </div>
+          )}
+          {wrong && (
+            <p role="alert" className="text-sm text-brick">
+              {wrong}
+            </p>
+          )}
+        </div>
+      )}
+      <div className="mt-8 border-t border-line pt-5">
+        <EvidencePane asked={a} findings={findings} />
+      </div>
+    </main>
+  );
+}

@@ -1,0 +1,138 @@
+import type { Cell } from "../../api/client";
+import { State } from "../../components/State";
+import { money, when } from "../../components/words";
+
+const WOULD: Record<string, string> = { ask: "would ask", send: "would go out", write: "would be written" };
+
+/** A result in brief: its words, its state by shape and word, marks for rules. */
+export function CellBody({ cell, stage, limit, lines = 4 }: { cell: Cell; stage: string; limit?: number | null; lines?: number }) {
+  const clamp = { display: "-webkit-box", WebkitBoxOrient: "vertical", WebkitLineClamp: lines, overflow: "hidden" } as const;
+  const text = cell.state === "running" ? cell.partial : cell.brief;
+  const piece = stage === "draft" || stage === "publish";
+  return (
+    <div title={hover(cell)} className="flex h-full flex-col">
+      {text && !(stage === "ask" && cell.would) && (
+        <div
+          style={clamp}
+          className={`${piece ? "piece text-[0.9rem] leading-snug" : "text-sm"} ${cell.state === "stale" ? "opacity-55" : ""}`}
+        >
+          {text}
+        </div>
+      )}
+      <div className="mt-auto flex flex-wrap items-baseline gap-x-3 pt-1">
+        <CellState cell={cell} />
+        {cell.state === "fresh" && <Marks cell={cell} />}
+        {cell.state === "fresh" && stage === "publish" && limit ? (
+          <span className={`text-xs ${[...cell.brief].length > limit ? "text-brick" : "text-soft"}`}>
+            {[...cell.brief].length} of {limit}
+          </span>
+        ) : null}
+      </div>
+    </div>
+  );
+}
+
+function CellState({ cell }: { cell: Cell }) {
+  switch (cell.state) {
+    case "running":
+      return (
+        <State tone="leaf" mark="▸">
+          {cell.partial ? "writing …" : "working …"}
+        </State>
+      );
+    case "stale":
+      return (
+        <State tone="ochre" mark="◌">
+          out of date
+        </State>
+      );
+    case "failed":
+      return (
+        <State tone="brick" mark="✕">
+          failed: {cell.message}
+        </State>
+      );
+    case "muted":
+      return (
+        <State tone="soft" mark="–">
+          passed over
+        </State>
+      );
+    case "empty":
+      return (
+        <State tone="soft" mark="·">
+          not run yet
+        </State>
+      );
+    case "ahead":
+      return (
+        <State tone="soft" mark="·">
+          still to come
+        </State>
+      );
+    case "asking":
+      return (
+        <State tone="ochre" mark="○">
+          waits for a person
+        </State>
+      );
+    case "waiting":
+      return (
+        <State tone="ochre" mark="◔">
+          will try again{cell.message && `: ${cell.message}`}
+        </State>
+      );
+    case "unsure":
+      return (
+        <State tone="brick" mark="?">
+          {cell.message}
+        </State>
+      );
+    case "declined":
+      return (
+        <State tone="soft" mark="–">
+          declined{cell.message && `: “${cell.message}”`}
+        </State>
+      );
+    default:
+      return cell.would ? (
+        <State tone="soft" mark="▫">
+          {WOULD[cell.would]}
+        </State>
+      ) : null;
+  }
+}
+
+function Marks({ cell }: { cell: Cell }) {
+  const broken = cell.findings.filter((f) => !f.kept);
+  const must = broken.some((f) => f.strength === "must");
+  return (
+    <>
+      {cell.findings.length > 0 &&
+        (broken.length ? (
+          <State tone={must ? "brick" : "ochre"} mark="✕">
+            {broken.map((f) => f.says).join("; ")}
+          </State>
+        ) : (
+          <State tone="leaf" mark="✓">
+            keeps {cell.findings.length === 1 ? "its rule" : `all ${cell.findings.length} rules`}
+          </State>
+        ))}
+      {cell.revisions > 0 && (
+        <span className="text-xs text-soft">
+          after {cell.revisions} revision{cell.revisions > 1 ? "s" : ""}
+        </span>
+      )}
+    </>
+  );
+}
+
+function hover(cell: Cell): string {
+  const bits = [];
+  if (cell.usage.calls) {
+    bits.push(`${cell.usage.calls} call${cell.usage.calls > 1 ? "s" : ""}, ${cell.usage.tokens_in + cell.usage.tokens_out} tokens`);
+    bits.push(money(cell.usage.cost), `${cell.usage.seconds.toFixed(1)} s`);
+  }
+  if (cell.at) bits.push(`made ${when(cell.at)}`);
+  return bits.join(" · ");
+}

@@ -1,0 +1,201 @@
+import { Tabs } from "radix-ui";
+import type { Result } from "../../api/client";
+import { Linked, Post } from "../../components/Piece";
+import { Findings, Versions } from "../../components/Rules";
+import { State } from "../../components/State";
+import { money, when } from "../../components/words";
+
+type Props = {
+  result: Result;
+  stage: string;
+  state: string;
+  partial: string;
+  limit: number | null;
+  given: boolean;
+  onGiven: (given: boolean) => void;
+};
+
+const TAB = "border-b-2 border-transparent px-2 pb-1 text-sm text-soft data-[state=active]:border-leaf data-[state=active]:text-ink";
+
+/** A result in full, as it will appear in its channel; what the step was given, and what was sent, a key away. */
+export function Reader({ result, stage, state, partial, limit, given, onGiven }: Props) {
+  return (
+    <Tabs.Root value={given ? "given" : "gave"} onValueChange={(tab) => onGiven(tab === "given")}>
+      <Tabs.List aria-label="Reader" className="mb-3 flex items-baseline gap-3 border-b border-line">
+        <Tabs.Trigger value="gave" className={TAB}>
+          {stage === "start" ? "The item" : "Gave"}
+        </Tabs.Trigger>
+        {stage !== "start" && (
+          <Tabs.Trigger value="given" className={TAB}>
+            Was given <kbd className="font-sans text-xs opacity-70">G</kbd>
+          </Tabs.Trigger>
+        )}
+        <span className="ml-auto">
+          <Spent result={result} />
+        </span>
+      </Tabs.List>
+      <Tabs.Content value="gave">
+        {state === "stale" && (
+          <p className="mb-3">
+            <State tone="ochre" mark="◌">
+              out of date: made before the last change
+            </State>
+          </p>
+        )}
+        {state === "running" ? (
+          <div aria-busy="true">
+            <State tone="leaf" mark="▸">
+              {partial ? "writing …" : "working …"}
+            </State>
+            <div className="piece mt-2 text-[1.12rem] leading-relaxed">{partial}</div>
+          </div>
+        ) : (
+          <Gave result={result} stage={stage} limit={limit} />
+        )}
+      </Tabs.Content>
+      <Tabs.Content value="given">
+        <Given result={result} />
+      </Tabs.Content>
+    </Tabs.Root>
+  );
+}
+
+function Spent({ result }: { result: Result }) {
+  if (!result.usage.calls) return result.at ? <span className="text-xs text-soft">made {when(result.at)}</span> : null;
+  const { calls, tokens_in, tokens_out, cost, seconds } = result.usage;
+  return (
+    <span className="text-xs text-soft">
+      {calls} call{calls > 1 ? "s" : ""} · {tokens_in} tokens in, {tokens_out} out · {money(cost)} · {seconds.toFixed(1)} s
+    </span>
+  );
+}
+
+function Gave({ result, stage, limit }: { result: Result; stage: string; limit: number | null }) {
+  const output = result.output as Record<string, unknown>;
+  const text = String(output.text ?? "");
+  if (result.state === "muted")
+    return <p className="text-sm text-soft">This line is muted, so it is passed over in proofs and live.</p>;
+  return (
+    <div className="space-y-5">
+      {result.message && (
+        <p role="alert" className="border-l-2 border-brick pl-3 text-sm text-brick">
+          {result.message}
+        </p>
+      )}
+      {!Object.keys(output).length && !result.message && !result.versions.length && (
+        <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
+      )}
+      {stage === "draft" ? (
+        <Draft result={result} text={text} limit={limit} />
+      ) : stage === "ask" && text ? (
+        <>
+          <p className="text-sm text-soft">
+            {result.detail.would ? "In a live run this is put before a person, who may pass it or send it back:" : `Passed by ${output.by}${output.edited ? ", with changes" : ""}:`}
+          </p>
+          <Post text={text} limit={limit} />
+        </>
+      ) : stage === "publish" && text ? (
+        <>
+          <p className="text-sm text-soft">
+            {result.detail.would ? "Would go out like this. A proof publishes nothing." : "Went out like this:"}
+            {output.link ? (
+              <a className="ml-2 text-leaf underline" href={String(output.link)} target="_blank" rel="noreferrer">
+                Look at it there
+              </a>
+            ) : null}
+          </p>
+          <div className="border-y border-rule py-4">
+            <Post text={text} limit={limit} />
+          </div>
+        </>
+      ) : stage === "record" && (result.detail.cells || output.row) ? (
+        <>
+          <p className="text-sm text-soft">
+            {result.detail.would ? "Would be written as a new row. A proof writes nothing." : `Row ${output.row} of ${output.sheet}.`}
+          </p>
+          <Fields values={(result.detail.cells as Record<string, unknown>) ?? {}} />
+        </>
+      ) : stage === "gather" && text ? (
+        <article>
+          <h3 className="font-serif text-xl leading-snug">{String(output.title ?? "")}</h3>
+          <p className="mt-1 mb-3 text-xs text-soft">
+            {[output.author, output.date, output.words ? `${output.words} words` : ""].filter(Boolean).join(" · ")}{" "}
+            {output.link ? (
+              <a className="text-leaf underline" href={String(output.link)} target="_blank" rel="noreferrer">
+                the page itself
+              </a>
+            ) : null}
+          </p>
+          <div className="piece leading-relaxed [&]:whitespace-pre-line">{text.replaceAll("\n", "\n\n")}</div>
+        </article>
+      ) : (
+        <Fields values={output} />
+      )}
+    </div>
+  );
+}
+
+function Draft({ result, text, limit }: { result: Result; text: string; limit: number | null }) {
+  const last = result.versions.at(-1);
+  const shown = text || last?.text || "";
+  if (!shown) return null;
+  return (
+    <>
+      <Post text={shown} limit={limit} />
+      <section>
+        <h3 className="smallcaps mb-1 text-soft">Rules</h3>
+        <Findings findings={last?.findings ?? []} />
+      </section>
+      {result.versions.length > 1 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">How it got there</h3>
+          <Versions versions={result.versions} />
+        </section>
+      )}
+    </>
+  );
+}
+
+function Given({ result }: { result: Result }) {
+  return (
+    <div className="space-y-5">
+      {result.given.length === 0 && <p className="text-sm text-soft">This line takes no values from earlier steps.</p>}
+      <Fields values={Object.fromEntries(result.given.map((g) => [String(g.path), g.value]))} slots />
+      {result.messages.length > 0 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">The prompt as sent</h3>
+          {result.messages.map((m, i) => (
+            <div key={i} className="mb-3 border-l-2 border-line pl-3">
+              <div className="text-xs text-soft">{m.role}</div>
+              <div className="text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">{m.content}</div>
+            </div>
+          ))}
+        </section>
+      )}
+    </div>
+  );
+}
+
+/** Named values, one under another; long ones to be read in full. */
+export function Fields({ values, slots = false }: { values: Record<string, unknown>; slots?: boolean }) {
+  return (
+    <dl className="grid grid-cols-[8rem_1fr] gap-x-4 gap-y-2 text-sm">
+      {Object.entries(values).map(([name, value]) => (
+        <div key={name} className="contents">
+          <dt className="[overflow-wrap:anywhere] text-soft">{slots ? <span className="slot">{name}</span> : name}</dt>
+          <dd className="max-h-72 overflow-y-auto whitespace-pre-wrap [overflow-wrap:anywhere]">
+            {value === null || value === "" ? (
+              <span className="text-soft">empty</span>
+            ) : typeof value === "string" ? (
+              <Linked text={value} />
+            ) : Array.isArray(value) ? (
+              value.join(", ") || <span className="text-soft">empty</span>
+            ) : (
+              String(value)
+            )}
+          </dd>
+        </div>
+      ))}
+    </dl>
+  );
+}

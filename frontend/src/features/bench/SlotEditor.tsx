@@ -1,0 +1,199 @@
+/** A text with slots: drawn as quiet marks, checked as typed, with the values of earlier steps at `<<`. */
+import { autocompletion, type Completion, type CompletionContext, startCompletion } from "@codemirror/autocomplete";
+import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
+import { Compartment, EditorState, type Range, StateEffect, StateField } from "@codemirror/state";
+import { Decoration, type DecorationSet, EditorView, keymap, MatchDecorator, ViewPlugin, type ViewUpdate } from "@codemirror/view";
+import { useEffect, useRef } from "react";
+import type { Schemas } from "../../api/client";
+import type { SlotProblem } from "./StepForm";
+
+type Value = Schemas["ValueView"];
+
+type Props = {
+  label: string;
+  value: string;
+  values: Value[];
+  problems: SlotProblem[];
+  long?: boolean;
+  disabled: boolean;
+  onChange: (text: string) => void;
+  onRun?: () => void;
+};
+
+const slots = new MatchDecorator({ regexp: /<<[^\W\d][^<>]*>>/g, decoration: Decoration.mark({ class: "slot" }) });
+
+const slotMarks = ViewPlugin.fromClass(
+  class {
+    marks: DecorationSet;
+    constructor(view: EditorView) {
+      this.marks = slots.createDeco(view);
+    }
+    update(update: ViewUpdate) {
+      this.marks = slots.updateDeco(update, this.marks);
+    }
+  },
+  { decorations: (plugin) => plugin.marks },
+);
+
+const setProblems = StateEffect.define<SlotProblem[]>();
+const problemMarks = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(marks, change) {
+    let now = marks.map(change.changes);
+    for (const effect of change.effects) {
+      if (!effect.is(setProblems)) continue;
+      const length = change.state.doc.length;
+      const found: Range<Decoration>[] = effect.value
+        .filter((p) => p.start !== null && p.end !== null && p.start < p.end && p.end <= length)
+        .sort((a, b) => a.start! - b.start!)
+        .map((p) =>
+          Decoration.mark({ class: `cm-${p.severity}`, attributes: { title: p.message } }).range(p.start!, p.end!),
+        );
+      now = Decoration.set(found, true);
+    }
+    return now;
+  },
+  provide: (field) => EditorView.decorations.from(field),
+});
+
+const theme = EditorView.theme({
+  "&": { fontSize: "0.92rem", background: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--rule)", borderRadius: "4px" },
+  "&.cm-focused": { outline: "2px solid var(--leaf)", outlineOffset: "0" },
+  ".cm-content": { fontFamily: "var(--font-sans)", padding: "5px 0", caretColor: "var(--ink)" },
+  ".cm-line": { padding: "0 8px" },
+  ".cm-cursor": { borderLeftColor: "var(--ink)" },
+  ".cm-error": { textDecoration: "underline wavy var(--brick)", textUnderlineOffset: "3px" },
+  ".cm-warning": { textDecoration: "underline wavy var(--ochre)", textUnderlineOffset: "3px" },
+  ".cm-tooltip": { background: "var(--sheet)", border: "1px solid var(--rule)", borderRadius: "5px", color: "var(--ink)", boxShadow: "0 6px 20px rgba(0,0,0,.18)" },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul": { fontFamily: "var(--font-sans)", fontSize: "0.86rem", maxHeight: "17rem", minWidth: "22rem", maxWidth: "34rem" },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul > li": { padding: "3px 9px", display: "flex", gap: "10px" },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected]": { background: "var(--leafwash)", color: "var(--ink)" },
+  ".cm-completionLabel": { color: "var(--leaf)", flexShrink: "0" },
+  ".cm-completionMatchedText": { textDecoration: "none", fontWeight: "600" },
+  ".cm-completionDetail": { color: "var(--soft)", fontStyle: "normal", overflow: "hidden", textOverflow: "ellipsis", marginLeft: "auto" },
+  ".cm-tooltip.cm-completionInfo": { padding: "8px 12px", maxWidth: "24rem", maxHeight: "17rem", overflowY: "auto", fontSize: "0.86rem", whiteSpace: "pre-wrap" },
+});
+
+export default function SlotEditor({ label, value, values, problems, long = false, disabled, onChange, onRun }: Props) {
+  const host = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView | null>(null);
+  const now = useRef({ values, onChange, onRun, told: value });
+  now.current = { ...now.current, values, onChange, onRun };
+  const locked = useRef(new Compartment());
+
+  useEffect(() => {
+    const source = (context: CompletionContext) => {
+      const begun = context.matchBefore(/<<[\w.]*$/);
+      if (!begun) return null;
+      return { from: begun.from + 2, options: now.current.values.map(option), validFor: /^[\w.]*$/ };
+    };
+    const editor = new EditorView({
+      parent: host.current!,
+      state: EditorState.create({
+        doc: value,
+        extensions: [
+          history(),
+          autocompletion({ override: [source], icons: false, closeOnBlur: true, activateOnTypingDelay: 20 }),
+          keymap.of([
+            { key: "Mod-Enter", run: () => (now.current.onRun?.(), true) },
+            ...(long ? [] : [{ key: "Enter", run: () => true }]),
+            ...defaultKeymap.filter((k) => k.key !== "Mod-Enter"),
+            ...historyKeymap,
+          ]),
+          EditorView.lineWrapping,
+          EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "true" }),
+          EditorView.updateListener.of((update) => {
+            if (!update.docChanged) return;
+            const text = update.state.doc.toString();
+            if (text === now.current.told) return;
+            now.current.told = text;
+            now.current.onChange(text);
+          }),
+          EditorState.transactionFilter.of((change) =>
+            long || change.newDoc.lines === 1 ? change : [],
+          ),
+          slotMarks,
+          problemMarks,
+          theme,
+          locked.current.of(EditorState.readOnly.of(disabled)),
+          EditorView.theme(long ? { ".cm-content": { minHeight: "5.5rem" }, ".cm-scroller": { maxHeight: "22rem", overflow: "auto" } } : {}),
+        ],
+      }),
+    });
+    view.current = editor;
+    return () => editor.destroy();
+  }, []);
+
+  useEffect(() => {
+    const editor = view.current;
+    if (editor && value !== now.current.told && value !== editor.state.doc.toString()) {
+      now.current.told = value;
+      editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: value } });
+    }
+  }, [value]);
+
+  useEffect(() => {
+    view.current?.dispatch({ effects: setProblems.of(problems) });
+  }, [problems]);
+
+  useEffect(() => {
+    view.current?.dispatch({ effects: locked.current.reconfigure(EditorState.readOnly.of(disabled)) });
+  }, [disabled]);
+
+  function insert() {
+    const editor = view.current;
+    if (!editor) return;
+    editor.focus();
+    editor.dispatch(editor.state.replaceSelection("<<"));
+    startCompletion(editor);
+  }
+
+  return (
+    <div>
+      <div ref={host} />
+      {long && !disabled && (
+        <button type="button" onClick={insert} className="mt-0.5 text-xs text-leaf underline underline-offset-2">
+          Put in a value &lt;&lt;
+        </button>
+      )}
+      {problems
+        .filter((p) => p.start !== null)
+        .map((p) => (
+          <p key={p.message} className={`mt-0.5 text-xs ${p.severity === "error" ? "text-brick" : "text-ochre"}`}>
+            {p.message}
+          </p>
+        ))}
+    </div>
+  );
+}
+
+function option(value: Value): Completion {
+  const real = value.known ? shown(value.value) : "";
+  return {
+    label: value.path,
+    detail: real ? real.replace(/\s+/g, " ").slice(0, 60) : "not known yet",
+    info: () => {
+      const box = document.createElement("div");
+      const about = box.appendChild(document.createElement("div"));
+      about.textContent = `${value.title}. ${value.about}`;
+      about.style.color = "var(--soft)";
+      const text = box.appendChild(document.createElement("div"));
+      text.textContent = value.known ? real || "empty in this sample" : "Run the step to see its real value.";
+      return box;
+    },
+    apply: (view, _completion, from, to) => {
+      const after = view.state.sliceDoc(to, to + 2);
+      const insert = after === ">>" ? value.path : `${value.path}>>`;
+      view.dispatch({
+        changes: { from, to, insert },
+        selection: { anchor: from + value.path.length + 2 },
+        userEvent: "input.complete",
+      });
+    },
+  };
+}
+
+function shown(value: unknown): string {
+  if (value === null || value === undefined) return "";
+  return typeof value === "string" ? value : Array.isArray(value) ? value.map(shown).join(", ") : JSON.stringify(value);
+}

@@ -1,0 +1,227 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useParams, useSearchParams } from "react-router";
+import { api, type Bench, ok } from "../../api/client";
+import { may, useSession } from "../../app/session";
+import { Button } from "../../components/Button";
+import { useKeys } from "../../components/keys";
+import { Empty, Failed, Loading } from "../../components/Quiet";
+import { sayError } from "../../components/Toast";
+import { BenchPanel } from "./BenchPanel";
+import { CellBody } from "./CellBody";
+import { cellKey, useCells } from "./cells";
+import { LivePanel } from "./LivePanel";
+import { OutlineLine } from "./Outline";
+import { usePage, withLine } from "./page";
+import { AddSample, SampleHead } from "./SampleHead";
+
+/** The workbench: the page on the left, its proofs beside it, the bench under both. */
+export function Workbench() {
+  const id = Number(useParams().id);
+  const bench = useQuery({
+    queryKey: ["bench", id],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/bench", { params: { path: { id } } })),
+  });
+  if (bench.isPending) return <Loading what="Opening the page …" />;
+  if (bench.isError) return <Failed error={bench.error} again={() => bench.refetch()} />;
+  return <Opened key={id} bench={bench.data} />;
+}
+
+function Opened({ bench }: { bench: Bench }) {
+  const session = useSession();
+  const maker = may(session.data, "maker");
+  const page = usePage(bench);
+  const cells = useCells(bench, page.stale);
+  const samples = useMemo(() => bench.samples.filter((s) => s.shown), [bench.samples]);
+  const [search, setSearch] = useSearchParams();
+  const step = bench.lines.some((l) => l.id === search.get("line")) ? search.get("line") : null;
+  const sample = samples.find((s) => s.id === Number(search.get("sample")))?.id ?? samples[0]?.id ?? null;
+  const [given, setGiven] = useState(false);
+  const grid = useRef<HTMLDivElement>(null);
+  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
+  const limit = channelLimit(bench);
+
+  const choose = (line: string | null, column = sample) =>
+    setSearch(line ? { line, ...(column ? { sample: String(column) } : {}) } : {}, { replace: true });
+
+  useEffect(() => {
+    if (step) grid.current?.querySelector(`[data-row="${step}"]`)?.scrollIntoView({ block: "nearest" });
+  }, [step]);
+
+  async function make(steps: string[] | null, columns: number[] | null, again = false) {
+    try {
+      await page.flush();
+      const body = { steps, samples: columns, again };
+      await ok(api.POST("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } }, body }));
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  const stop = () => ok(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
+  const running = [...cells.values()].some((c) => c.state === "running");
+  const due = [...cells.values()].filter((c) => ["stale", "empty", "failed"].includes(c.state)).length;
+
+  const moveLine = (by: number) => {
+    const at = bench.lines.findIndex((l) => l.id === step);
+    const next = bench.lines[Math.min(bench.lines.length - 1, Math.max(0, at + by))];
+    if (next) choose(next.id);
+  };
+  const moveSample = (by: number) => {
+    const at = samples.findIndex((s) => s.id === sample);
+    const next = samples[Math.min(samples.length - 1, Math.max(0, at + by))];
+    if (next) choose(step ?? bench.lines[0]!.id, next.id);
+  };
+  const mute = (line: string) => page.edit((doc) => withLine(doc, line, (l) => ({ ...l, muted: !l.muted })), [line]);
+  const isStep = step && step !== bench.lines[0]?.id;
+  useKeys({
+    ArrowDown: () => moveLine(step ? 1 : 0),
+    ArrowUp: () => moveLine(-1),
+    ArrowRight: () => moveSample(1),
+    ArrowLeft: () => moveSample(-1),
+    Enter: () => choose(step ?? bench.lines[0]!.id),
+    Escape: () => choose(null),
+    a: () => maker && make(null, null),
+    r: () => maker && isStep && sample && make([step], [sample]),
+    R: () => maker && isStep && make([step], null),
+    f: () => maker && isStep && sample && make([step], [sample], true),
+    s: () => stop(),
+    g: () => setGiven((now) => !now),
+    m: () => maker && isStep && mute(step),
+  });
+
+  let before = "";
+  return (
+    <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
+      <LivePanel bench={bench} page={page} maker={maker} onChoose={(line) => choose(line)}>
+        {running ? (
+          <Button onClick={stop} hint="S">
+            Stop
+          </Button>
+        ) : maker && samples.length > 0 ? (
+          <Button onClick={() => make(null, null)} disabled={due === 0} hint="A">
+            {due ? `Run ${due} out of date` : "All proofs are fresh"}
+          </Button>
+        ) : null}
+      </LivePanel>
+      {page.saving === "conflict" && (
+        <div role="alert" className="flex items-center gap-3 bg-ochrewash px-5 py-1.5 text-sm text-ochre">
+          {page.wrong}
+          <Button onClick={() => page.settle(false)}>Load theirs</Button>
+          <Button onClick={() => page.settle(true)}>Keep mine</Button>
+        </div>
+      )}
+      {page.saving === "unsaved" && (
+        <p role="alert" className="bg-ochrewash px-5 py-1 text-sm text-ochre">
+          Not saved yet: {page.wrong}
+        </p>
+      )}
+      <div ref={grid} className="min-h-0 flex-1 overflow-auto">
+        <div
+          role="grid"
+          aria-label="The page and its proofs"
+          className="grid min-w-fit"
+          style={{ gridTemplateColumns: `minmax(25rem, 34vw) repeat(${Math.max(samples.length, 1)}, minmax(14.5rem, 1fr)) 5.5rem` }}
+        >
+          <div role="row" className="contents">
+            <div className="sticky top-0 left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft">
+              <span className="ml-[4.9rem]">The page</span>
+            </div>
+            {samples.map((s, i) => (
+              <SampleHead
+                key={s.id}
+                sample={s}
+                number={i + 1}
+                workflow={bench.id}
+                chosen={!!step && s.id === sample}
+                maker={maker}
+                onRun={() => make(null, [s.id])}
+              />
+            ))}
+            {samples.length === 0 && <div className="sticky top-0 z-10 border-b border-rule bg-paper" />}
+            <AddSample bench={bench} maker={maker} />
+          </div>
+          {bench.lines.map((line, i) => {
+            const stage = line.stage === before ? "" : line.stage;
+            before = line.stage;
+            const chosen = line.id === step;
+            return (
+              <div key={line.id} role="row" data-row={line.id} className="contents">
+                <div
+                  role="rowheader"
+                  className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${stage && i ? "border-t border-t-rule" : ""}`}
+                >
+                  <OutlineLine line={line} number={i + 1} stage={stage} chosen={chosen} onChoose={() => choose(line.id)} />
+                </div>
+                {samples.map((s) => {
+                  const cell = cells.get(cellKey(line.id, s.id));
+                  const here = chosen && s.id === sample;
+                  return (
+                    <button
+                      type="button"
+                      key={s.id}
+                      role="gridcell"
+                      tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
+                      aria-selected={here}
+                      aria-label={`Line ${i + 1}, ${s.label}`}
+                      aria-description={cell?.state ?? "the start’s item"}
+                      onClick={() => choose(line.id, s.id)}
+                      className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
+                        here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
+                      } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
+                    >
+                      {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
+                      {cell ? (
+                        <CellBody cell={cell} stage={line.stage} limit={limit} lines={step ? 3 : 5} />
+                      ) : (
+                        <span className="line-clamp-3 text-sm">{String(s.item.summary || s.item.title || "")}</span>
+                      )}
+                    </button>
+                  );
+                })}
+                {samples.length === 0 && <div className="border-b border-line" />}
+                <div className="border-b border-line" />
+              </div>
+            );
+          })}
+        </div>
+        {samples.length === 0 && (
+          <div className="px-8">
+            <Empty title="No samples yet.">
+              Proofs are made on real items. Take the latest from the start with “Add” at the top right; nothing is
+              published or written by a proof.
+            </Empty>
+          </div>
+        )}
+      </div>
+      {step && catalogue.data && (
+        <BenchPanel
+          key={step}
+          bench={bench}
+          page={page}
+          catalogue={catalogue.data}
+          step={step}
+          sample={sample}
+          cell={sample ? cells.get(cellKey(step, sample)) : undefined}
+          limit={limit}
+          maker={maker}
+          given={given}
+          onGiven={setGiven}
+          onClose={() => choose(null)}
+          onRun={(again) => sample && make([step], [sample], again)}
+          onRunRow={() => make([step], null)}
+          onMute={() => mute(step)}
+        />
+      )}
+    </div>
+  );
+}
+
+/** The greatest length the page's channel takes, from the rule of the draft or the connection. */
+function channelLimit(bench: Bench): number | null {
+  for (const line of bench.document.steps as { kind: string; settings: { rules?: { rule: string; most?: number }[] } }[]) {
+    const most = line.settings.rules?.find((r) => r.rule === "length")?.most;
+    if (most) return most;
+  }
+  return null;
+}
+

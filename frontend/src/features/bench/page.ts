@@ -1,0 +1,141 @@
+/** The page being written: edits are kept at once, saved a moment later, and never overwrite someone else's. */
+import { useCallback, useEffect, useRef, useState } from "react";
+import { ApiError, api, type Bench, ok, queries } from "../../api/client";
+
+export type LineDoc = {
+  id: string;
+  kind: string;
+  settings: Record<string, unknown>;
+  muted?: boolean;
+  on_failure?: { retries: number; wait: number };
+};
+export type PageDoc = { name: string; brand: string | null; start: LineDoc; steps: LineDoc[] } & Record<string, unknown>;
+
+export type Saving = "saved" | "saving" | "unsaved" | "conflict";
+
+const PAUSE = 250;
+
+/** The document with its edits. `stale` names the lines whose results an unsaved edit has put out of date. */
+export function usePage(bench: Bench) {
+  const [doc, setDoc] = useState<PageDoc>(bench.document as PageDoc);
+  const [saving, setSaving] = useState<Saving>("saved");
+  const [stale, setStale] = useState<Set<string>>(new Set());
+  const [wrong, setWrong] = useState("");
+  const now = useRef({ doc, version: bench.version, dirty: false, busy: false });
+  const timer = useRef(0);
+
+  const save = useCallback(async () => {
+    const here = now.current;
+    if (!here.dirty || here.busy) return;
+    here.busy = true;
+    here.dirty = false;
+    setSaving("saving");
+    try {
+      const path = { params: { path: { id: bench.id } }, body: { document: here.doc, version: here.version } };
+      const saved = await ok(api.PUT("/api/workflows/{id}", path));
+      here.version = saved.version;
+      setWrong("");
+      await queries.refetchQueries({ queryKey: ["bench", bench.id] });
+      if (!here.dirty) {
+        setSaving("saved");
+        setStale(new Set());
+      }
+    } catch (error) {
+      here.dirty = true;
+      const status = error instanceof ApiError ? error.status : 0;
+      setSaving(status === 409 ? "conflict" : "unsaved");
+      setWrong((error as Error).message);
+      if (status === 0 || status >= 500) timer.current = window.setTimeout(save, 3000);
+    } finally {
+      here.busy = false;
+    }
+    if (now.current.dirty && !timer.current) timer.current = window.setTimeout(later, PAUSE);
+  }, [bench.id]);
+
+  const later = useCallback(() => {
+    timer.current = 0;
+    save();
+  }, [save]);
+
+  const edit = useCallback(
+    (change: (doc: PageDoc) => PageDoc, touched: string[] = []) => {
+      const here = now.current;
+      here.doc = change(here.doc);
+      here.dirty = true;
+      setDoc(here.doc);
+      setSaving("saving");
+      if (touched.length) {
+        setStale((before) => {
+          const more = touched.flatMap((id) => [id, ...(bench.lines.find((l) => l.id === id)?.dependents ?? [])]);
+          return more.every((id) => before.has(id)) ? before : new Set([...before, ...more]);
+        });
+      }
+      window.clearTimeout(timer.current);
+      timer.current = window.setTimeout(later, PAUSE);
+    },
+    [bench.lines, later],
+  );
+
+  // Someone else's save, or our own reload: take it in unless we have edits of our own.
+  useEffect(() => {
+    const here = now.current;
+    if (bench.version > here.version && !here.dirty && !here.busy) {
+      here.doc = bench.document as PageDoc;
+      here.version = bench.version;
+      setDoc(here.doc);
+    }
+  }, [bench.version, bench.document]);
+
+  useEffect(() => {
+    const warn = (event: BeforeUnloadEvent) => {
+      if (now.current.dirty) event.preventDefault();
+    };
+    window.addEventListener("beforeunload", warn);
+    return () => {
+      window.removeEventListener("beforeunload", warn);
+      window.clearTimeout(timer.current);
+      timer.current = 0;
+      save();
+    };
+  }, [save]);
+
+  /** After a conflict: keep mine over theirs, or take theirs. */
+  const settle = useCallback(
+    async (mine: boolean) => {
+      const fresh = await ok(api.GET("/api/workflows/{id}/bench", { params: { path: { id: bench.id } } }));
+      const here = now.current;
+      here.version = fresh.version;
+      if (!mine) {
+        here.doc = fresh.document as PageDoc;
+        here.dirty = false;
+        setDoc(here.doc);
+        setSaving("saved");
+        setStale(new Set());
+        queries.setQueryData(["bench", bench.id], fresh);
+      } else {
+        here.dirty = true;
+        save();
+      }
+    },
+    [bench.id, save],
+  );
+
+  /** Save what is unsaved now, and wait for it. */
+  const flush = useCallback(async () => {
+    window.clearTimeout(timer.current);
+    timer.current = 0;
+    await save();
+    while (now.current.busy) await new Promise((done) => setTimeout(done, 20));
+  }, [save]);
+
+  return { doc, edit, saving, stale, wrong, settle, flush };
+}
+
+/** The lines of a document, the start first. */
+export const linesOf = (doc: PageDoc) => [doc.start, ...doc.steps];
+
+/** A document with one line changed. */
+export function withLine(doc: PageDoc, id: string, change: (line: LineDoc) => LineDoc): PageDoc {
+  if (doc.start.id === id) return { ...doc, start: change(doc.start) };
+  return { ...doc, steps: doc.steps.map((line) => (line.id === id ? change(line) : line)) };
+}

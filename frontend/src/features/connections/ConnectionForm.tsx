@@ -1,0 +1,113 @@
+import { type FormEvent, useState } from "react";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Dialog } from "../../components/Dialog";
+import { Field, Input } from "../../components/Field";
+import { say } from "../../components/Toast";
+
+type Property = { title?: string; description?: string; type?: string; default?: unknown; anyOf?: { type?: string }[]; $ref?: string; allOf?: unknown };
+
+type Props = { kind: Schemas["ConnectionKindView"]; connection: Schemas["ConnectionView"] | null; onClose: () => void };
+
+/** A connection's settings, made from its kind's schema. Secrets can be put in, and never read out. */
+export function ConnectionForm({ kind, connection, onClose }: Props) {
+  const [name, setName] = useState(connection?.name ?? "");
+  const [settings, setSettings] = useState<Record<string, unknown>>(connection?.settings ?? {});
+  const [secrets, setSecrets] = useState<Record<string, string>>({});
+  const [wrong, setWrong] = useState("");
+  const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>);
+  const set = (key: string, value: unknown) => setSettings((before) => ({ ...before, [key]: value }));
+
+  async function save(event: FormEvent) {
+    event.preventDefault();
+    setWrong("");
+    const body = { kind: kind.name, name, settings, secrets };
+    try {
+      if (connection) await ok(api.PUT("/api/connections/{key}", { params: { path: { key: connection.key } }, body }));
+      else await ok(api.POST("/api/connections", { body }));
+      queries.invalidateQueries({ queryKey: ["connections"] });
+      queries.invalidateQueries({ queryKey: ["catalogue"] });
+      say(`${name} is kept. Test it next.`);
+      onClose();
+    } catch (error) {
+      setWrong((error as Error).message);
+    }
+  }
+
+  return (
+    <Dialog open onClose={onClose} title={connection ? `Change ${connection.name}` : `Add: ${kind.title.toLowerCase()}`} about={kind.about}>
+      <form onSubmit={save} className="space-y-3">
+        <Field label="Name here">
+          <Input required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        {properties.map(([key, property]) => (
+          <Setting key={key} property={property} value={settings[key] ?? property.default} set={(value) => set(key, value)} />
+        ))}
+        {Object.entries(kind.secrets).map(([key, title]) => (
+          <Field key={key} label={title} help={connection?.secrets_set.includes(key) ? "Kept sealed. Leave empty to keep it as it is." : undefined}>
+            <Input
+              type="password"
+              autoComplete="new-password"
+              placeholder={connection?.secrets_set.includes(key) ? "••••••••" : ""}
+              value={secrets[key] ?? ""}
+              onChange={(e) => setSecrets({ ...secrets, [key]: e.target.value })}
+            />
+          </Field>
+        ))}
+        {wrong && (
+          <p role="alert" className="text-sm text-brick">
+            {wrong}
+          </p>
+        )}
+        <div className="flex gap-2 pt-2">
+          <Button look="main" type="submit">
+            Keep
+          </Button>
+          <Button look="quiet" onClick={onClose}>
+            Leave it
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function Setting({ property, value, set }: { property: Property; value: unknown; set: (value: unknown) => void }) {
+  const label = property.title ?? "";
+  if (property.$ref || property.allOf) {
+    const prices = (value ?? {}) as { input?: number; output?: number };
+    return (
+      <div className="grid grid-cols-2 gap-3">
+        {(["input", "output"] as const).map((side) => (
+          <Field key={side} label={`${label}, ${side === "input" ? "going in" : "coming out"}`}>
+            <Input
+              type="number"
+              min={0}
+              step="any"
+              value={prices[side] ?? 0}
+              onChange={(e) => set({ ...prices, [side]: Number(e.target.value) })}
+            />
+          </Field>
+        ))}
+      </div>
+    );
+  }
+  if (property.type === "boolean") {
+    return (
+      <label className="flex items-center gap-2 text-sm">
+        <input type="checkbox" checked={!!value} onChange={(e) => set(e.target.checked)} /> {label}
+      </label>
+    );
+  }
+  const optional = !!property.anyOf;
+  const number = ["integer", "number"].includes(property.type ?? "") || property.anyOf?.some((a) => a.type === "integer");
+  return (
+    <Field label={label} help={property.description}>
+      <Input
+        type={number ? "number" : "text"}
+        value={value === null || value === undefined ? "" : String(value)}
+        onChange={(e) => set(number ? (e.target.value === "" && optional ? null : Number(e.target.value)) : e.target.value)}
+      />
+    </Field>
+  );
+}

@@ -1,0 +1,135 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { may, useSession } from "../../app/session";
+import { Button } from "../../components/Button";
+import { Empty, Failed, Loading } from "../../components/Quiet";
+import { State } from "../../components/State";
+import { say, sayError } from "../../components/Toast";
+import { ago } from "../../components/words";
+import { ConnectionForm } from "./ConnectionForm";
+
+type Connection = Schemas["ConnectionView"];
+type Kind = Schemas["ConnectionKindView"];
+
+/** Models, channels and mail, each tested with one press; what uses it stands beside it. */
+export function Connections() {
+  const session = useSession();
+  const owner = may(session.data, "owner");
+  const all = useQuery({ queryKey: ["connections"], queryFn: () => ok(api.GET("/api/connections")) });
+  const [editing, setEditing] = useState<{ kind: Kind; connection: Connection | null } | null>(null);
+  if (all.isPending) return <Loading what="Fetching the connections …" />;
+  if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
+  const { connections, kinds } = all.data;
+  return (
+    <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
+      <h1 className="font-serif text-3xl font-semibold tracking-tight">Connections</h1>
+      {kinds.map((kind) => {
+        const mine = connections.filter((c) => c.kind === kind.name);
+        return (
+          <section key={kind.name} className="mt-8">
+            <div className="flex items-baseline justify-between border-b border-rule pb-1">
+              <h2 className="smallcaps text-lg">
+                {kind.title} <span className="ml-2 font-sans text-sm tracking-normal text-soft normal-case [font-variant-caps:normal]">{kind.about}</span>
+              </h2>
+              {owner && (
+                <Button look="quiet" onClick={() => setEditing({ kind, connection: null })}>
+                  Add
+                </Button>
+              )}
+            </div>
+            {mine.length === 0 && <Empty title="None yet.">Add one to use it in a workflow.</Empty>}
+            <ul>
+              {mine.map((c) => (
+                <Row key={c.key} connection={c} owner={owner} onEdit={() => setEditing({ kind, connection: c })} />
+              ))}
+            </ul>
+          </section>
+        );
+      })}
+      {editing && (
+        <ConnectionForm kind={editing.kind} connection={editing.connection} onClose={() => setEditing(null)} />
+      )}
+    </main>
+  );
+}
+
+function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: boolean; onEdit: () => void }) {
+  const [busy, setBusy] = useState(false);
+  const path = { params: { path: { key: c.key } } };
+  const settings = c.settings as Record<string, unknown>;
+  const where = String(settings.base_url ?? settings.endpoint ?? `${settings.host}:${settings.port}`);
+
+  async function test() {
+    setBusy(true);
+    try {
+      await ok(api.POST("/api/connections/{key}/test", path));
+      queries.invalidateQueries({ queryKey: ["connections"] });
+    } catch (error) {
+      sayError(error);
+    } finally {
+      setBusy(false);
+    }
+  }
+
+  async function remove() {
+    try {
+      await ok(api.DELETE("/api/connections/{key}", path));
+      say(`${c.name} is gone.`);
+      queries.invalidateQueries({ queryKey: ["connections"] });
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  return (
+    <li className="grid grid-cols-[1fr_auto] gap-6 border-b border-line py-4">
+      <div>
+        <p className="font-serif text-xl first-letter:uppercase">{c.name}</p>
+        <p className="text-sm [overflow-wrap:anywhere] text-soft">
+          {where}
+          {settings.model ? `, ${settings.model}` : ""}
+          {settings.limit ? `, up to ${settings.limit} characters` : ""}
+        </p>
+        <p className="mt-1">
+          {busy ? (
+            <State tone="leaf" mark="▸">
+              asking it …
+            </State>
+          ) : c.tested_at ? (
+            <State tone={c.test_ok ? "leaf" : "brick"} mark={c.test_ok ? "●" : "✕"}>
+              {c.test_says} ({ago(c.tested_at)})
+            </State>
+          ) : (
+            <State tone="soft" mark="○">
+              not tested yet
+            </State>
+          )}
+        </p>
+        <p className="mt-1 text-xs text-soft">
+          {c.used_by.length ? "Used by " : "Used by nothing."}
+          {c.used_by.map((w, i) => (
+            <span key={String(w.id)}>
+              {i > 0 && ", "}
+              <Link className="underline underline-offset-2" to={`/workflows/${w.id}`}>
+                {String(w.name)}
+              </Link>
+            </span>
+          ))}
+        </p>
+      </div>
+      <div className="flex items-start gap-2">
+        <Button disabled={busy} onClick={test}>
+          Test
+        </Button>
+        {owner && <Button onClick={onEdit}>Change</Button>}
+        {owner && c.used_by.length === 0 && (
+          <Button look="quiet" onClick={remove}>
+            Delete
+          </Button>
+        )}
+      </div>
+    </li>
+  );
+}

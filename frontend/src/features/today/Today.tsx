@@ -1,0 +1,178 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Linked } from "../../components/Piece";
+import { Empty, Failed, Loading } from "../../components/Quiet";
+import { State } from "../../components/State";
+import { sayError } from "../../components/Toast";
+import { ago, count, longDay, money, when } from "../../components/words";
+import { DayLine } from "./DayLine";
+
+type Waiting = Schemas["Waiting"];
+
+/** The morning page: what waits, what went out, what it cost. */
+export function Today() {
+  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
+  if (today.isPending) return <Loading what="Fetching the day …" />;
+  if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
+  const day = today.data;
+  return (
+    <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
+      <div className="flex flex-wrap items-baseline justify-between gap-4">
+        <h1 className="font-serif text-3xl font-semibold tracking-tight">{longDay(day.now)}</h1>
+        <p className="text-sm text-soft">
+          {count(day.live, "workflow")} live · {money(day.spent_month)} spent on drafting this month,{" "}
+          {money(day.spent_today)} today
+        </p>
+      </div>
+      <DayLine day={day} />
+      <div className="mt-8 grid gap-12 lg:grid-cols-[7fr_5fr]">
+        <section aria-labelledby="waiting">
+          <h2 id="waiting" className="smallcaps border-b border-rule pb-1 text-lg">
+            Waiting for you {day.waiting.length > 0 && <span className="text-ochre">{day.waiting.length}</span>}
+          </h2>
+          {day.waiting.length === 0 ? (
+            <Empty title="Nothing waits.">New drafts and whatever needs a decision appear here by themselves.</Empty>
+          ) : (
+            <ul>
+              {day.waiting.map((one) => (
+                <WaitingRow key={`${one.what}${one.id}`} one={one} />
+              ))}
+            </ul>
+          )}
+        </section>
+        <section aria-labelledby="out">
+          <h2 id="out" className="smallcaps border-b border-rule pb-1 text-lg">
+            Went out <span className="text-soft">{day.sent_today} today</span>
+          </h2>
+          {day.went_out.length === 0 ? (
+            <Empty title="Nothing went out yet.">What is published appears here as its readers see it.</Empty>
+          ) : (
+            <ul>
+              {day.went_out.map((piece) => (
+                <li key={piece.id} className="border-b border-line py-4">
+                  <div className="piece text-[0.97rem] leading-snug">
+                    <Linked text={piece.text} />
+                  </div>
+                  <p className="mt-2 text-xs text-soft">
+                    {piece.link ? (
+                      <a className="text-leaf underline underline-offset-2" href={piece.link} target="_blank" rel="noreferrer">
+                        {piece.channel}
+                      </a>
+                    ) : (
+                      piece.channel
+                    )}
+                    , {when(piece.at)}
+                    {piece.approved_by && ` · passed by ${piece.approved_by}`} ·{" "}
+                    <Link className="underline underline-offset-2" to={`/runs/${piece.run}`}>
+                      how it was made
+                    </Link>
+                  </p>
+                </li>
+              ))}
+            </ul>
+          )}
+        </section>
+      </div>
+    </main>
+  );
+}
+
+function WaitingRow({ one }: { one: Waiting }) {
+  const to = { approval: `/approvals/${one.id}`, failed: `/runs/${one.id}`, unsure: "", start: `/workflows/${one.id}`, gap: `/workflows/${one.id}` }[one.what];
+  return (
+    <li className="border-b border-line py-4">
+      <div className="flex items-baseline justify-between gap-4">
+        <div>
+          <WaitingState what={one.what} says={one.says} />
+          <p className="mt-0.5 font-serif text-lg leading-snug">{one.title}</p>
+        </div>
+        <span className="shrink-0 text-xs text-soft">{ago(one.at)}</span>
+      </div>
+      {one.what === "approval" ? (
+        <blockquote className="piece mt-2 border-l-2 border-ochre pl-3 text-[0.97rem] leading-snug">
+          <Linked text={one.text} />
+        </blockquote>
+      ) : (
+        <p className="mt-1 text-sm text-brick">{one.says}</p>
+      )}
+      {one.what === "unsure" && one.text && (
+        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-[0.97rem] leading-snug">{one.text}</blockquote>
+      )}
+      <div className="mt-3 flex flex-wrap items-center gap-2">
+        {one.what === "unsure" ? (
+          <Doubt id={one.id} />
+        ) : (
+          <Link
+            to={to}
+            className={`rounded-[4px] border px-3 py-1 text-sm ${one.what === "approval" ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
+          >
+            {{ approval: "Read and decide", failed: "See what happened", start: "Look at the start", gap: "Fill the gap", unsure: "" }[one.what]}
+          </Link>
+        )}
+        {one.what === "failed" && <TakeUp run={one.id} />}
+        <span className="text-xs text-soft">{one.from_}</span>
+      </div>
+    </li>
+  );
+}
+
+function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
+  if (what === "approval")
+    return (
+      <State tone="ochre" mark="○">
+        a draft to approve{says && `, ${says.toLowerCase()}`}
+      </State>
+    );
+  const words = {
+    failed: "a run stopped",
+    unsure: "did this go out?",
+    start: "the start cannot be looked at",
+    gap: "something is missing",
+  }[what];
+  return (
+    <State tone="brick" mark={what === "unsure" ? "?" : "✕"}>
+      {words}
+    </State>
+  );
+}
+
+/** Have a run go on from where it failed. */
+export function TakeUp({ run }: { run: number }) {
+  return (
+    <Button
+      onClick={async () => {
+        try {
+          await ok(api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } } }));
+          queries.invalidateQueries();
+        } catch (error) {
+          sayError(error);
+        }
+      }}
+    >
+      Take up again
+    </Button>
+  );
+}
+
+/** The three things one can say of a piece in doubt. */
+export function Doubt({ id }: { id: number }) {
+  const decide = (choice: string) => async () => {
+    try {
+      await ok(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }));
+      queries.invalidateQueries();
+    } catch (error) {
+      sayError(error);
+    }
+  };
+  return (
+    <>
+      <Button onClick={decide("sent")}>It is out</Button>
+      <Button onClick={decide("again")}>It is not: send again</Button>
+      <Button look="quiet" onClick={decide("drop")}>
+        Drop it
+      </Button>
+    </>
+  );
+}
