@@ -56,6 +56,6 @@ def articles(site: str) -> tuple[Article, ...]:
 def _article(site: str, number: int, chunk: str) -> Article:
     title, author, tags, *rest = chunk.split("\n", 3)
     paragraphs = tuple(p.strip() for p in "\n".join(rest).split("\n\n") if p.strip())
-    slug = re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-")[:60].rstrip("-")
+    slug = "-".join(re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-").split("-")[:5])
     names = tuple(t.strip() for t in tags.removeprefix("Tags:").split(","))
     return Article(site, number, slug, title.strip(), author.removeprefix("By:").strip(), names, paragraphs)

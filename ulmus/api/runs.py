@@ -16,7 +16,7 @@ from ..runtime.services import audit, world
 from ..store import tables
 from .auth import needs
 from .base import CellView, Fine, LineView, Problem, Refusal, Reply, ResultView, UsageView, VersionView, house, send
-from .views import fill_cell, given, line_views, versions
+from .views import cells_brief, fill_cell, given, line_views, versions
 
 bp = APIBlueprint("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
 
@@ -289,7 +289,7 @@ def _cells(workflow: Workflow, events: list[flow.Event], state: flow.State, run:
             fill_cell(cell, line, True, output, detail, usage.model_dump(), event.at)
             cell.state, cell.message = "fresh", ""
             if event.detail.get("cells"):
-                cell.brief = " · ".join(str(v) for v in event.detail["cells"].values() if v)
+                cell.brief = cells_brief(event.detail["cells"])
         elif isinstance(event, flow.Sent | flow.Answered):
             output = state.values.get(cell.step, {})
             fill_cell(cell, line, True, output, {}, usage.model_dump(), event.at)

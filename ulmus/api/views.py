@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -71,6 +72,11 @@ def brief(kind_name: str, output: Mapping[str, Any]) -> str:
     return kind.brief.format_map(_Blank(str, output))[:LONGEST_BRIEF].strip()
 
 
+def cells_brief(cells: Mapping[str, Any]) -> str:
+    """A row in brief: the beginnings of its cells."""
+    return " · ".join(textwrap.shorten(str(v), 34, placeholder=" …") for v in cells.values() if v)[:LONGEST_BRIEF]
+
+
 def cell_view(line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "") -> CellView:
     """A proof as a cell."""
     view = CellView(step=line.id, sample=sample, state=state, partial=partial)
@@ -92,7 +98,7 @@ def fill_cell(
     if not ok:
         view.message = str(output.get("message", ""))
     elif view.would == "write":
-        view.brief = " · ".join(str(v) for v in detail.get("cells", {}).values() if v)[:LONGEST_BRIEF]
+        view.brief = cells_brief(detail.get("cells", {}))
     else:
         view.brief = brief(line.kind, output)
 

@@ -18,15 +18,15 @@ class DraftSettings(Settings):
         "What it is", "A short name, such as “Short post”.", control="text", default="Draft", min_length=1, max_length=80
     )
     model: str = setting("Model", control="connection", needs="model", default="")
+    prompt: str = setting(
+        "Prompt", "What to write this time, from which values.", control="longslots", min_length=1, max_length=100_000
+    )
     standing: str = setting(
         "Standing part",
         "Who is writing, for whom, in what voice. The same every time.",
         control="longslots",
         default="",
         max_length=100_000,
-    )
-    prompt: str = setting(
-        "Prompt", "What to write this time, from which values.", control="longslots", min_length=1, max_length=100_000
     )
     rules: list[Rule] = setting("Rules", "Measured on every draft.", control="rules", default=[], max_length=30)
     revisions: int = setting(

@@ -16,9 +16,7 @@ const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ 
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
 const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: m.Runs })));
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
-const Connections = lazy(() =>
-  import("../features/connections/Connections").then((m) => ({ default: m.Connections })),
-);
+const Connections = lazy(() => import("../features/connections/Connections").then((m) => ({ default: m.Connections })));
 
 /** The whole app: the page behind a signed link needs no account, everything else does. */
 export function App() {

@@ -39,24 +39,26 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
           <Leaf /> Ulmus
         </NavLink>
         <nav aria-label="Main" className="flex h-full flex-1 items-center gap-1 overflow-x-auto text-sm">
-          {PLACES.filter(([to]) => to !== "/connections" || ["owner", "maker"].includes(session.role)).map(([to, name]) => (
-            <NavLink
-              key={to}
-              to={to}
-              end={to === "/"}
-              className={({ isActive }) =>
-                `flex h-full items-center border-b-2 px-2.5 ${isActive ? "border-leaf text-ink" : "border-transparent text-soft hover:text-ink"}`
-              }
-            >
-              {name}
-              {to === "/approvals" && open > 0 && (
-                <span className="ml-1.5 rounded-full bg-ochrewash px-1.5 text-xs text-ochre">
-                  {open}
-                  <span className="sr-only"> waiting</span>
-                </span>
-              )}
-            </NavLink>
-          ))}
+          {PLACES.filter(([to]) => to !== "/connections" || ["owner", "maker"].includes(session.role)).map(
+            ([to, name]) => (
+              <NavLink
+                key={to}
+                to={to}
+                end={to === "/"}
+                className={({ isActive }) =>
+                  `flex h-full items-center border-b-2 px-2.5 ${isActive ? "border-leaf text-ink" : "border-transparent text-soft hover:text-ink"}`
+                }
+              >
+                {name}
+                {to === "/approvals" && open > 0 && (
+                  <span className="ml-1.5 rounded-full bg-ochrewash px-1.5 text-xs text-ochre">
+                    {open}
+                    <span className="sr-only"> waiting</span>
+                  </span>
+                )}
+              </NavLink>
+            ),
+          )}
         </nav>
         {session.town_url && (
           <a
@@ -69,7 +71,9 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
           </a>
         )}
         <DropdownMenu.Root>
-          <DropdownMenu.Trigger className="rounded px-2 py-1 text-sm hover:bg-shade">{session.name}</DropdownMenu.Trigger>
+          <DropdownMenu.Trigger className="rounded px-2 py-1 text-sm hover:bg-shade">
+            {session.name}
+          </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content
               align="end"
@@ -109,10 +113,7 @@ function Row({ onSelect, children }: { onSelect: () => void; children: string })
 function Leaf() {
   return (
     <svg aria-hidden="true" viewBox="0 0 32 32" className="h-[18px] w-[18px]">
-      <path
-        d="M27 4C13 4 5 10 5 19c0 3 1 5 2 6 3-7 8-11 14-14-5 4-10 9-12 17h3c2 0 15 1 15-24z"
-        fill="var(--leaf)"
-      />
+      <path d="M27 4C13 4 5 10 5 19c0 3 1 5 2 6 3-7 8-11 14-14-5 4-10 9-12 17h3c2 0 15 1 15-24z" fill="var(--leaf)" />
     </svg>
   );
 }

@@ -3,10 +3,23 @@ import type { InputHTMLAttributes, ReactNode, Ref, SelectHTMLAttributes, Textare
 const BOX = "w-full rounded-[4px] border border-rule bg-sheet px-2 py-1 text-sm text-ink placeholder:text-soft";
 
 /** A label with its control, help and what is wrong with it. */
-export function Field({ label, help, wrong, children }: { label: string; help?: string; wrong?: string; children: ReactNode }) {
+export function Field({
+  label,
+  help,
+  wrong,
+  group,
+  children,
+}: {
+  label: string;
+  help?: string;
+  wrong?: string;
+  group?: boolean;
+  children: ReactNode;
+}) {
+  // A label hands a press on to the first control in it, so a group of controls must not stand in one.
+  const Box = group ? "div" : "label";
   return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child
-    <label className="block">
+    <Box className="block">
       <span className="mb-0.5 block text-xs text-soft">{label}</span>
       {children}
       {wrong ? (
@@ -14,7 +27,7 @@ export function Field({ label, help, wrong, children }: { label: string; help?: 
       ) : help ? (
         <span className="mt-0.5 block text-xs text-soft">{help}</span>
       ) : null}
-    </label>
+    </Box>
   );
 }
 

@@ -37,7 +37,14 @@ export function Counter({ length, limit }: { length: number; limit?: number | nu
 export function Linked({ text }: { text: string }): ReactNode {
   return text.split(/(https?:\/\/[^\s<>"”]+|#\w+)/g).map((part, i) =>
     /^https?:/.test(part) ? (
-      <a key={i} href={part} target="_blank" rel="noreferrer" className="text-leaf underline underline-offset-2" tabIndex={-1}>
+      <a
+        key={i}
+        href={part}
+        target="_blank"
+        rel="noreferrer"
+        className="text-leaf underline underline-offset-2"
+        tabIndex={-1}
+      >
         {part}
       </a>
     ) : /^#\w/.test(part) ? (

@@ -27,7 +27,11 @@ export function Toasts() {
     return () => window.clearTimeout(timer);
   }, [note]);
   return (
-    <div role="status" aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-4 z-[60] flex justify-center px-4">
+    <div
+      role="status"
+      aria-live="polite"
+      className="pointer-events-none fixed inset-x-0 bottom-4 z-[60] flex justify-center px-4"
+    >
       {note && (
         <button
           type="button"

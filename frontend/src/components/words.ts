@@ -1,8 +1,8 @@
 /** Small words for times, money and numbers, the same everywhere. */
 
-const time = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
-const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
-const weekday = new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" });
+const time = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", hour12: false });
+const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short" });
+const weekday = new Intl.DateTimeFormat("en-GB", { weekday: "long", day: "numeric", month: "long" });
 
 export const clock = (at: number) => time.format(at * 1000);
 export const longDay = (at: number) => weekday.format(at * 1000);
@@ -24,7 +24,7 @@ export function ago(at: number): string {
 
 /** Money with as many places as it needs to be more than nothing. */
 export function money(amount: number): string {
-  const places = amount === 0 || amount >= 1 ? 2 : amount >= 0.01 ? 3 : 5;
+  const places = amount === 0 || amount >= 1 ? 2 : 4;
   return `€ ${amount.toFixed(places)}`;
 }
 

@@ -39,7 +39,9 @@ export function Approvals() {
         <Desk key={chosen} id={chosen} next={queue.data.open.find((a) => a.id !== chosen)?.id} />
       ) : (
         <div className="px-8">
-          <Empty title="Nothing to read.">Drafts come here when a live workflow reaches a line that asks a person.</Empty>
+          <Empty title="Nothing to read.">
+            Drafts come here when a live workflow reaches a line that asks a person.
+          </Empty>
         </div>
       )}
     </main>
@@ -109,7 +111,13 @@ function Desk({ id, next }: { id: number; next?: number }) {
     setBusy(true);
     try {
       await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: now, note } }));
-      say({ approve: "Approved. It goes out now.", back: "Sent back. The rewrite comes here for another look.", decline: "Declined. Nothing goes out." }[verdict]);
+      say(
+        {
+          approve: "Approved. It goes out now.",
+          back: "Sent back. The rewrite comes here for another look.",
+          decline: "Declined. Nothing goes out.",
+        }[verdict],
+      );
       await queries.invalidateQueries({ queryKey: ["approvals"] });
       queries.invalidateQueries({ queryKey: ["approval"] });
       go(next ? `/approvals/${next}` : "/approvals");
@@ -172,7 +180,9 @@ function Desk({ id, next }: { id: number; next?: number }) {
               )}
             </div>
             {broken && <p className="mt-2 text-sm text-brick">The text breaks a rule; see the right-hand side.</p>}
-            {a.last && <p className="mt-2 text-sm text-soft">This is the last round: approve, change it yourself, or decline.</p>}
+            {a.last && (
+              <p className="mt-2 text-sm text-soft">This is the last round: approve, change it yourself, or decline.</p>
+            )}
             {noting && !a.last && (
               <form
                 className="mt-4 max-w-xl"
@@ -203,7 +213,11 @@ function Desk({ id, next }: { id: number; next?: number }) {
                 </div>
               </form>
             )}
-            {a.mail && <p className="mt-4 text-xs text-soft">Mail to {a.who}: {a.mail}</p>}
+            {a.mail && (
+              <p className="mt-4 text-xs text-soft">
+                Mail to {a.who}: {a.mail}
+              </p>
+            )}
           </div>
         ) : (
           <p className="mt-4 text-sm">

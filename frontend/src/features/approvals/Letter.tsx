@@ -32,7 +32,13 @@ export function Letter() {
     setWrong("");
     try {
       await ok(api.POST("/api/letters/{token}", { ...path, body: { verdict, text: now, note } }));
-      setSaid({ approve: "Approved. Thank you; it goes out now.", back: "Sent back. You will get the rewrite by mail.", decline: "Declined. Nothing goes out." }[verdict]);
+      setSaid(
+        {
+          approve: "Approved. Thank you; it goes out now.",
+          back: "Sent back. You will get the rewrite by mail.",
+          decline: "Declined. Nothing goes out.",
+        }[verdict],
+      );
     } catch (error) {
       setWrong((error as Error).message);
     } finally {
@@ -48,7 +54,13 @@ export function Letter() {
       </p>
       <h1 className="mt-1 font-serif text-2xl leading-snug font-semibold">{a.title}</h1>
       <div className="mt-5 border-y border-rule py-4">
-        <EditablePiece text={now} limit={a.limit} disabled={a.state !== "open" || !!said} onChange={setText} inputRef={piece} />
+        <EditablePiece
+          text={now}
+          limit={a.limit}
+          disabled={a.state !== "open" || !!said}
+          onChange={setText}
+          inputRef={piece}
+        />
       </div>
       {said ? (
         <p role="status" className="mt-5 font-serif text-lg text-leaf">

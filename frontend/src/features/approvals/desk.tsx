@@ -50,7 +50,11 @@ export function EditablePiece({
 }
 
 /** The rules on a text while it is being changed; measured by the server, a moment after the last key. */
-export function useMeasured(text: string, known: { text: string; findings: Finding[] }, measure: (text: string) => Promise<Finding[]>) {
+export function useMeasured(
+  text: string,
+  known: { text: string; findings: Finding[] },
+  measure: (text: string) => Promise<Finding[]>,
+) {
   const [measured, setMeasured] = useState<{ text: string; findings: Finding[] } | null>(null);
   const call = useRef(measure);
   call.current = measure;
@@ -88,7 +92,10 @@ export function EvidencePane({ asked, findings }: { asked: Asked; findings: Find
           <ul className="space-y-2 text-sm">
             {asked.notes.map((n) => (
               <li key={n.at}>
-                “{n.note}” <span className="text-xs text-soft">{n.by}, {when(n.at)}</span>
+                “{n.note}”{" "}
+                <span className="text-xs text-soft">
+                  {n.by}, {when(n.at)}
+                </span>
               </li>
             ))}
           </ul>
@@ -99,11 +106,18 @@ export function EvidencePane({ asked, findings }: { asked: Asked; findings: Find
           <h3 className="smallcaps mb-1 text-soft">Source</h3>
           <p className="font-serif text-lg leading-snug">{source.title}</p>
           {source.link && (
-            <a className="text-xs [overflow-wrap:anywhere] text-leaf underline" href={source.link} target="_blank" rel="noreferrer">
+            <a
+              className="text-xs [overflow-wrap:anywhere] text-leaf underline"
+              href={source.link}
+              target="_blank"
+              rel="noreferrer"
+            >
               {source.link}
             </a>
           )}
-          <div className="piece mt-2 text-[0.93rem] leading-relaxed whitespace-pre-line">{source.text.replaceAll("\n", "\n\n")}</div>
+          <div className="piece mt-2 text-[0.93rem] leading-relaxed whitespace-pre-line">
+            {source.text.replaceAll("\n", "\n\n")}
+          </div>
         </section>
       ))}
       {asked.versions.length > 1 && (
@@ -116,4 +130,9 @@ export function EvidencePane({ asked, findings }: { asked: Asked; findings: Find
   );
 }
 
-export const DECIDED: Record<string, string> = { approve: "Approved", back: "Sent back", decline: "Declined", void: "The run has ended" };
+export const DECIDED: Record<string, string> = {
+  approve: "Approved",
+  back: "Sent back",
+  decline: "Declined",
+  void: "The run has ended",
+};

@@ -127,4 +127,3 @@ export function BenchPanel(props: Props) {
     </section>
   );
 }
-

@@ -5,8 +5,23 @@ import { money, when } from "../../components/words";
 const WOULD: Record<string, string> = { ask: "would ask", send: "would go out", write: "would be written" };
 
 /** A result in brief: its words, its state by shape and word, marks for rules. */
-export function CellBody({ cell, stage, limit, lines = 4 }: { cell: Cell; stage: string; limit?: number | null; lines?: number }) {
-  const clamp = { display: "-webkit-box", WebkitBoxOrient: "vertical", WebkitLineClamp: lines, overflow: "hidden" } as const;
+export function CellBody({
+  cell,
+  stage,
+  limit,
+  lines = 4,
+}: {
+  cell: Cell;
+  stage: string;
+  limit?: number | null;
+  lines?: number;
+}) {
+  const clamp = {
+    display: "-webkit-box",
+    WebkitBoxOrient: "vertical",
+    WebkitLineClamp: lines,
+    overflow: "hidden",
+  } as const;
   const text = cell.state === "running" ? cell.partial : cell.brief;
   const piece = stage === "draft" || stage === "publish";
   return (
@@ -130,7 +145,9 @@ function Marks({ cell }: { cell: Cell }) {
 function hover(cell: Cell): string {
   const bits = [];
   if (cell.usage.calls) {
-    bits.push(`${cell.usage.calls} call${cell.usage.calls > 1 ? "s" : ""}, ${cell.usage.tokens_in + cell.usage.tokens_out} tokens`);
+    bits.push(
+      `${cell.usage.calls} call${cell.usage.calls > 1 ? "s" : ""}, ${cell.usage.tokens_in + cell.usage.tokens_out} tokens`,
+    );
     bits.push(money(cell.usage.cost), `${cell.usage.seconds.toFixed(1)} s`);
   }
   if (cell.at) bits.push(`made ${when(cell.at)}`);

@@ -79,7 +79,11 @@ export function LivePanel({
               {bench.state === "live" ? "Make the changes live" : "Go live"}
             </Button>
           )}
-          <a className="text-xs text-soft underline underline-offset-2" href={`/api/workflows/${bench.id}/file`} download>
+          <a
+            className="text-xs text-soft underline underline-offset-2"
+            href={`/api/workflows/${bench.id}/file`}
+            download
+          >
             File
           </a>
         </>
@@ -107,7 +111,8 @@ export function LivePanel({
                   <span className={p.severity === "error" ? "text-brick" : "text-ochre"}>
                     {p.severity === "error" ? "✕ missing" : "! risky"}
                   </span>{" "}
-                  {p.message} <span className="text-soft">line {bench.lines.findIndex((l) => l.id === p.step) + 1}</span>
+                  {p.message}{" "}
+                  <span className="text-soft">line {bench.lines.findIndex((l) => l.id === p.step) + 1}</span>
                 </button>
               </li>
             ))}

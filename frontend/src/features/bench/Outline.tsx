@@ -25,9 +25,11 @@ export function OutlineLine({
         tabIndex={-1}
         onClick={onChoose}
         aria-current={chosen ? "true" : undefined}
-        className="min-w-0 flex-1 text-left"
+        className="min-w-0 flex-1 self-start text-left"
       >
-        <span className={`block font-serif text-[0.98rem] leading-snug ${line.muted ? "text-soft line-through decoration-rule" : ""}`}>
+        <span
+          className={`block font-serif text-[0.98rem] leading-snug ${line.muted ? "text-soft line-through decoration-rule" : ""}`}
+        >
           <span className="mr-1.5 font-sans text-xs text-soft">{number}</span>
           <Sentence parts={line.sentence} />
         </span>

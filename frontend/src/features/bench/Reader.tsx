@@ -15,7 +15,8 @@ type Props = {
   onGiven: (given: boolean) => void;
 };
 
-const TAB = "border-b-2 border-transparent px-2 pb-1 text-sm text-soft data-[state=active]:border-leaf data-[state=active]:text-ink";
+const TAB =
+  "border-b-2 border-transparent px-2 pb-1 text-sm text-soft data-[state=active]:border-leaf data-[state=active]:text-ink";
 
 /** A result in full, as it will appear in its channel; what the step was given, and what was sent, a key away. */
 export function Reader({ result, stage, state, partial, limit, given, onGiven }: Props) {
@@ -65,7 +66,8 @@ function Spent({ result }: { result: Result }) {
   const { calls, tokens_in, tokens_out, cost, seconds } = result.usage;
   return (
     <span className="text-xs text-soft">
-      {calls} call{calls > 1 ? "s" : ""} · {tokens_in} tokens in, {tokens_out} out · {money(cost)} · {seconds.toFixed(1)} s
+      {calls} call{calls > 1 ? "s" : ""} · {tokens_in} tokens in, {tokens_out} out · {money(cost)} ·{" "}
+      {seconds.toFixed(1)} s
     </span>
   );
 }
@@ -90,7 +92,9 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
       ) : stage === "ask" && text ? (
         <>
           <p className="text-sm text-soft">
-            {result.detail.would ? "In a live run this is put before a person, who may pass it or send it back:" : `Passed by ${output.by}${output.edited ? ", with changes" : ""}:`}
+            {result.detail.would
+              ? "In a live run this is put before a person, who may pass it or send it back:"
+              : `Passed by ${output.by}${output.edited ? ", with changes" : ""}:`}
           </p>
           <Post text={text} limit={limit} />
         </>
@@ -111,7 +115,9 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
       ) : stage === "record" && (result.detail.cells || output.row) ? (
         <>
           <p className="text-sm text-soft">
-            {result.detail.would ? "Would be written as a new row. A proof writes nothing." : `Row ${output.row} of ${output.sheet}.`}
+            {result.detail.would
+              ? "Would be written as a new row. A proof writes nothing."
+              : `Row ${output.row} of ${output.sheet}.`}
           </p>
           <Fields values={(result.detail.cells as Record<string, unknown>) ?? {}} />
         </>

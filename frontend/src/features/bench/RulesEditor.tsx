@@ -30,7 +30,8 @@ export function RulesEditor({
   wrong: string[];
   onChange: (rules: RuleDoc[]) => void;
 }) {
-  const change = (i: number, part: Partial<RuleDoc>) => onChange(rules.map((r, j) => (j === i ? { ...r, ...part } : r)));
+  const change = (i: number, part: Partial<RuleDoc>) =>
+    onChange(rules.map((r, j) => (j === i ? { ...r, ...part } : r)));
   return (
     <div>
       <div className="mb-0.5 text-xs text-soft">Rules, measured on every draft</div>
@@ -49,7 +50,11 @@ export function RulesEditor({
               <option value="must">must</option>
               <option value="should">should</option>
             </Choice>
-            <Button look="quiet" aria-label="Remove this rule" onClick={() => onChange(rules.filter((_, j) => j !== i))}>
+            <Button
+              look="quiet"
+              aria-label="Remove this rule"
+              onClick={() => onChange(rules.filter((_, j) => j !== i))}
+            >
               Remove
             </Button>
           </li>

@@ -47,7 +47,10 @@ export function SampleHead({
         </span>
         {maker && (
           <DropdownMenu.Root>
-            <DropdownMenu.Trigger aria-label={`Sample ${number}`} className="-mt-0.5 rounded px-1 text-soft hover:bg-shade">
+            <DropdownMenu.Trigger
+              aria-label={`Sample ${number}`}
+              className="-mt-0.5 rounded px-1 text-soft hover:bg-shade"
+            >
               …
             </DropdownMenu.Trigger>
             <DropdownMenu.Portal>
@@ -59,7 +62,12 @@ export function SampleHead({
                   className={ITEM}
                   onSelect={() =>
                     change(workflow, () =>
-                      ok(api.PATCH("/api/workflows/{id}/samples/{sample}", { ...path, body: { shown: false, item: null } })),
+                      ok(
+                        api.PATCH("/api/workflows/{id}/samples/{sample}", {
+                          ...path,
+                          body: { shown: false, item: null },
+                        }),
+                      ),
                     )
                   }
                 >
@@ -90,7 +98,9 @@ export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
     setBusy(true);
     try {
       const count = bench.samples.length ? 1 : 3;
-      await ok(api.POST("/api/workflows/{id}/samples", { params: { path: { id: bench.id } }, body: { item: null, count } }));
+      await ok(
+        api.POST("/api/workflows/{id}/samples", { params: { path: { id: bench.id } }, body: { item: null, count } }),
+      );
       await queries.refetchQueries({ queryKey: ["bench", bench.id] });
       say("Kept as a sample. Run it to see its proofs.");
     } catch (error) {
@@ -107,7 +117,9 @@ export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
       </Button>
       {hidden.length > 0 && (
         <DropdownMenu.Root>
-          <DropdownMenu.Trigger className="px-3 text-xs text-soft underline">{hidden.length} hidden</DropdownMenu.Trigger>
+          <DropdownMenu.Trigger className="px-3 text-xs text-soft underline">
+            {hidden.length} hidden
+          </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content align="end" className={MENU}>
               {hidden.map((s) => (

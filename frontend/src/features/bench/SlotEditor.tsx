@@ -2,7 +2,15 @@
 import { autocompletion, type Completion, type CompletionContext, startCompletion } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { Compartment, EditorState, type Range, StateEffect, StateField } from "@codemirror/state";
-import { Decoration, type DecorationSet, EditorView, keymap, MatchDecorator, ViewPlugin, type ViewUpdate } from "@codemirror/view";
+import {
+  Decoration,
+  type DecorationSet,
+  EditorView,
+  keymap,
+  MatchDecorator,
+  ViewPlugin,
+  type ViewUpdate,
+} from "@codemirror/view";
 import { useEffect, useRef } from "react";
 import type { Schemas } from "../../api/client";
 import type { SlotProblem } from "./StepForm";
@@ -57,21 +65,55 @@ const problemMarks = StateField.define<DecorationSet>({
 });
 
 const theme = EditorView.theme({
-  "&": { fontSize: "0.92rem", background: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--rule)", borderRadius: "4px" },
+  "&": {
+    fontSize: "0.92rem",
+    background: "var(--sheet)",
+    color: "var(--ink)",
+    border: "1px solid var(--rule)",
+    borderRadius: "4px",
+  },
   "&.cm-focused": { outline: "2px solid var(--leaf)", outlineOffset: "0" },
   ".cm-content": { fontFamily: "var(--font-sans)", padding: "5px 0", caretColor: "var(--ink)" },
   ".cm-line": { padding: "0 8px" },
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   ".cm-error": { textDecoration: "underline wavy var(--brick)", textUnderlineOffset: "3px" },
   ".cm-warning": { textDecoration: "underline wavy var(--ochre)", textUnderlineOffset: "3px" },
-  ".cm-tooltip": { background: "var(--sheet)", border: "1px solid var(--rule)", borderRadius: "5px", color: "var(--ink)", boxShadow: "0 6px 20px rgba(0,0,0,.18)" },
-  ".cm-tooltip.cm-tooltip-autocomplete > ul": { fontFamily: "var(--font-sans)", fontSize: "0.86rem", maxHeight: "17rem", minWidth: "22rem", maxWidth: "34rem" },
+  ".cm-tooltip": {
+    background: "var(--sheet)",
+    border: "1px solid var(--rule)",
+    borderRadius: "5px",
+    color: "var(--ink)",
+    boxShadow: "0 6px 20px rgba(0,0,0,.18)",
+  },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul": {
+    fontFamily: "var(--font-sans)",
+    fontSize: "0.86rem",
+    maxHeight: "17rem",
+    minWidth: "22rem",
+    maxWidth: "34rem",
+  },
   ".cm-tooltip.cm-tooltip-autocomplete > ul > li": { padding: "3px 9px", display: "flex", gap: "10px" },
-  ".cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected]": { background: "var(--leafwash)", color: "var(--ink)" },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul > li[aria-selected]": {
+    background: "var(--leafwash)",
+    color: "var(--ink)",
+  },
   ".cm-completionLabel": { color: "var(--leaf)", flexShrink: "0" },
   ".cm-completionMatchedText": { textDecoration: "none", fontWeight: "600" },
-  ".cm-completionDetail": { color: "var(--soft)", fontStyle: "normal", overflow: "hidden", textOverflow: "ellipsis", marginLeft: "auto" },
-  ".cm-tooltip.cm-completionInfo": { padding: "8px 12px", maxWidth: "24rem", maxHeight: "17rem", overflowY: "auto", fontSize: "0.86rem", whiteSpace: "pre-wrap" },
+  ".cm-completionDetail": {
+    color: "var(--soft)",
+    fontStyle: "normal",
+    overflow: "hidden",
+    textOverflow: "ellipsis",
+    marginLeft: "auto",
+  },
+  ".cm-tooltip.cm-completionInfo": {
+    padding: "8px 12px",
+    maxWidth: "24rem",
+    maxHeight: "17rem",
+    overflowY: "auto",
+    fontSize: "0.86rem",
+    whiteSpace: "pre-wrap",
+  },
 });
 
 export default function SlotEditor({ label, value, values, problems, long = false, disabled, onChange, onRun }: Props) {
@@ -109,14 +151,16 @@ export default function SlotEditor({ label, value, values, problems, long = fals
             now.current.told = text;
             now.current.onChange(text);
           }),
-          EditorState.transactionFilter.of((change) =>
-            long || change.newDoc.lines === 1 ? change : [],
-          ),
+          EditorState.transactionFilter.of((change) => (long || change.newDoc.lines === 1 ? change : [])),
           slotMarks,
           problemMarks,
           theme,
           locked.current.of(EditorState.readOnly.of(disabled)),
-          EditorView.theme(long ? { ".cm-content": { minHeight: "5.5rem" }, ".cm-scroller": { maxHeight: "22rem", overflow: "auto" } } : {}),
+          EditorView.theme(
+            long
+              ? { ".cm-content": { minHeight: "3.4rem" }, ".cm-scroller": { maxHeight: "22rem", overflow: "auto" } }
+              : {},
+          ),
         ],
       }),
     });

@@ -37,6 +37,7 @@ export function StepForm(props: Props) {
   const { doc, kind, problems, disabled, onChange } = props;
   const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>);
   const small = new Set(["number", "duration"]);
+  const wide = new Set(["slots", "longslots", "rules", "cells", "url"]);
   const set = (name: string, value: unknown) => onChange({ ...doc.settings, [name]: value });
   const problem = (name: string) =>
     problems.find((p) => p.place[0] === name && p.start === null)?.message.replace(/^[^:]{1,40}: /, "");
@@ -55,7 +56,10 @@ export function StepForm(props: Props) {
   return (
     <fieldset disabled={disabled} className="space-y-4">
       <p className="text-xs text-soft">{kind.about}</p>
-      {properties.filter(([, p]) => !small.has(p.control ?? "")).map(control)}
+      <div className="grid grid-cols-2 items-start gap-x-3 gap-y-4">
+        {properties.filter(([, p]) => !small.has(p.control ?? "") && !wide.has(p.control ?? "")).map(control)}
+      </div>
+      {properties.filter(([, p]) => wide.has(p.control ?? "")).map(control)}
       <div className="grid grid-cols-4 items-start gap-3">
         {properties.filter(([, p]) => small.has(p.control ?? "")).map(control)}
       </div>
@@ -110,8 +114,14 @@ function Control({
     case "slots":
     case "longslots":
       return (
-        <Field label={label} help={property.description} wrong={wrong}>
-          <Suspense fallback={<div className="rounded border border-line p-2 text-sm whitespace-pre-wrap text-soft">{String(value ?? "")}</div>}>
+        <Field group label={label} help={property.description} wrong={wrong}>
+          <Suspense
+            fallback={
+              <div className="rounded border border-line p-2 text-sm whitespace-pre-wrap text-soft">
+                {String(value ?? "")}
+              </div>
+            }
+          >
             <SlotEditor
               label={label}
               value={String(value ?? "")}

@@ -44,9 +44,10 @@ function Opened({ bench }: { bench: Bench }) {
   const choose = (line: string | null, column = sample) =>
     setSearch(line ? { line, ...(column ? { sample: String(column) } : {}) } : {}, { replace: true });
 
+  const benchOpen = !!step && !!catalogue.data;
   useEffect(() => {
-    if (step) grid.current?.querySelector(`[data-row="${step}"]`)?.scrollIntoView({ block: "nearest" });
-  }, [step]);
+    if (benchOpen) grid.current?.querySelector(`[data-row="${step}"] > *`)?.scrollIntoView({ block: "center" });
+  }, [step, benchOpen]);
 
   async function make(steps: string[] | null, columns: number[] | null, again = false) {
     try {
@@ -57,7 +58,8 @@ function Opened({ bench }: { bench: Bench }) {
       sayError(error);
     }
   }
-  const stop = () => ok(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
+  const stop = () =>
+    ok(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
   const running = [...cells.values()].some((c) => c.state === "running");
   const due = [...cells.values()].filter((c) => ["stale", "empty", "failed"].includes(c.state)).length;
 
@@ -120,7 +122,9 @@ function Opened({ bench }: { bench: Bench }) {
           role="grid"
           aria-label="The page and its proofs"
           className="grid min-w-fit"
-          style={{ gridTemplateColumns: `minmax(25rem, 34vw) repeat(${Math.max(samples.length, 1)}, minmax(14.5rem, 1fr)) 5.5rem` }}
+          style={{
+            gridTemplateColumns: `minmax(25rem, 34vw) repeat(${Math.max(samples.length, 1)}, minmax(14.5rem, 1fr)) 5.5rem`,
+          }}
         >
           <div role="row" className="contents">
             <div className="sticky top-0 left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft">
@@ -150,7 +154,13 @@ function Opened({ bench }: { bench: Bench }) {
                   role="rowheader"
                   className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${stage && i ? "border-t border-t-rule" : ""}`}
                 >
-                  <OutlineLine line={line} number={i + 1} stage={stage} chosen={chosen} onChoose={() => choose(line.id)} />
+                  <OutlineLine
+                    line={line}
+                    number={i + 1}
+                    stage={stage}
+                    chosen={chosen}
+                    onChoose={() => choose(line.id)}
+                  />
                 </div>
                 {samples.map((s) => {
                   const cell = cells.get(cellKey(line.id, s.id));
@@ -171,9 +181,14 @@ function Opened({ bench }: { bench: Bench }) {
                     >
                       {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
                       {cell ? (
-                        <CellBody cell={cell} stage={line.stage} limit={limit} lines={step ? 3 : 5} />
+                        <CellBody
+                          cell={cell}
+                          stage={line.stage}
+                          limit={limit}
+                          lines={step ? 3 : line.stage === "record" ? 3 : 5}
+                        />
                       ) : (
-                        <span className="line-clamp-3 text-sm">{String(s.item.summary || s.item.title || "")}</span>
+                        <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
                       )}
                     </button>
                   );
@@ -218,10 +233,12 @@ function Opened({ bench }: { bench: Bench }) {
 
 /** The greatest length the page's channel takes, from the rule of the draft or the connection. */
 function channelLimit(bench: Bench): number | null {
-  for (const line of bench.document.steps as { kind: string; settings: { rules?: { rule: string; most?: number }[] } }[]) {
+  for (const line of bench.document.steps as {
+    kind: string;
+    settings: { rules?: { rule: string; most?: number }[] };
+  }[]) {
     const most = line.settings.rules?.find((r) => r.rule === "length")?.most;
     if (most) return most;
   }
   return null;
 }
-

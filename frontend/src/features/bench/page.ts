@@ -9,7 +9,10 @@ export type LineDoc = {
   muted?: boolean;
   on_failure?: { retries: number; wait: number };
 };
-export type PageDoc = { name: string; brand: string | null; start: LineDoc; steps: LineDoc[] } & Record<string, unknown>;
+export type PageDoc = { name: string; brand: string | null; start: LineDoc; steps: LineDoc[] } & Record<
+  string,
+  unknown
+>;
 
 export type Saving = "saved" | "saving" | "unsaved" | "conflict";
 

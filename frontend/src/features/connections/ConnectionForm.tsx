@@ -5,7 +5,15 @@ import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { say } from "../../components/Toast";
 
-type Property = { title?: string; description?: string; type?: string; default?: unknown; anyOf?: { type?: string }[]; $ref?: string; allOf?: unknown };
+type Property = {
+  title?: string;
+  description?: string;
+  type?: string;
+  default?: unknown;
+  anyOf?: { type?: string }[];
+  $ref?: string;
+  allOf?: unknown;
+};
 
 type Props = { kind: Schemas["ConnectionKindView"]; connection: Schemas["ConnectionView"] | null; onClose: () => void };
 
@@ -35,16 +43,30 @@ export function ConnectionForm({ kind, connection, onClose }: Props) {
   }
 
   return (
-    <Dialog open onClose={onClose} title={connection ? `Change ${connection.name}` : `Add: ${kind.title.toLowerCase()}`} about={kind.about}>
+    <Dialog
+      open
+      onClose={onClose}
+      title={connection ? `Change ${connection.name}` : `Add: ${kind.title.toLowerCase()}`}
+      about={kind.about}
+    >
       <form onSubmit={save} className="space-y-3">
         <Field label="Name here">
           <Input required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
         {properties.map(([key, property]) => (
-          <Setting key={key} property={property} value={settings[key] ?? property.default} set={(value) => set(key, value)} />
+          <Setting
+            key={key}
+            property={property}
+            value={settings[key] ?? property.default}
+            set={(value) => set(key, value)}
+          />
         ))}
         {Object.entries(kind.secrets).map(([key, title]) => (
-          <Field key={key} label={title} help={connection?.secrets_set.includes(key) ? "Kept sealed. Leave empty to keep it as it is." : undefined}>
+          <Field
+            key={key}
+            label={title}
+            help={connection?.secrets_set.includes(key) ? "Kept sealed. Leave empty to keep it as it is." : undefined}
+          >
             <Input
               type="password"
               autoComplete="new-password"
@@ -100,13 +122,16 @@ function Setting({ property, value, set }: { property: Property; value: unknown;
     );
   }
   const optional = !!property.anyOf;
-  const number = ["integer", "number"].includes(property.type ?? "") || property.anyOf?.some((a) => a.type === "integer");
+  const number =
+    ["integer", "number"].includes(property.type ?? "") || property.anyOf?.some((a) => a.type === "integer");
   return (
     <Field label={label} help={property.description}>
       <Input
         type={number ? "number" : "text"}
         value={value === null || value === undefined ? "" : String(value)}
-        onChange={(e) => set(number ? (e.target.value === "" && optional ? null : Number(e.target.value)) : e.target.value)}
+        onChange={(e) =>
+          set(number ? (e.target.value === "" && optional ? null : Number(e.target.value)) : e.target.value)
+        }
       />
     </Field>
   );

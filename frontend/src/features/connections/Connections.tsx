@@ -31,7 +31,10 @@ export function Connections() {
           <section key={kind.name} className="mt-8">
             <div className="flex items-baseline justify-between border-b border-rule pb-1">
               <h2 className="smallcaps text-lg">
-                {kind.title} <span className="ml-2 font-sans text-sm tracking-normal text-soft normal-case [font-variant-caps:normal]">{kind.about}</span>
+                {kind.title}{" "}
+                <span className="ml-2 font-sans text-sm tracking-normal text-soft normal-case [font-variant-caps:normal]">
+                  {kind.about}
+                </span>
               </h2>
               {owner && (
                 <Button look="quiet" onClick={() => setEditing({ kind, connection: null })}>

@@ -26,7 +26,9 @@ export function RunPage() {
   const run = useQuery({ queryKey: ["run", id], queryFn: () => ok(api.GET("/api/runs/{id}", path)) });
   const lines = run.data?.lines ?? [];
   const wanted = search.get("line");
-  const step = lines.some((l) => l.id === wanted) ? wanted : (run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null);
+  const step = lines.some((l) => l.id === wanted)
+    ? wanted
+    : run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null;
   const cell = run.data?.cells.find((c) => c.step === step);
   const result = useQuery({
     queryKey: ["run", id, step, cell?.state, cell?.at],
@@ -70,19 +72,31 @@ export function RunPage() {
         </span>
         <span className="ml-auto" />
         {run.data.approval && (
-          <Link to={`/approvals/${run.data.approval}`} className="rounded-[4px] border border-leaf bg-leaf px-3 py-1 text-sm text-onleaf">
+          <Link
+            to={`/approvals/${run.data.approval}`}
+            className="rounded-[4px] border border-leaf bg-leaf px-3 py-1 text-sm text-onleaf"
+          >
             Read and decide
           </Link>
         )}
         {run.data.piece && <Doubt id={run.data.piece} />}
         {maker && r.state === "failed" && <TakeUp run={id} />}
         {maker && !r.ended_at && (
-          <Button look="quiet" onClick={act(() => ok(api.POST("/api/runs/{id}/cancel", path)), "Cancelled. What already went out stays out.")}>
+          <Button
+            look="quiet"
+            onClick={act(
+              () => ok(api.POST("/api/runs/{id}/cancel", path)),
+              "Cancelled. What already went out stays out.",
+            )}
+          >
             Cancel the run
           </Button>
         )}
         {maker && (
-          <Button look="quiet" onClick={act(() => ok(api.POST("/api/runs/{id}/keep", path)), "Kept as a sample of its workflow.")}>
+          <Button
+            look="quiet"
+            onClick={act(() => ok(api.POST("/api/runs/{id}/keep", path)), "Kept as a sample of its workflow.")}
+          >
             Keep as sample
           </Button>
         )}
@@ -96,7 +110,11 @@ export function RunPage() {
         </p>
       )}
       <div className="grid min-h-0 flex-1 lg:grid-cols-[minmax(22rem,30vw)_minmax(16rem,22vw)_1fr]">
-        <div role="grid" aria-label="The page as it ran" className="col-span-2 grid content-start overflow-y-auto border-r border-line lg:grid-cols-subgrid">
+        <div
+          role="grid"
+          aria-label="The page as it ran"
+          className="col-span-2 grid content-start overflow-y-auto border-r border-line lg:grid-cols-subgrid"
+        >
           {lines.map((one, i) => {
             const stage = one.stage === before ? "" : one.stage;
             before = one.stage;
@@ -105,7 +123,13 @@ export function RunPage() {
             return (
               <div key={one.id} role="row" className="contents">
                 <div role="rowheader" className={`border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : ""}`}>
-                  <OutlineLine line={one} number={i + 1} stage={stage} chosen={chosen} onChoose={() => choose(one.id)} />
+                  <OutlineLine
+                    line={one}
+                    number={i + 1}
+                    stage={stage}
+                    chosen={chosen}
+                    onChoose={() => choose(one.id)}
+                  />
                 </div>
                 <button
                   type="button"
@@ -135,7 +159,9 @@ export function RunPage() {
                 {run.data.journal.map((entry, i) => (
                   <li key={i} className="grid grid-cols-[4rem_8rem_1fr] gap-3 border-b border-line py-1">
                     <span className="text-soft">{clock(entry.at)}</span>
-                    <span className="[overflow-wrap:anywhere]">{entry.address && <span className="slot">{entry.address}</span>}</span>
+                    <span className="[overflow-wrap:anywhere]">
+                      {entry.address && <span className="slot">{entry.address}</span>}
+                    </span>
                     <span>{entry.says}</span>
                   </li>
                 ))}

@@ -1,6 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Choice, Input } from "../../components/Field";
@@ -32,7 +31,9 @@ export function Runs() {
     queryFn: ({ pageParam }) =>
       ok(
         api.GET("/api/runs", {
-          params: { query: { words, workflow: workflow ? Number(workflow) : null, state, before: pageParam, limit: 50 } },
+          params: {
+            query: { words, workflow: workflow ? Number(workflow) : null, state, before: pageParam, limit: 50 },
+          },
         }),
       ),
     getNextPageParam: (page) => (page.more ? (page.runs.at(-1)?.id ?? null) : null),
@@ -49,7 +50,12 @@ export function Runs() {
           value={words}
           onChange={(e) => set("words", e.target.value)}
         />
-        <Choice aria-label="Workflow" className="!w-auto" value={workflow ?? ""} onChange={(e) => set("workflow", e.target.value)}>
+        <Choice
+          aria-label="Workflow"
+          className="!w-auto"
+          value={workflow ?? ""}
+          onChange={(e) => set("workflow", e.target.value)}
+        >
           <option value="">every workflow</option>
           {workflows.data?.map((w) => (
             <option key={w.id} value={w.id}>
@@ -73,7 +79,9 @@ export function Runs() {
         <Failed error={runs.error} again={() => runs.refetch()} />
       ) : list.length === 0 ? (
         <Empty title={words || workflow || state ? "No run fits." : "Nothing has run yet."}>
-          {words || workflow || state ? "Try fewer words or another state." : "A live workflow begins a run for each new item its start finds."}
+          {words || workflow || state
+            ? "Try fewer words or another state."
+            : "A live workflow begins a run for each new item its start finds."}
         </Empty>
       ) : (
         <table className="mt-4 w-full text-sm">
@@ -94,7 +102,9 @@ export function Runs() {
                   <Link to={`/runs/${run.id}`} className="font-serif text-[1rem] hover:underline hover:decoration-leaf">
                     {run.title}
                   </Link>
-                  {run.message && run.state !== "done" && <span className="block text-xs text-brick">{run.message}</span>}
+                  {run.message && run.state !== "done" && (
+                    <span className="block text-xs text-brick">{run.message}</span>
+                  )}
                 </td>
                 <td className="text-soft">{run.workflow_name}</td>
                 <td>

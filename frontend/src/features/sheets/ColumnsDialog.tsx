@@ -9,10 +9,21 @@ const TYPES = ["text", "number", "date", "link", "choice"];
 type Draft = { was: string; name: string; type: string };
 
 /** Columns: their names, types and order. What stands in a renamed column stays in it. */
-export function ColumnsDialog({ sheet, onClose, onDone }: { sheet: Schemas["SheetView"]; onClose: () => void; onDone: () => void }) {
-  const [columns, setColumns] = useState<Draft[]>(sheet.columns.map((c) => ({ was: c.name, name: c.name, type: c.type })));
+export function ColumnsDialog({
+  sheet,
+  onClose,
+  onDone,
+}: {
+  sheet: Schemas["SheetView"];
+  onClose: () => void;
+  onDone: () => void;
+}) {
+  const [columns, setColumns] = useState<Draft[]>(
+    sheet.columns.map((c) => ({ was: c.name, name: c.name, type: c.type })),
+  );
   const [wrong, setWrong] = useState("");
-  const change = (i: number, part: Partial<Draft>) => setColumns(columns.map((c, j) => (j === i ? { ...c, ...part } : c)));
+  const change = (i: number, part: Partial<Draft>) =>
+    setColumns(columns.map((c, j) => (j === i ? { ...c, ...part } : c)));
   const swap = (i: number) => {
     const next = [...columns];
     [next[i - 1], next[i]] = [next[i]!, next[i - 1]!];
@@ -38,12 +49,26 @@ export function ColumnsDialog({ sheet, onClose, onDone }: { sheet: Schemas["Shee
   }
 
   return (
-    <Dialog open onClose={onClose} title={`Columns of ${sheet.name}`} about="Workflows find a column by its name; after renaming, check their lines.">
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Columns of ${sheet.name}`}
+      about="Workflows find a column by its name; after renaming, check their lines."
+    >
       <ul className="space-y-1.5">
         {columns.map((c, i) => (
           <li key={i} className="flex gap-2">
-            <Input aria-label={`Name of column ${i + 1}`} value={c.name} onChange={(e) => change(i, { name: e.target.value })} />
-            <Choice aria-label={`Type of column ${i + 1}`} className="!w-28" value={c.type} onChange={(e) => change(i, { type: e.target.value })}>
+            <Input
+              aria-label={`Name of column ${i + 1}`}
+              value={c.name}
+              onChange={(e) => change(i, { name: e.target.value })}
+            />
+            <Choice
+              aria-label={`Type of column ${i + 1}`}
+              className="!w-28"
+              value={c.type}
+              onChange={(e) => change(i, { type: e.target.value })}
+            >
               {TYPES.map((t) => (
                 <option key={t}>{t}</option>
               ))}

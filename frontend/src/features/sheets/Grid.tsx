@@ -16,7 +16,13 @@ type Row = Schemas["RowView"];
 
 const PAGE = 200;
 const HEIGHT = 34;
-const WIDTHS: Record<string, string> = { date: "7.5rem", number: "6rem", choice: "9rem", link: "14rem", text: "minmax(12rem,1fr)" };
+const WIDTHS: Record<string, string> = {
+  date: "7.5rem",
+  number: "6rem",
+  choice: "9rem",
+  link: "14rem",
+  text: "minmax(12rem,1fr)",
+};
 
 /** A grid of typed columns: moved through and changed by keys, sorted, searched, pasted into. */
 export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
@@ -44,7 +50,12 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   });
   const list: Row[] = rows.data?.pages.flatMap((p) => p.rows) ?? [];
   const total = rows.data?.pages[0]?.total ?? 0;
-  const virtual = useVirtualizer({ count: list.length, getScrollElement: () => frame.current, estimateSize: () => HEIGHT, overscan: 12 });
+  const virtual = useVirtualizer({
+    count: list.length,
+    getScrollElement: () => frame.current,
+    estimateSize: () => HEIGHT,
+    overscan: 12,
+  });
   const seen = virtual.getVirtualItems();
   const last = seen.at(-1)?.index ?? 0;
   useEffect(() => {
@@ -62,7 +73,10 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   async function write(row: Row, cells: Record<string, string>) {
     try {
       await ok(
-        api.PATCH("/api/sheets/{key}/rows/{row}", { params: { path: { key: sheet.key, row: row.id } }, body: { cells } }),
+        api.PATCH("/api/sheets/{key}/rows/{row}", {
+          params: { path: { key: sheet.key, row: row.id } },
+          body: { cells },
+        }),
       );
       reload();
     } catch (error) {
@@ -100,7 +114,12 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
 
   function press(event: KeyboardEvent) {
     if (editing !== null) return;
-    const moves: Record<string, [number, number]> = { ArrowDown: [1, 0], ArrowUp: [-1, 0], ArrowRight: [0, 1], ArrowLeft: [0, -1] };
+    const moves: Record<string, [number, number]> = {
+      ArrowDown: [1, 0],
+      ArrowUp: [-1, 0],
+      ArrowRight: [0, 1],
+      ArrowLeft: [0, -1],
+    };
     const by = moves[event.key];
     if (by) move(...by);
     else if (event.key === "Enter" && maker) setEditing(cellText(list[at[0]], names[at[1]]));
@@ -122,7 +141,10 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
     if (!table.length) return;
     event.preventDefault();
     const cells = (line: string[]) =>
-      Object.fromEntries(line.map((text, i) => [names[at[1] + i], text]).filter(([name]) => name)) as Record<string, string>;
+      Object.fromEntries(line.map((text, i) => [names[at[1] + i], text]).filter(([name]) => name)) as Record<
+        string,
+        string
+      >;
     const fresh: Record<string, string>[] = [];
     for (const [i, line] of table.entries()) {
       const row = list[at[0] + i];
@@ -135,8 +157,16 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   return (
     <>
       <div className="flex flex-wrap items-center gap-2 px-5 py-2">
-        <Input aria-label="Find in this sheet" placeholder="Find in this sheet" className="!w-60" value={words} onChange={(e) => setWords(e.target.value)} />
-        <span className="text-xs text-soft">{words ? `${total} of ${count(sheet.rows, "row")}` : count(total, "row")}</span>
+        <Input
+          aria-label="Find in this sheet"
+          placeholder="Find in this sheet"
+          className="!w-60"
+          value={words}
+          onChange={(e) => setWords(e.target.value)}
+        />
+        <span className="text-xs text-soft">
+          {words ? `${total} of ${count(sheet.rows, "row")}` : count(total, "row")}
+        </span>
         <span className="ml-auto" />
         {maker && (
           <>
@@ -178,7 +208,11 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
             onPaste={paste}
             className="min-w-fit outline-none"
           >
-            <div role="row" className="sticky top-0 z-10 grid border-b border-rule bg-paper" style={{ gridTemplateColumns: template }}>
+            <div
+              role="row"
+              className="sticky top-0 z-10 grid border-b border-rule bg-paper"
+              style={{ gridTemplateColumns: template }}
+            >
               <span />
               {sheet.columns.map((c) => (
                 <button
@@ -186,7 +220,15 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                   role="columnheader"
                   key={c.name}
                   aria-sort={sort?.name === c.name ? (sort.down ? "descending" : "ascending") : "none"}
-                  onClick={() => setSort(sort?.name === c.name ? (sort.down ? null : { name: c.name, down: true }) : { name: c.name, down: false })}
+                  onClick={() =>
+                    setSort(
+                      sort?.name === c.name
+                        ? sort.down
+                          ? null
+                          : { name: c.name, down: true }
+                        : { name: c.name, down: false },
+                    )
+                  }
                   className="border-l border-line px-2 py-1.5 text-left text-xs font-semibold hover:bg-shade"
                 >
                   {c.name} {sort?.name === c.name && <span aria-hidden>{sort.down ? "↓" : "↑"}</span>}
@@ -216,7 +258,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                           title={text.length > 20 ? text : undefined}
                           onMouseDown={() => setAt([item.index, x])}
                           onDoubleClick={() => maker && setEditing(text)}
-                          className={`overflow-hidden border-l border-line px-2 py-1.5 text-sm whitespace-nowrap ${c.type === "number" ? "text-right" : ""} ${here ? "ring-2 ring-leaf ring-inset" : ""}`}
+                          className={`truncate border-l border-line px-2 py-1.5 text-sm ${c.type === "number" ? "text-right" : ""} ${here ? "ring-2 ring-leaf ring-inset" : ""}`}
                         >
                           {here && editing !== null ? (
                             <CellInput
@@ -229,7 +271,13 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                               }}
                             />
                           ) : c.type === "link" && /^https?:/.test(text) ? (
-                            <a href={text} target="_blank" rel="noreferrer" tabIndex={-1} className="text-leaf underline underline-offset-2">
+                            <a
+                              href={text}
+                              target="_blank"
+                              rel="noreferrer"
+                              tabIndex={-1}
+                              className="text-leaf underline underline-offset-2"
+                            >
                               {text.replace(/^https?:\/\//, "")}
                             </a>
                           ) : (
@@ -252,6 +300,16 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
             </div>
           )}
         </div>
+      )}
+      {list[at[0]] && names[at[1]] && (
+        <p aria-live="polite" className="max-h-36 shrink-0 overflow-y-auto border-t border-rule px-5 py-2 text-sm">
+          <span className="mr-3 text-xs text-soft">
+            Row {list[at[0]]!.position}, {names[at[1]]}
+          </span>
+          <span className="font-serif whitespace-pre-wrap [overflow-wrap:anywhere]">
+            {cellText(list[at[0]], names[at[1]]) || "empty"}
+          </span>
+        </p>
       )}
       {columns && <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={reload} />}
     </>
@@ -297,7 +355,10 @@ function RowMenu({ row, maker, onDelete }: { row: Row; maker: boolean; onDelete:
         …
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" className="z-50 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg">
+        <DropdownMenu.Content
+          align="end"
+          className="z-50 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
+        >
           {row.run && (
             <DropdownMenu.Item asChild>
               <Link to={`/runs/${row.run}`} className={item}>

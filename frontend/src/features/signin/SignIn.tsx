@@ -42,7 +42,14 @@ export function SignIn({ session }: { session: Session }) {
           }}
         >
           <Field label="Mail address">
-            <Input type="email" autoComplete="username" required autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+            <Input
+              type="email"
+              autoComplete="username"
+              required
+              autoFocus
+              value={email}
+              onChange={(e) => setEmail(e.target.value)}
+            />
           </Field>
           <Field label="Password">
             <Input

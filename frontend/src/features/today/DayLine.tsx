@@ -21,9 +21,15 @@ export function DayLine({ day }: { day: Day }) {
         <div className="absolute inset-x-0 top-7 h-px bg-rule" />
         <div className="absolute top-7 left-0 h-px bg-ink" style={{ width: place(day.now) }} />
         {[0, 3, 6, 9, 12, 15, 18, 21, 24].map((hour) => (
-          <div key={hour} className="absolute top-7 -translate-x-1/2 text-center" style={{ left: `${(hour / 24) * 100}%` }}>
+          <div
+            key={hour}
+            className="absolute top-7 -translate-x-1/2 text-center"
+            style={{ left: `${(hour / 24) * 100}%` }}
+          >
             <div className={`mx-auto w-px bg-rule ${hour % 6 === 0 ? "h-2.5" : "h-1.5"}`} />
-            {hour % 6 === 0 && <div className="mt-0.5 text-xs text-soft">{hour === 24 ? "24" : String(hour).padStart(2, "0")}</div>}
+            {hour % 6 === 0 && (
+              <div className="mt-0.5 text-xs text-soft">{hour === 24 ? "24" : String(hour).padStart(2, "0")}</div>
+            )}
           </div>
         ))}
         {day.marks.map((mark, i) => {

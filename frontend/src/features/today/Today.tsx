@@ -57,7 +57,12 @@ export function Today() {
                   </div>
                   <p className="mt-2 text-xs text-soft">
                     {piece.link ? (
-                      <a className="text-leaf underline underline-offset-2" href={piece.link} target="_blank" rel="noreferrer">
+                      <a
+                        className="text-leaf underline underline-offset-2"
+                        href={piece.link}
+                        target="_blank"
+                        rel="noreferrer"
+                      >
                         {piece.channel}
                       </a>
                     ) : (
@@ -80,7 +85,13 @@ export function Today() {
 }
 
 function WaitingRow({ one }: { one: Waiting }) {
-  const to = { approval: `/approvals/${one.id}`, failed: `/runs/${one.id}`, unsure: "", start: `/workflows/${one.id}`, gap: `/workflows/${one.id}` }[one.what];
+  const to = {
+    approval: `/approvals/${one.id}`,
+    failed: `/runs/${one.id}`,
+    unsure: "",
+    start: `/workflows/${one.id}`,
+    gap: `/workflows/${one.id}`,
+  }[one.what];
   return (
     <li className="border-b border-line py-4">
       <div className="flex items-baseline justify-between gap-4">
@@ -98,7 +109,9 @@ function WaitingRow({ one }: { one: Waiting }) {
         <p className="mt-1 text-sm text-brick">{one.says}</p>
       )}
       {one.what === "unsure" && one.text && (
-        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-[0.97rem] leading-snug">{one.text}</blockquote>
+        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-[0.97rem] leading-snug">
+          {one.text}
+        </blockquote>
       )}
       <div className="mt-3 flex flex-wrap items-center gap-2">
         {one.what === "unsure" ? (
@@ -108,7 +121,15 @@ function WaitingRow({ one }: { one: Waiting }) {
             to={to}
             className={`rounded-[4px] border px-3 py-1 text-sm ${one.what === "approval" ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
           >
-            {{ approval: "Read and decide", failed: "See what happened", start: "Look at the start", gap: "Fill the gap", unsure: "" }[one.what]}
+            {
+              {
+                approval: "Read and decide",
+                failed: "See what happened",
+                start: "Look at the start",
+                gap: "Fill the gap",
+                unsure: "",
+              }[one.what]
+            }
           </Link>
         )}
         {one.what === "failed" && <TakeUp run={one.id} />}

@@ -1,0 +1,68 @@
+# make demo and make test do all set-up on a fresh Debian machine; second runs need no network.
+PY := .venv/bin/python
+STAMPS := .stamps
+SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
+
+.PHONY: demo test test-only build dev lint bench shots docs clean
+
+demo: $(STAMPS)/app
+	$(PY) -m ulmus.cli demo $(ARGS)
+
+test: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
+	$(PY) -m tests.run $(ARGS)
+
+build: $(STAMPS)/app
+
+dev: $(STAMPS)/app $(STAMPS)/dev
+	cd frontend && npm run -s dev & $(PY) -m ulmus.cli demo $(ARGS)
+
+lint: $(STAMPS)/dev $(STAMPS)/npm $(STAMPS)/types
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports --no-cache
+	cd frontend && npm run -s check
+
+bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
+	$(PY) -m scripts.bench $(ARGS)
+
+shots: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
+	$(PY) -m scripts.shots $(ARGS)
+
+docs: $(STAMPS)/python
+	$(PY) -m ulmus.cli docs
+
+clean:
+	rm -rf .venv $(STAMPS) frontend/node_modules frontend/dist frontend/src/api/schema.ts .demo
+
+$(STAMPS)/tools:
+	@mkdir -p $(STAMPS)
+	@sh scripts/tools.sh
+	@touch $@
+
+$(STAMPS)/python: requirements.txt pyproject.toml | $(STAMPS)/tools
+	test -x $(PY) || python3 -m venv .venv
+	$(PY) -m pip install --quiet --disable-pip-version-check -r requirements.txt
+	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $@
+
+$(STAMPS)/dev: requirements-dev.txt $(STAMPS)/python
+	$(PY) -m pip install --quiet --disable-pip-version-check -r requirements-dev.txt
+	@touch $@
+
+$(STAMPS)/npm: frontend/package.json frontend/package-lock.json | $(STAMPS)/tools
+	cd frontend && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(STAMPS)/types: $(STAMPS)/python $(STAMPS)/npm $(shell find ulmus -name '*.py' 2>/dev/null)
+	$(PY) -m ulmus.cli docs --out $(STAMPS)/docs --openapi $(STAMPS)/openapi.json
+	cd frontend && npm run -s types
+	@touch $@
+
+$(STAMPS)/app: $(STAMPS)/types $(SOURCES)
+	cd frontend && npm run -s build
+	@touch $@
+
+$(STAMPS)/browser: | $(STAMPS)/tools
+	@sh scripts/tools.sh browser
+	@touch $@

@@ -1,0 +1,1 @@
+"""Development tools: benchmarks and screenshots."""
