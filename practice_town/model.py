@@ -320,7 +320,12 @@ def _clip(sentence: str, room: int) -> str:
     ends = [m.start() for m in re.finditer(marks, sentence)]
     for end in reversed(ends):
         clause = sentence[:end].rstrip(" ,;:")
-        if len(clause) + 1 <= room and len(clause.split()) >= 6 and clause.count("“") == clause.count("”") and clause.count('"') % 2 == 0:
+        if (
+            len(clause) + 1 <= room
+            and len(clause.split()) >= 6
+            and clause.count("“") == clause.count("”")
+            and clause.count('"') % 2 == 0
+        ):
             return clause + "."
     return ""
 

@@ -46,7 +46,9 @@ def complete() -> Response:
     usage = {"prompt_tokens": sum(len(m["content"]) for m in messages) // 4 + 4, "completion_tokens": tokens_out}
     usage["total_tokens"] = sum(usage.values())
     if body.get("stream") and mode != "plain":
-        return Response(_stream(text, reason, usage, mode == "half", state().habits.get("pace", 0) / 1000), mimetype="text/event-stream")
+        return Response(
+            _stream(text, reason, usage, mode == "half", state().habits.get("pace", 0) / 1000), mimetype="text/event-stream"
+        )
     answer: dict[str, Any] = {"choices": [{"index": 0, "message": {"role": "assistant", "content": text}, "finish_reason": reason}]}
     return jsonify({"object": "chat.completion", "model": NAME, **answer, **({} if mode == "plain" else {"usage": usage})})
 

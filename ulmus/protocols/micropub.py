@@ -83,7 +83,8 @@ def config(web: Web, endpoint: Endpoint) -> dict[str, Any]:
 
 
 def _headers(endpoint: Endpoint) -> dict[str, str]:
-    return {"Authorization": f"Bearer {endpoint.token}", "Accept": "application/json"}
+    key = {"Authorization": f"Bearer {endpoint.token}"} if endpoint.token else {}
+    return {"Accept": "application/json", **key}
 
 
 def _refusal(got: Fetched) -> OutsideError:

@@ -142,6 +142,10 @@ class Web:
             raise OutsideError(f"“{host}” led to an address that cannot be fetched.") from None
         except httpx.DecodingError:
             raise OutsideError(f"“{host}” sent something that cannot be decompressed.") from None
+        except httpx.LocalProtocolError:
+            raise OutsideError(
+                f"The request to “{host}” cannot be sent: a key or address holds a character that is not allowed."
+            ) from None
         except httpx.HTTPError:
             raise OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=sending) from None
 

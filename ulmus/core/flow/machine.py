@@ -84,6 +84,8 @@ def apply(state: State, event: Event) -> State:
     """
     if state.ended and not isinstance(event, TakenUp):
         raise FlowError(f"the run has ended; “{event.event}” cannot follow")
+    if state.outcome is not None and not isinstance(event, Ended | TakenUp):
+        raise FlowError(f"the run is ending; “{event.event}” cannot follow")
     rule = _RULES.get((state.phase, type(event))) or _RULES.get(("any", type(event)))
     if rule is None:
         raise FlowError(f"“{event.event}” cannot happen while the step is {state.phase}")

@@ -66,7 +66,7 @@ def shorten(value: Any, count: Any, unit: str = "characters") -> Any:
     if not isinstance(count, int | float) or count < 0:
         return text
     count = int(count)
-    if unit.startswith("word"):
+    if str(unit).startswith("word"):
         ends = [m.end() for m, _ in zip(re.finditer(r"\S+", text), range(count + 1), strict=False)]
         return text if len(ends) <= count else (text[: ends[count - 1]] + "…" if count else "")
     if len(text) <= count:

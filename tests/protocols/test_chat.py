@@ -1,0 +1,163 @@
+"""The chat-completions protocol: streams, whole answers, usage, and every way a server can fail."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import socket
+import time
+from typing import Any
+
+from tests.protocols.outside import WithTown, answering, raw
+from ulmus.protocols import chat
+from ulmus.protocols.errors import OutsideError
+
+TALK = [
+    {
+        "role": "user",
+        "content": "Write at most 120 characters about this.\n<material>\n"
+        + "The seed library at Ostrey lends six packets to every grower in spring. Each borrower brings back twice the weight in autumn. "
+        * 2
+        + "\n</material>",
+    }
+]
+
+
+def stream(*chunks: Any, done: bool = True) -> bytes:
+    lines = [f"data: {c if isinstance(c, str) else json.dumps(c)}\n\n" for c in chunks]
+    return "".join(lines + (["data: [DONE]\n\n"] if done else [])).encode()
+
+
+def delta(text: str, finish: str | None = None) -> dict[str, Any]:
+    return {"choices": [{"index": 0, "delta": {"content": text}, "finish_reason": finish}]}
+
+
+class Practice(WithTown):
+    def ask(self, **more: Any) -> chat.Answer:
+        return chat.complete(
+            self.web, chat.Server(f"{self.town.url}/model/v1", "key", "practice-1", more.pop("max_seconds", 20)), TALK, **more
+        )
+
+    def test_an_answer_streams_in_and_is_counted(self) -> None:
+        parts: list[str] = []
+        answer = self.ask(on_text=parts.append)
+        self.assertGreater(len(parts), 3)
+        self.assertEqual(parts[-1].strip(), answer.text)
+        self.assertTrue(all(b.startswith(a) for a, b in itertools.pairwise(parts)))
+        self.assertTrue(answer.counted)
+        self.assertGreater(answer.tokens_in, 20)
+        self.assertLessEqual(len(answer.text), 120)
+
+    def test_the_same_question_gives_the_same_answer(self) -> None:
+        self.assertEqual(self.ask().text, self.ask().text)
+
+    def test_a_server_that_cannot_stream_is_used_all_the_same(self) -> None:
+        self.fault("model", "plain")
+        answer = self.ask()
+        self.assertTrue(answer.text)
+        self.assertFalse(answer.counted)
+        self.assertGreater(answer.tokens_out, 0)
+
+    def test_answers_in_the_shape_of_a_schema(self) -> None:
+        schema = {
+            "type": "object",
+            "properties": {
+                "title": {"type": "string"},
+                "tone": {"enum": ["calm", "loud"]},
+                "points": {"type": "array", "items": {"type": "string"}},
+            },
+        }
+        data = json.loads(self.ask(schema=schema).text)
+        self.assertEqual(set(data), {"title", "tone", "points"})
+        self.assertEqual(data["tone"], "calm")
+
+    def test_each_misbehaviour_has_its_words(self) -> None:
+        for mode, words, again in (
+            ("busy", "slow down", True),
+            ("down", "fault of its own", True),
+            ("garbage", "not an answer", True),
+            ("empty", "empty answer", True),
+            ("half", "broke off half way", True),
+        ):
+            with self.subTest(mode=mode):
+                self.fault("model", mode)
+                with self.assertRaisesRegex(OutsideError, words) as caught:
+                    self.ask()
+                self.assertEqual(caught.exception.retryable, again)
+
+    def test_it_says_when_to_come_back(self) -> None:
+        self.fault("model", "busy")
+        with self.assertRaises(OutsideError) as caught:
+            self.ask()
+        self.assertEqual(caught.exception.retry_after, 2.0)
+
+    def test_one_that_never_answers(self) -> None:
+        self.fault("model", "never")
+        began = time.monotonic()
+        with self.assertRaisesRegex(OutsideError, "did not answer in time"):
+            self.ask(max_seconds=0.4)
+        self.assertLess(time.monotonic() - began, 5)
+
+    def test_it_can_be_stopped_while_it_writes(self) -> None:
+        self.town.state.habits["pace"] = 30
+        seen: list[str] = []
+        with self.assertRaisesRegex(OutsideError, "Stopped"):
+            self.ask(on_text=seen.append, cancelled=lambda: len(seen) > 2)
+        self.assertLess(len(seen), 8)
+
+
+class OtherServers(WithTown):
+    def ask(self, body: bytes, kind: str = "text/event-stream", status: str = "200 OK") -> chat.Answer:
+        server, web = raw(self, answering(body, f"Content-Type: {kind}\r\n", status))
+        return chat.complete(web, chat.Server(server.url, "", "m", 5), TALK)
+
+    def test_a_stream_without_an_end_mark_but_with_a_reason_to_stop(self) -> None:
+        self.assertEqual(self.ask(stream(delta("Hello"), delta(" you", "stop"), done=False)).text, "Hello you")
+
+    def test_comments_and_empty_lines_between_events(self) -> None:
+        body = b": keep alive\n\nevent: x\r\ndata:" + json.dumps(delta("Hi")).encode() + b"\r\n\r\ndata: [DONE]\r\n\r\n"
+        self.assertEqual(self.ask(body).text, "Hi")
+
+    def test_usage_after_the_last_word(self) -> None:
+        body = stream(delta("Hi", "stop"), {"choices": [], "usage": {"prompt_tokens": 7, "completion_tokens": 2}})
+        answer = self.ask(body)
+        self.assertEqual((answer.tokens_in, answer.tokens_out, answer.counted), (7, 2, True))
+
+    def test_a_stream_that_breaks_off(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "broke off half way"):
+            self.ask(stream(delta("Hel"), done=False))
+
+    def test_events_that_are_no_json(self) -> None:
+        for bad in ("{not json", "[1, 2]", '{"choices": [3]}'):
+            with self.subTest(bad=bad), self.assertRaisesRegex(OutsideError, "not an answer"):
+                self.ask(stream(bad))
+
+    def test_whole_answers_of_the_wrong_shape(self) -> None:
+        for body in (b"{}", b'{"choices": []}', b"[]", b"null", b"{"):
+            with self.subTest(body=body), self.assertRaisesRegex(OutsideError, "not an answer"):
+                self.ask(body, "application/json")
+
+    def test_a_wrong_key_says_so_and_is_not_tried_again(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "does not accept the key") as caught:
+            self.ask(b"{}", "application/json", "401 Unauthorized")
+        self.assertFalse(caught.exception.retryable)
+
+    def test_an_endless_answer_is_cut(self) -> None:
+        def endless(line: socket.socket) -> None:
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n")
+            piece = stream(delta("word " * 2000), done=False)
+            for _ in range(2000):
+                line.sendall(piece)
+
+        server, web = raw(self, endless)
+        with self.assertRaisesRegex(OutsideError, "more than 4 MB"):
+            chat.complete(web, chat.Server(server.url, "", "m", 20), TALK)
+
+    def test_the_key_and_the_wish_to_stream_are_sent(self) -> None:
+        server, web = raw(self, answering(stream(delta("Hi", "stop")), "Content-Type: text/event-stream\r\n"))
+        chat.complete(web, chat.Server(server.url + "v1/", "s3cret", "m", 5), TALK, temperature=0.1, max_tokens=9)
+        request = server.requests[0].decode()
+        self.assertTrue(request.startswith("POST /v1/chat/completions "))
+        self.assertIn("Bearer s3cret", request)
+        body = json.loads(request.split("\r\n\r\n", 1)[1])
+        self.assertEqual((body["stream"], body["temperature"], body["max_tokens"], body["model"]), (True, 0.1, 9, "m"))

@@ -1,0 +1,164 @@
+"""Micropub and SMTP against the practice town: posting once, finding out, mail handed over or refused."""
+
+from __future__ import annotations
+
+import json
+
+from tests.protocols.outside import WithTown, answering, get, raw
+from ulmus.protocols import mail, micropub
+from ulmus.protocols.errors import OutsideError
+
+
+class Posting(WithTown):
+    @property
+    def endpoint(self) -> micropub.Endpoint:
+        return micropub.Endpoint(f"{self.town.url}/pondside/micropub", "pond-token")
+
+    def post(self, text: str = "Seed is here. #Seed", key: str = "k1") -> str:
+        return micropub.create(self.web, self.endpoint, micropub.Post(text, key))
+
+    def test_a_post_appears_on_the_networks_own_page(self) -> None:
+        link = self.post("Beans & “peas” <b>today</b>")
+        self.assertIn("/pondside/posts/1", link)
+        self.assertIn("Beans &amp; “peas” &lt;b&gt;today", get(link).text)
+        self.assertEqual(len(self.town.state.posts), 1)
+
+    def test_the_same_key_is_the_same_post(self) -> None:
+        self.assertEqual(self.post(key="same"), self.post(key="same"))
+        self.assertEqual(len(self.town.state.posts), 1)
+
+    def test_too_long_is_refused_in_the_networks_words(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "at most 300 characters; this one has 301") as caught:
+            self.post("x" * 301)
+        self.assertFalse(caught.exception.retryable or caught.exception.ambiguous)
+
+    def test_a_wrong_key_is_refused(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "may not post here"):
+            micropub.create(self.web, micropub.Endpoint(self.endpoint.url, "wrong"), micropub.Post("x", "k"))
+
+    def test_busy_and_down_took_nothing(self) -> None:
+        self.fault("network", "busy", 1)
+        with self.assertRaises(OutsideError) as caught:
+            self.post()
+        self.assertTrue(caught.exception.retryable)
+        self.assertFalse(caught.exception.ambiguous)
+        self.fault("network", "down", 1)
+        with self.assertRaises(OutsideError) as caught:
+            self.post()
+        self.assertTrue(caught.exception.ambiguous)
+        self.assertEqual(self.town.state.posts, [])
+
+    def test_a_reply_that_is_lost_leaves_doubt_and_asking_ends_it(self) -> None:
+        self.fault("network", "lost", 1)
+        with self.assertRaises(OutsideError) as caught:
+            self.post(key="lost-one")
+        self.assertTrue(caught.exception.ambiguous)
+        self.assertEqual(micropub.find(self.web, self.endpoint, "other"), (True, ""))
+        can_tell, link = micropub.find(self.web, self.endpoint, "lost-one")
+        self.assertTrue(can_tell)
+        self.assertIn("/pondside/posts/1", link)
+
+    def test_a_network_that_cannot_be_asked_says_so(self) -> None:
+        self.fault("network", "mute", 1)
+        with self.assertRaises(OutsideError):
+            self.post(key="mute-one")
+        self.assertEqual(micropub.find(self.web, self.endpoint, "mute-one"), (False, ""))
+
+    def test_answers_of_another_protocol_are_no_evidence(self) -> None:
+        for body in (b"[]", b"{}", b"<p>hello", b'{"items": [3]}', b'{"items": {}}'):
+            server, web = raw(self, answering(body, "Content-Type: application/json\r\n"))
+            with self.subTest(body=body):
+                found = micropub.find(web, micropub.Endpoint(server.url, ""), "k")
+                self.assertEqual(found[1], "")
+
+    def test_a_test_of_the_connection_knows_another_protocol(self) -> None:
+        server, web = raw(self, answering(b"[1]", "Content-Type: application/json\r\n"))
+        with self.assertRaisesRegex(OutsideError, "not one of the Micropub protocol"):
+            micropub.config(web, micropub.Endpoint(server.url, ""))
+
+    def test_what_is_sent_is_micropub(self) -> None:
+        server, web = raw(self, answering(b"", "Location: /posts/9\r\n", "201 Created"))
+        link = micropub.create(web, micropub.Endpoint(server.url + "mp", "tok"), micropub.Post("Hello", "k9", ("seed",)))
+        self.assertEqual(link, server.url + "posts/9")
+        head, body = server.requests[0].decode().split("\r\n\r\n", 1)
+        self.assertIn("authorization: bearer tok", head.lower())
+        self.assertIn('idempotency-key: "k9"', head.lower())
+        self.assertEqual(
+            json.loads(body), {"type": ["h-entry"], "properties": {"content": ["Hello"], "uid": ["k9"], "category": ["seed"]}}
+        )
+
+    def test_form_encoded_posts_are_taken_too(self) -> None:
+        got = self.web.fetch(
+            self.endpoint.url,
+            method="POST",
+            data={"h": "entry", "content": "By form"},
+            headers={"Authorization": "Bearer pond-token"},
+        )
+        self.assertEqual(got.status, 201)
+        self.assertEqual(self.town.state.posts[0]["content"], "By form")
+
+
+class Mail(WithTown):
+    @property
+    def mailer(self) -> mail.Mailer:
+        return mail.Mailer("127.0.0.1", self.town.smtp_port, False, "", "", "drafts@a.example", "Drafts")
+
+    def letter(self, to: str = "ines@a.example", subject: str = "To approve: Grüße") -> None:
+        mail.send(self.mailer, mail.message(self.mailer, to, subject, "Text: Grüße", "<p>Grüße</p>", "<k1@ulmus.invalid>"))
+
+    def test_a_mail_arrives_as_written(self) -> None:
+        self.letter()
+        kept = self.town.state.mails[0]
+        self.assertEqual(
+            (kept["to"], kept["subject"], kept["message_id"]), ("ines@a.example", "To approve: Grüße", "<k1@ulmus.invalid>")
+        )
+        self.assertIn("Grüße", kept["text"])
+        self.assertIn("To approve", get(f"{self.town.url}/mail/").text)
+        self.assertIn("Text: Grüße", get(f"{self.town.url}/mail/1").text)
+
+    def test_a_subject_cannot_carry_a_second_header(self) -> None:
+        self.letter(subject="Hello\r\nBcc: all@a.example")
+        self.assertEqual(self.town.state.mails[0]["subject"], "Hello Bcc: all@a.example")
+
+    def test_busy_may_be_tried_again_and_refused_may_not(self) -> None:
+        for mode, again in (("busy", True), ("refuse", False)):
+            self.fault("mail", mode, 1)
+            with self.subTest(mode=mode), self.assertRaises(OutsideError) as caught:
+                self.letter()
+            self.assertEqual(caught.exception.retryable, again)
+            self.assertFalse(caught.exception.ambiguous)
+
+    def test_nobody_listens(self) -> None:
+        nobody = mail.Mailer("127.0.0.1", 9, False, "", "", "a@a.example", "")
+        with self.assertRaisesRegex(OutsideError, "connection refused"):
+            mail.send(nobody, mail.message(nobody, "b@a.example", "s", "t", "<p>t", "<x@y>"))
+
+    def test_probing_sends_nothing(self) -> None:
+        self.assertEqual(mail.probe(self.mailer), "127.0.0.1")
+        self.assertEqual(self.town.state.mails, [])
+
+    def test_a_line_that_breaks_after_the_text_leaves_doubt(self) -> None:
+        def breaks(line: object) -> None:
+            assert hasattr(line, "sendall")
+            line.sendall(b"220 hello\r\n")  # type: ignore[attr-defined]
+            for reply in (b"250 hi\r\n", b"250 ok\r\n", b"250 ok\r\n", b"354 go\r\n"):
+                line.recv(4096)  # type: ignore[attr-defined]
+                line.sendall(reply)  # type: ignore[attr-defined]
+            line.recv(65536)  # type: ignore[attr-defined]
+
+        import socket
+        import threading
+
+        listener = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(listener.close)
+
+        def serve() -> None:
+            line, _ = listener.accept()
+            with line:
+                breaks(line)
+
+        threading.Thread(target=serve, daemon=True).start()
+        mailer = mail.Mailer("127.0.0.1", listener.getsockname()[1], False, "", "", "a@a.example", "")
+        with self.assertRaises(OutsideError) as caught:
+            mail.send(mailer, mail.message(mailer, "b@a.example", "s", "t", "<p>t", "<x@y>"))
+        self.assertTrue(caught.exception.ambiguous)
