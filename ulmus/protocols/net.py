@@ -155,7 +155,7 @@ def limited(response: httpx.Response, max_bytes: int, max_seconds: float) -> Ite
     host = response.url.host
     deadline = time.monotonic() + max_seconds
     size = 0
-    for piece in response.iter_bytes(65536):
+    for piece in response.iter_bytes():
         size += len(piece)
         if size > max_bytes:
             raise OutsideError(f"“{host}” sent more than {max_bytes / 1e6:g} MB; reading was stopped.")

@@ -124,7 +124,7 @@ class Proofs:
             with self._lock:
                 partial = self._running.get((sample.id, line.id))
             if roots_used(line, names) <= {*column.values, *(s.id for s in workflow.steps if s.muted)}:
-                cell.key = _key(workflow, line, column.values, prints)
+                cell.key = _key(line, column.values, prints)
                 if shown is None or shown.key != cell.key:
                     with self.services.store.read() as session:
                         kept = session.get(tables.Proof, cell.key)
@@ -210,7 +210,7 @@ class Proofs:
             connect=self.services.connect,
             values=dict(values),
             outside=carry.outside_roots(workflow),
-            asked_later=carry.asked_later(workflow, line.id),
+            asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
             progress=progress,
             cancelled=stop.is_set,
         )
@@ -278,7 +278,7 @@ def _with_needs(workflow: Workflow, steps: set[str] | None) -> set[str]:
     return wanted
 
 
-def _key(workflow: Workflow, line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> str:
+def _key(line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> str:
     kind = kinds().get(line.kind)
     if kind is None:
         return ""
@@ -296,7 +296,7 @@ def _key(workflow: Workflow, line: Line, values: Mapping[str, Any], prints: Mapp
         elif control == "connection":
             connections.append(prints.get(str(value), ""))
     dumped = settings.model_dump(mode="json") if settings is not None else line.settings
-    return _digest([kind.name, dumped, used, connections, carry.asked_later(workflow, line.id)])
+    return _digest([kind.name, dumped, used, connections])
 
 
 def _digest(value: Any) -> str:

