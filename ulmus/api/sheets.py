@@ -210,8 +210,9 @@ def _view(sheet: tables.Sheet, count: int) -> SheetView:
 
 
 def _cell(name: str) -> Any:
-    path = '$."' + name.replace('"', '\\"') + '"'
-    return func.json_extract(tables.SheetRow.cells, path)
+    # Found by key and not by a JSON path: a column's name may hold any character.
+    each = func.json_each(tables.SheetRow.cells).table_valued("key", "value")
+    return select(each.c.value).where(each.c.key == name).correlate(tables.SheetRow).scalar_subquery()
 
 
 def _any_cell_like(sheet: tables.Sheet, word: str) -> Any:

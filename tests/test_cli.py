@@ -1,0 +1,174 @@
+"""The command line, as a user calls it: what it prints, what it refuses, and its exit status."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from tests.protocols.outside import WithTown
+from tests.runtime.house import furnish, page
+from ulmus.runtime.engine import Engine
+from ulmus.runtime.services import Services
+
+
+class CommandLine(WithTown):
+    def setUp(self) -> None:
+        super().setUp()
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.allow = ["--allow", f"127.0.0.1:{self.town.port}"]
+
+    def call(self, *arguments: str, status: int = 0, stdin: str = "") -> subprocess.CompletedProcess[str]:
+        told = subprocess.run(
+            [sys.executable, "-m", "ulmus.cli", *arguments],
+            input=stdin,
+            capture_output=True,
+            text=True,
+            cwd=self.folder,
+            env={**os.environ, "PYTHONPATH": str(Path(__file__).parents[1])},
+        )
+        self.assertEqual(told.returncode, status, f"{arguments}\n{told.stdout}\n{told.stderr}")
+        self.assertNotIn("Traceback", told.stderr)
+        return told
+
+    def json(self, *arguments: str, status: int = 0, stdin: str = "") -> Any:
+        return json.loads(self.call(*arguments, "--json", status=status, stdin=stdin).stdout)
+
+    def file(self, name: str, content: Any) -> str:
+        path = self.folder / name
+        path.write_bytes(
+            content if isinstance(content, bytes) else (content if isinstance(content, str) else json.dumps(content)).encode()
+        )
+        return str(path)
+
+    def test_every_command_has_help_worth_reading(self) -> None:
+        listed = self.call("--help").stdout
+        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "render", "user", "docs"):
+            self.assertIn(command, listed)
+            self.assertGreater(len(self.call(command, "--help").stdout), 150, command)
+
+    # -- check --------------------------------------------------------------------------------------
+
+    def test_check_a_good_file(self) -> None:
+        file = self.file("w.json", page(self.town.url))
+        self.assertIn("Nothing is wrong", self.call("check", file).stdout)
+        self.assertEqual(self.json("check", file), {"ok": True, "problems": []})
+
+    def test_check_tells_each_fault_with_its_place(self) -> None:
+        document = page(self.town.url, post={"prompt": "<<pge.text>>"})
+        told = self.json("check", self.file("w.json", document), status=1)
+        self.assertEqual((told["problems"][0]["where"], told["problems"][0]["start"]), ("post/prompt", 0))
+        self.assertIn("Did you mean “page”?", self.call("check", self.file("w.json", document), status=1).stderr)
+
+    def test_check_files_that_are_none(self) -> None:
+        for content in ("", "[]", "{", '{"format": "x"}', b"\xff\xfe\x00"):
+            with self.subTest(content=content):
+                self.assertFalse(self.json("check", self.file("w.json", content), status=1)["ok"])
+        self.assertIn("cannot be read", self.call("check", "nowhere.json", status=1).stderr)
+
+    # -- feed and read ------------------------------------------------------------------------------
+
+    def test_feed_by_address_and_from_a_file(self) -> None:
+        url = f"{self.town.url}/sites/furrow-letter/feed.atom"
+        by_address = self.json("feed", url, *self.allow)
+        self.assertEqual((by_address["title"], len(by_address["items"])), ("The Furrow Letter", 10))
+        body = self.web.fetch(url).body
+        self.assertEqual(len(self.json("feed", self.file("f.xml", body))["items"]), 10)
+        self.assertIn(by_address["items"][0]["title"], self.call("feed", url, *self.allow).stdout)
+
+    def test_feed_refuses_private_addresses_unless_allowed(self) -> None:
+        told = self.call("feed", f"{self.town.url}/sites/furrow-letter/feed.rss", "--json", status=1)
+        self.assertIn("private address", told.stderr)
+        self.assertEqual(told.stdout, "")
+
+    def test_feed_that_is_none(self) -> None:
+        self.assertIn("not a feed", self.call("feed", self.file("f.xml", "<html></html>"), status=1).stderr)
+
+    def test_read_a_page(self) -> None:
+        url = f"{self.town.url}/sites/cutside-courier/lock-seven-reopens-after-a"
+        told = self.json("read", url, *self.allow)
+        self.assertEqual(told["title"], "Lock seven reopens after a winter of new gates")
+        self.assertGreater(told["words"], 300)
+        self.assertIn("green oak", self.call("read", url, *self.allow).stdout)
+        self.assertIn("No running text", self.call("read", self.file("p.html", "<html><body></body></html>"), status=1).stderr)
+
+    # -- render -------------------------------------------------------------------------------------
+
+    def test_render_for_each_place(self) -> None:
+        values = self.file("v.json", {"lead": {"name": "A & B", "tags": [1, 2]}})
+        for place, text, wanted in (
+            ("text", "Hi <<lead.name>>", "Hi A & B"),
+            ("html", "Hi <<lead.name>>", "Hi A &amp; B"),
+            ("json", '{"n": <<lead.name>>, "t": <<lead.tags>>}', '{"n": "A & B", "t": [1, 2]}'),
+            ("url", "?n=<<lead.name>>", "?n=A%20%26%20B"),
+        ):
+            with self.subTest(place=place):
+                self.assertEqual(self.json("render", text, "--values", values, "--as", place)["text"], wanted)
+        self.assertEqual(self.json("render", "-", "--values", values, stdin="<<lead.no>>x"), {"text": "x", "missing": ["lead.no"]})
+
+    def test_render_refuses_wrong_slots_and_values(self) -> None:
+        values = self.file("v.json", {"a": 1})
+        self.assertIn("at 3:", self.call("render", "hi <<a", "--values", values, status=1).stderr)
+        self.assertIn("not JSON", self.call("render", "x", "--values", self.file("b.json", "{"), status=1).stderr)
+        self.assertIn("one JSON object", self.call("render", "x", "--values", self.file("l.json", "[]"), status=1).stderr)
+
+    # -- run ----------------------------------------------------------------------------------------
+
+    def furnished(self) -> list[str]:
+        services = Services.open(self.folder / "data")
+        furnish(services, self.town.url, self.town.smtp_port)
+        services.close()
+        return ["--data", str(self.folder / "data"), *self.allow]
+
+    def test_run_to_the_end_with_yes(self) -> None:
+        told = self.json("run", self.file("w.json", page(self.town.url)), "--approve", "yes", *self.furnished())
+        self.assertEqual(told["state"], "done")
+        self.assertEqual([s["state"] for s in told["steps"]], ["done"] * 5)
+        self.assertEqual([p["content"] for p in self.town.state.posts], [told["steps"][3]["output"]["text"]])
+
+    def test_run_with_no_publishes_nothing(self) -> None:
+        told = self.json("run", self.file("w.json", page(self.town.url)), "--approve", "no", *self.furnished())
+        self.assertEqual(told["state"], "declined")
+        self.assertEqual(self.town.state.posts, [])
+
+    def test_run_asks_at_the_terminal_and_takes_a_note(self) -> None:
+        item = self.file(
+            "item.json", {"title": "Given", "link": f"{self.town.url}/sites/cutside-courier/lock-seven-reopens-after-a"}
+        )
+        file = self.file("w.json", page(self.town.url))
+        told = self.call("run", file, "--item", item, *self.furnished(), stdin="n\nMake it shorter.\ny\n")
+        self.assertIn("done", told.stdout)
+        self.assertEqual(len(self.town.state.posts), 1)
+
+    def test_run_that_fails_says_why_and_has_a_status(self) -> None:
+        self.fault("page", "gone")
+        told = self.json("run", self.file("w.json", page(self.town.url)), "--approve", "yes", *self.furnished(), status=1)
+        self.assertEqual(told["state"], "failed")
+        self.assertIn("nothing at this address", told["message"])
+
+    def test_run_with_gaps_or_beside_a_server_is_refused(self) -> None:
+        file = self.file("w.json", page(self.town.url))
+        self.assertIn("not here yet", self.call("run", file, "--data", str(self.folder / "empty"), *self.allow, status=1).stderr)
+        options = self.furnished()
+        services = Services.open(self.folder / "data")
+        engine = Engine(services)
+        engine.start(polling=False)
+        self.addCleanup(services.close)
+        self.addCleanup(engine.stop)
+        self.assertIn("Another Ulmus", self.call("run", file, *options, status=1).stderr)
+
+    # -- accounts -----------------------------------------------------------------------------------
+
+    def test_accounts_are_added_once(self) -> None:
+        options = ["--name", "Mara", "--data", str(self.folder / "data")]
+        self.assertIn("can sign in as owner", self.call("user", "add", "m@a.example", "--password", "long enough", *options).stdout)
+        self.assertIn(
+            "account already", self.call("user", "add", "M@a.example", "--password", "long enough", *options, status=1).stderr
+        )
+        self.assertIn("at least 8", self.call("user", "add", "n@a.example", "--password", "short", *options, status=1).stderr)
