@@ -47,75 +47,30 @@ export function CellBody({
   );
 }
 
+type Told = { tone: "leaf" | "ochre" | "brick" | "soft"; mark: string; words: (cell: Cell) => string };
+
+const STATES: Partial<Record<Cell["state"], Told>> = {
+  running: { tone: "leaf", mark: "▸", words: (cell) => (cell.partial ? "writing …" : "working …") },
+  stale: { tone: "ochre", mark: "◌", words: () => "out of date" },
+  failed: { tone: "brick", mark: "✕", words: (cell) => `failed: ${cell.message}` },
+  muted: { tone: "soft", mark: "–", words: () => "passed over" },
+  empty: { tone: "soft", mark: "·", words: () => "not run yet" },
+  ahead: { tone: "soft", mark: "·", words: () => "still to come" },
+  asking: { tone: "ochre", mark: "○", words: () => "waits for a person" },
+  waiting: { tone: "ochre", mark: "◔", words: (cell) => `will try again${cell.message && `: ${cell.message}`}` },
+  unsure: { tone: "brick", mark: "?", words: (cell) => cell.message },
+  declined: { tone: "soft", mark: "–", words: (cell) => `declined${cell.message && `: “${cell.message}”`}` },
+};
+
 function CellState({ cell }: { cell: Cell }) {
-  switch (cell.state) {
-    case "running":
-      return (
-        <State tone="leaf" mark="▸">
-          {cell.partial ? "writing …" : "working …"}
-        </State>
-      );
-    case "stale":
-      return (
-        <State tone="ochre" mark="◌">
-          out of date
-        </State>
-      );
-    case "failed":
-      return (
-        <State tone="brick" mark="✕">
-          failed: {cell.message}
-        </State>
-      );
-    case "muted":
-      return (
-        <State tone="soft" mark="–">
-          passed over
-        </State>
-      );
-    case "empty":
-      return (
-        <State tone="soft" mark="·">
-          not run yet
-        </State>
-      );
-    case "ahead":
-      return (
-        <State tone="soft" mark="·">
-          still to come
-        </State>
-      );
-    case "asking":
-      return (
-        <State tone="ochre" mark="○">
-          waits for a person
-        </State>
-      );
-    case "waiting":
-      return (
-        <State tone="ochre" mark="◔">
-          will try again{cell.message && `: ${cell.message}`}
-        </State>
-      );
-    case "unsure":
-      return (
-        <State tone="brick" mark="?">
-          {cell.message}
-        </State>
-      );
-    case "declined":
-      return (
-        <State tone="soft" mark="–">
-          declined{cell.message && `: “${cell.message}”`}
-        </State>
-      );
-    default:
-      return cell.would ? (
-        <State tone="soft" mark="▫">
-          {WOULD[cell.would]}
-        </State>
-      ) : null;
-  }
+  const told =
+    STATES[cell.state] ??
+    (cell.would ? ({ tone: "soft", mark: "▫", words: () => WOULD[cell.would] ?? "" } as Told) : null);
+  return told ? (
+    <State tone={told.tone} mark={told.mark}>
+      {told.words(cell)}
+    </State>
+  ) : null;
 }
 
 function Marks({ cell }: { cell: Cell }) {

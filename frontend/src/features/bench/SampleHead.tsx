@@ -92,7 +92,7 @@ export function SampleHead({
 export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
   const [busy, setBusy] = useState(false);
   const hidden = bench.samples.filter((s) => !s.shown);
-  if (!maker) return <div className="sticky top-0 z-10 border-b border-rule bg-paper" />;
+  if (!maker) return <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper" />;
 
   async function capture() {
     setBusy(true);
@@ -111,7 +111,7 @@ export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
   }
 
   return (
-    <div className="sticky top-0 z-10 border-b border-rule bg-paper px-1 py-1.5">
+    <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper px-1 py-1.5">
       <Button look="quiet" disabled={busy} onClick={capture} title="Keep the start’s next item as a sample">
         {busy ? "Looking …" : "Add"}
       </Button>

@@ -135,7 +135,13 @@ export default function SlotEditor({ label, value, values, problems, long = fals
         doc: value,
         extensions: [
           history(),
-          autocompletion({ override: [source], icons: false, closeOnBlur: true, activateOnTypingDelay: 20 }),
+          autocompletion({
+            override: [source],
+            icons: false,
+            closeOnBlur: true,
+            activateOnTypingDelay: 20,
+            interactionDelay: 0,
+          }),
           keymap.of([
             { key: "Mod-Enter", run: () => (now.current.onRun?.(), true) },
             ...(long ? [] : [{ key: "Enter", run: () => true }]),

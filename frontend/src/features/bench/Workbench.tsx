@@ -34,15 +34,19 @@ function Opened({ bench }: { bench: Bench }) {
   const cells = useCells(bench, page.stale);
   const samples = useMemo(() => bench.samples.filter((s) => s.shown), [bench.samples]);
   const [search, setSearch] = useSearchParams();
-  const step = bench.lines.some((l) => l.id === search.get("line")) ? search.get("line") : null;
-  const sample = samples.find((s) => s.id === Number(search.get("sample")))?.id ?? samples[0]?.id ?? null;
+  // The place is kept here and only mirrored in the address, so that no key is lost while the address changes.
+  const [place, setPlace] = useState({ line: search.get("line"), sample: Number(search.get("sample")) });
+  const step = bench.lines.some((l) => l.id === place.line) ? place.line : null;
+  const sample = samples.find((s) => s.id === place.sample)?.id ?? samples[0]?.id ?? null;
+  useEffect(() => {
+    setSearch(step ? { line: step, ...(sample ? { sample: String(sample) } : {}) } : {}, { replace: true });
+  }, [step, sample]);
   const [given, setGiven] = useState(false);
   const grid = useRef<HTMLDivElement>(null);
   const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
   const limit = channelLimit(bench);
 
-  const choose = (line: string | null, column = sample) =>
-    setSearch(line ? { line, ...(column ? { sample: String(column) } : {}) } : {}, { replace: true });
+  const choose = (line: string | null, column?: number) => setPlace((now) => ({ line, sample: column ?? now.sample }));
 
   const benchOpen = !!step && !!catalogue.data;
   useEffect(() => {
@@ -63,24 +67,28 @@ function Opened({ bench }: { bench: Bench }) {
   const running = [...cells.values()].some((c) => c.state === "running");
   const due = [...cells.values()].filter((c) => ["stale", "empty", "failed"].includes(c.state)).length;
 
-  const moveLine = (by: number) => {
-    const at = bench.lines.findIndex((l) => l.id === step);
-    const next = bench.lines[Math.min(bench.lines.length - 1, Math.max(0, at + by))];
-    if (next) choose(next.id);
-  };
-  const moveSample = (by: number) => {
-    const at = samples.findIndex((s) => s.id === sample);
-    const next = samples[Math.min(samples.length - 1, Math.max(0, at + by))];
-    if (next) choose(step ?? bench.lines[0]!.id, next.id);
-  };
+  const beside = <T,>(list: T[], at: number, by: number) => list[Math.min(list.length - 1, Math.max(0, at + by))];
+  const moveLine = (by: number) =>
+    setPlace((now) => {
+      const at = bench.lines.findIndex((l) => l.id === now.line);
+      return { ...now, line: (at < 0 ? bench.lines[0] : beside(bench.lines, at, by))?.id ?? null };
+    });
+  const moveSample = (by: number) =>
+    setPlace((now) => {
+      const at = Math.max(
+        0,
+        samples.findIndex((s) => s.id === now.sample),
+      );
+      return { line: now.line ?? bench.lines[0]?.id ?? null, sample: beside(samples, at, by)?.id ?? now.sample };
+    });
   const mute = (line: string) => page.edit((doc) => withLine(doc, line, (l) => ({ ...l, muted: !l.muted })), [line]);
   const isStep = step && step !== bench.lines[0]?.id;
   useKeys({
-    ArrowDown: () => moveLine(step ? 1 : 0),
+    ArrowDown: () => moveLine(1),
     ArrowUp: () => moveLine(-1),
     ArrowRight: () => moveSample(1),
     ArrowLeft: () => moveSample(-1),
-    Enter: () => choose(step ?? bench.lines[0]!.id),
+    Enter: () => setPlace((now) => ({ ...now, line: now.line ?? bench.lines[0]?.id ?? null })),
     Escape: () => choose(null),
     a: () => maker && make(null, null),
     r: () => maker && isStep && sample && make([step], [sample]),
@@ -127,7 +135,10 @@ function Opened({ bench }: { bench: Bench }) {
           }}
         >
           <div role="row" className="contents">
-            <div className="sticky top-0 left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft">
+            <div
+              role="columnheader"
+              className="sticky top-0 left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft"
+            >
               <span className="ml-[4.9rem]">The page</span>
             </div>
             {samples.map((s, i) => (
@@ -141,7 +152,9 @@ function Opened({ bench }: { bench: Bench }) {
                 onRun={() => make(null, [s.id])}
               />
             ))}
-            {samples.length === 0 && <div className="sticky top-0 z-10 border-b border-rule bg-paper" />}
+            {samples.length === 0 && (
+              <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper" />
+            )}
             <AddSample bench={bench} maker={maker} />
           </div>
           {bench.lines.map((line, i) => {
@@ -172,13 +185,15 @@ function Opened({ bench }: { bench: Bench }) {
                       role="gridcell"
                       tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
                       aria-selected={here}
-                      aria-label={`Line ${i + 1}, ${s.label}`}
                       aria-description={cell?.state ?? "the start’s item"}
                       onClick={() => choose(line.id, s.id)}
                       className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
                         here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
                       } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
                     >
+                      <span className="sr-only">
+                        Line {i + 1}, {s.label}:{" "}
+                      </span>
                       {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
                       {cell ? (
                         <CellBody
@@ -193,8 +208,8 @@ function Opened({ bench }: { bench: Bench }) {
                     </button>
                   );
                 })}
-                {samples.length === 0 && <div className="border-b border-line" />}
-                <div className="border-b border-line" />
+                {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
+                <div role="gridcell" className="border-b border-line" />
               </div>
             );
           })}

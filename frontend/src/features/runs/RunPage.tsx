@@ -19,13 +19,13 @@ export function RunPage() {
   const id = Number(useParams().id);
   const session = useSession();
   const maker = may(session.data, "maker");
-  const [search, setSearch] = useSearchParams();
+  const [search] = useSearchParams();
+  const [wanted, choose] = useState(search.get("line"));
   const [given, setGiven] = useState(false);
   const [journal, setJournal] = useState(false);
   const path = { params: { path: { id } } };
   const run = useQuery({ queryKey: ["run", id], queryFn: () => ok(api.GET("/api/runs/{id}", path)) });
   const lines = run.data?.lines ?? [];
-  const wanted = search.get("line");
   const step = lines.some((l) => l.id === wanted)
     ? wanted
     : run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null;
@@ -36,11 +36,11 @@ export function RunPage() {
     placeholderData: (before) => before,
     queryFn: () => ok(api.GET("/api/runs/{id}/steps/{step}", { params: { path: { id, step: step! } } })),
   });
-  const choose = (line: string) => setSearch({ line }, { replace: true });
-  const move = (by: number) => {
-    const next = lines[Math.min(lines.length - 1, Math.max(0, lines.findIndex((l) => l.id === step) + by))];
-    if (next) choose(next.id);
-  };
+  const move = (by: number) =>
+    choose((now) => {
+      const at = lines.findIndex((l) => l.id === (now ?? step));
+      return lines[Math.min(lines.length - 1, Math.max(0, at + by))]?.id ?? now;
+    });
   useKeys({ ArrowDown: () => move(1), ArrowUp: () => move(-1), g: () => setGiven((now) => !now) });
   if (run.isPending) return <Loading what="Fetching the run …" />;
   if (run.isError) return <Failed error={run.error} again={() => run.refetch()} />;
@@ -135,11 +135,11 @@ export function RunPage() {
                   type="button"
                   role="gridcell"
                   aria-selected={chosen}
-                  aria-label={`Line ${i + 1}`}
                   tabIndex={chosen ? 0 : -1}
                   onClick={() => choose(one.id)}
                   className={`relative border-b border-l border-line px-3 py-2 text-left ${chosen ? "bg-sheet ring-2 ring-leaf ring-inset" : "hover:bg-sheet"}`}
                 >
+                  <span className="sr-only">Line {i + 1}: </span>
                   {its?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
                   {its ? (
                     <CellBody cell={its} stage={one.stage} lines={4} />

@@ -246,7 +246,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                     className="absolute grid w-full border-b border-line hover:bg-paper"
                     style={{ gridTemplateColumns: template, height: HEIGHT, transform: `translateY(${item.start}px)` }}
                   >
-                    <span className="px-2 py-1.5 text-right text-xs text-soft">{row.position}</span>
+                    <span role="rowheader" className="px-2 py-1.5 text-right text-xs text-soft">
+                      {row.position}
+                    </span>
                     {sheet.columns.map((c, x) => {
                       const here = at[0] === item.index && at[1] === x;
                       const text = cellText(row, c.name);
@@ -286,7 +288,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                         </div>
                       );
                     })}
-                    <RowMenu row={row} maker={maker} onDelete={() => remove(row)} />
+                    <span role="gridcell" className="text-center">
+                      <RowMenu row={row} maker={maker} onDelete={() => remove(row)} />
+                    </span>
                   </div>
                 );
               })}

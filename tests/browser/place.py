@@ -1,0 +1,138 @@
+"""The demonstration in processes of its own, and a headless Chromium to visit it with."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+
+CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+def free_port() -> int:
+    """A port nobody uses now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class Demo:
+    """`ulmus demo` in a folder of its own; it can be killed and started again."""
+
+    def __init__(self) -> None:
+        self.folder = Path(tempfile.mkdtemp())
+        self.port, self.town_port, self.smtp_port = free_port(), free_port(), free_port()
+        self.url, self.town = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.town_port}"
+        self.process: subprocess.Popen[str] | None = None
+
+    def start(self) -> Demo:
+        arguments = [
+            "--data",
+            str(self.folder),
+            "--port",
+            str(self.port),
+            "--town-port",
+            str(self.town_port),
+            "--smtp-port",
+            str(self.smtp_port),
+        ]
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "ulmus.cli", "demo", *arguments], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+        )
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            if "Ulmus  " in line:
+                return self
+        raise RuntimeError("the demonstration did not start")
+
+    def stop(self, how: int = signal.SIGTERM) -> None:
+        if self.process is not None:
+            self.process.send_signal(how)
+            self.process.wait(20)
+            assert self.process.stdout is not None
+            self.process.stdout.close()
+            self.process = None
+
+    def close(self) -> None:
+        self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def launch(playwright: Playwright) -> Browser:
+    """Debian's Chromium with an empty profile."""
+    return playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+
+
+def enter(page: Page, url: str, who: str = "Mara") -> None:
+    """Sign in by the demonstration's button."""
+    page.goto(url)
+    page.get_by_role("button", name=who).click()
+    page.get_by_role("navigation", name="Main").wait_for()
+
+
+class WithBrowser(unittest.TestCase):
+    """A test class with a demonstration and a browser; every test gets a new page, signed in."""
+
+    demo: Demo
+    who = "Mara"
+    size = (1280, 800)
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.demo = Demo().start()
+        cls.addClassCleanup(cls.demo.close)
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = launch(playwright)
+        cls.addClassCleanup(cls.browser.close)
+
+    def setUp(self) -> None:
+        self.page = self.visitor(self.who)
+        self.complaints: list[str] = []
+        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
+
+    def visitor(self, who: str = "", scheme: str = "light") -> Page:
+        """A page in a browser of its own."""
+        context = self.browser.new_context(viewport={"width": self.size[0], "height": self.size[1]}, color_scheme=scheme)  # type: ignore[arg-type]
+        self.addCleanup(context.close)
+        page = context.new_page()
+        page.set_default_timeout(15_000)
+        if who:
+            enter(page, self.demo.url, who)
+        return page
+
+    def open_workflow(self, name: str = "Seed news to Pondside") -> None:
+        self.page.goto(f"{self.demo.url}/workflows")
+        self.page.get_by_role("link", name=name, exact=True).click()
+        self.page.get_by_role("grid", name="The page and its proofs").wait_for()
+
+    def cell(self, line: int, sample: int = 1):  # type: ignore[no-untyped-def]
+        """The cell of a line (from 1) and a sample (from 1)."""
+        return self.page.get_by_role("gridcell", name=re.compile(rf"^Line {line},")).nth(sample - 1)
+
+    def soon(self, true, says: str = "", seconds: float = 20) -> None:  # type: ignore[no-untyped-def]
+        """Wait until something is so."""
+        end = time.monotonic() + seconds
+        while not true():
+            if time.monotonic() > end:
+                self.fail(f"did not happen in {seconds} s: {says}")
+            self.page.wait_for_timeout(50)

@@ -1,0 +1,186 @@
+"""Each screen: by keyboard, in the dark, for those who may only look, when the outside fails; and axe finds nothing serious."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from tests.browser.place import WithBrowser, enter
+
+AXE = (Path(__file__).parents[2] / "frontend" / "node_modules" / "axe-core" / "axe.min.js").read_text("utf-8")
+SCREENS = (
+    "/",
+    "/workflows",
+    "/workflows/3",
+    "/workflows/3?line=post",
+    "/approvals",
+    "/sheets/posts_out",
+    "/runs",
+    "/runs/3?line=post",
+    "/connections",
+)
+
+
+class Accessible(WithBrowser):
+    def serious(self) -> list[str]:
+        found = self.page.evaluate("axe.run({resultTypes: ['violations']})")
+        return [f"{v['id']}: {v['nodes'][0]['html'][:160]}" for v in found["violations"] if v["impact"] in ("serious", "critical")]
+
+    def test_axe_finds_nothing_serious_in_light_and_dark(self) -> None:
+        for theme in ("light", "dark"):
+            self.page.evaluate(f"localStorage.setItem('theme', '{theme}')")
+            for path in SCREENS:
+                with self.subTest(theme=theme, path=path):
+                    self.page.goto(self.demo.url + path)
+                    self.page.wait_for_load_state("networkidle") if False else self.page.wait_for_timeout(700)
+                    self.page.evaluate(AXE)
+                    self.assertEqual(self.serious(), [])
+
+
+class Keyboard(WithBrowser):
+    def test_the_workbench_without_a_mouse(self) -> None:
+        self.open_workflow()
+        page = self.page
+        page.keyboard.press("Enter")
+        expect(page.get_by_label("Bench", exact=True)).to_be_visible()
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("ArrowRight")
+        expect(self.cell(3, 2)).to_have_attribute("aria-selected", "true")
+        page.keyboard.press("g")
+        expect(page.get_by_text("The prompt as sent")).to_be_visible()
+        page.keyboard.press("f")
+        self.soon(lambda: "writing" in self.cell(3, 2).inner_text() or "working" in self.cell(3, 2).inner_text(), "asked again")
+        expect(self.cell(3, 2)).to_contain_text("keeps")
+        page.keyboard.press("m")
+        expect(self.cell(3, 2)).to_contain_text("passed over")
+        page.keyboard.press("m")
+        expect(self.cell(3, 2)).to_contain_text("keeps")
+        page.keyboard.press("Escape")
+        expect(page.get_by_label("Bench", exact=True)).not_to_be_visible()
+
+    def test_places_and_the_shortcut_sheet(self) -> None:
+        page = self.page
+        for key, heading in (("2", "Workflows"), ("5", "Runs"), ("6", "Connections")):
+            page.keyboard.press(key)
+            expect(page.get_by_role("heading", name=heading, exact=True)).to_be_visible()
+        page.keyboard.press("?")
+        expect(page.get_by_role("dialog", name="Shortcuts")).to_be_visible()
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_have_count(0)
+
+    def test_a_sheet_is_changed_by_keys(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/sheets/topics")
+        grid = page.get_by_role("grid", name="Topics for spring")
+        grid.focus()
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("ArrowRight")
+        page.keyboard.type("By lamp light")
+        page.keyboard.press("Enter")
+        expect(grid.get_by_text("By lamp light")).to_be_visible()
+        page.keyboard.press("ArrowUp")
+        page.keyboard.press("Enter")
+        page.keyboard.type("x")
+        page.keyboard.press("Escape")
+        page.reload()
+        expect(page.get_by_role("grid").get_by_text("By lamp light", exact=True)).to_be_visible()
+
+
+class Editing(WithBrowser):
+    def test_a_wrong_slot_is_marked_as_it_is_typed_and_keeps_the_page_from_going_live(self) -> None:
+        self.open_workflow("Canal news to Pondside")
+        page = self.page
+        self.cell(2).click()
+        address = page.get_by_role("textbox", name="Page address")
+        address.click()
+        page.keyboard.press("Control+A")
+        page.keyboard.type("<<courier.lnk>>")
+        expect(page.get_by_text("Did you mean “link”?").first).to_be_visible()
+        page.get_by_role("button", name=re.compile("Go live|Make the changes live")).click()
+        dialog = page.get_by_role("dialog", name="Before it goes live")
+        expect(dialog.get_by_role("button", name="Go live")).to_be_disabled()
+        dialog.get_by_role("button", name=re.compile("✕ missing")).first.click()
+        address.click()
+        page.keyboard.press("Control+A")
+        page.keyboard.type("<<courier.link>>")
+        expect(page.get_by_text("Did you mean")).to_have_count(0)
+
+    def test_two_people_on_one_page_overwrite_nothing(self) -> None:
+        self.open_workflow("Allotment notes to the garden board")
+        url = self.page.url
+        other = self.visitor("Mara")
+        other.goto(url)
+        name = "The workflow’s name"
+        other.get_by_role("textbox", name=name).fill("Named by the other")
+        expect(other.get_by_text("Saved", exact=True)).to_be_visible()
+        expect(self.page.get_by_role("textbox", name=name)).to_have_value("Named by the other")
+        self.page.context.set_offline(True)
+        self.page.get_by_role("textbox", name=name).fill("Named by me")
+        expect(self.page.get_by_text("Not saved yet", exact=True)).to_be_visible()
+        other.get_by_role("textbox", name=name).fill("Named by the other again")
+        expect(other.get_by_text("Saved", exact=True)).to_be_visible()
+        self.page.context.set_offline(False)
+        expect(self.page.get_by_role("button", name="Keep mine")).to_be_visible()
+        self.page.get_by_role("button", name="Keep mine").click()
+        expect(other.get_by_role("textbox", name=name)).to_have_value("Named by me")
+
+    def test_the_missing_connection_is_shown_on_its_line(self) -> None:
+        self.page.goto(f"{self.demo.url}/workflows/1")
+        expect(self.page.get_by_text("“garden_board” is not here yet").first).to_be_visible()
+
+
+class Failing(WithBrowser):
+    def test_a_failed_run_is_looked_at_and_taken_up_from_today(self) -> None:
+        page = self.page
+        waiting = page.get_by_role("region", name=re.compile("^Waiting for you"))
+        expect(waiting.get_by_text("nothing at this address (404)")).to_be_visible()
+        waiting.get_by_role("link", name="See what happened").click()
+        expect(page.get_by_text("Stopped: ")).to_be_visible()
+        page.get_by_role("button", name="Take up again").click()
+        expect(page.get_by_role("link", name="Read and decide")).to_be_visible()
+
+    def test_a_connection_that_fails_its_test_says_why(self) -> None:
+        page = self.page
+        town = self.visitor()
+        town.goto(f"{self.demo.town}/control")
+        town.get_by_label("Fault of model").select_option("busy")
+        town.locator("form", has=town.get_by_label("Fault of model")).get_by_role("button", name="Set").click()
+        page.goto(f"{self.demo.url}/connections")
+        model = page.get_by_role("listitem").filter(has_text="the drafting model")
+        model.get_by_role("button", name="Test").click()
+        expect(model.get_by_text("asks us to slow down")).to_be_visible()
+        town.get_by_label("Fault of model").select_option("")
+        town.locator("form", has=town.get_by_label("Fault of model")).get_by_role("button", name="Set").click()
+        model.get_by_role("button", name="Test").click()
+        expect(model.get_by_text("Answered in")).to_be_visible()
+
+    def test_an_unknown_page_and_a_missing_run_say_so(self) -> None:
+        self.page.goto(f"{self.demo.url}/runs/9999")
+        expect(self.page.get_by_text("This is not here (any more).")).to_be_visible()
+
+
+class LookingOnly(WithBrowser):
+    who = "Ines"
+
+    def test_a_reviewer_sees_but_does_not_change(self) -> None:
+        page = self.page
+        expect(page.get_by_role("link", name="Connections")).to_have_count(0)
+        page.goto(f"{self.demo.url}/workflows/3?line=post")
+        expect(page.get_by_text("You may look, not change")).to_be_visible()
+        expect(page.get_by_role("button", name="Run this cell")).to_have_count(0)
+        page.goto(f"{self.demo.url}/approvals")
+        expect(page.get_by_role("button", name="Approve")).to_be_visible()
+
+    def test_signing_out_and_a_wrong_password(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Ines Varga").click()
+        page.get_by_role("menuitem", name="Sign out").click()
+        page.get_by_label("Mail address").fill("ines@marrowbank.example")
+        page.get_by_label("Password").fill("wrong")
+        page.get_by_role("button", name="Sign in").click()
+        expect(page.get_by_role("alert")).to_have_text("That address and password do not belong together.")
+        enter(page, self.demo.url, "Mara")
+        expect(page.get_by_role("link", name="Connections")).to_be_visible()
