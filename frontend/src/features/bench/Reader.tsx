@@ -32,7 +32,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven }:
           </Tabs.Trigger>
         )}
         <span className="ml-auto">
-          <Spent result={result} />
+          {state !== "running" && <Spent result={result} />}
         </span>
       </Tabs.List>
       <Tabs.Content value="gave">

@@ -103,7 +103,7 @@ export function Runs() {
                     {run.title}
                   </Link>
                   {run.message && run.state !== "done" && (
-                    <span className="block text-xs text-brick">{run.message}</span>
+                    <span className={`block text-xs ${run.state === "declined" ? "text-soft" : "text-brick"}`}>{run.message}</span>
                   )}
                 </td>
                 <td className="text-soft">{run.workflow_name}</td>

@@ -1,0 +1,104 @@
+"""``make shots``: one current picture of each main view, from demo data, in docs/screenshots/."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from tests.browser.place import Demo, enter, launch
+
+OUT = Path("docs/screenshots")
+VIEWS = {
+    "today": "/",
+    "workflows": "/workflows",
+    "workbench": "/workflows/3",
+    "sheets": "/sheets/posts_out",
+    "runs": "/runs",
+    "run": "/runs/17?line=page",
+    "connections": "/connections",
+}
+DARK = {"today-dark": "/", "workbench-dark": "/workflows/3?line=post&sample=2"}
+
+
+def take(page: Page, name: str) -> None:
+    """Wait until nothing moves, then take the picture."""
+    page.wait_for_timeout(900)
+    page.screenshot(path=OUT / f"{name}.png")
+    print(name, flush=True)
+
+
+def main() -> None:
+    """Take all pictures."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    demo = Demo().start()
+    try:
+        with sync_playwright() as playwright:
+            browser = launch(playwright)
+            page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+            page.goto(demo.url)
+            take(page, "sign-in")
+            enter(page, demo.url)
+            for name, path in VIEWS.items():
+                page.goto(demo.url + path)
+                take(page, name)
+            bench(page, demo)
+            approvals(page, demo)
+            dark = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
+            enter(dark, demo.url)
+            for name, path in DARK.items():
+                dark.goto(demo.url + path)
+                take(dark, name)
+            letter(browser.new_context(viewport={"width": 390, "height": 780}).new_page(), demo)
+            page.goto(f"{demo.town}/control")
+            take(page, "practice-town")
+            browser.close()
+    finally:
+        demo.close()
+
+
+def bench(page: Page, demo: Demo) -> None:
+    """The bench on the draft: some cells out of date, one being written, the values offered."""
+    page.goto(f"{demo.url}/workflows/3?line=post&sample=2")
+    prompt = page.get_by_role("textbox", name="Prompt")
+    prompt.click()
+    page.keyboard.press("Control+Home")
+    page.keyboard.type("Begin calmly. ")
+    page.wait_for_timeout(600)
+    page.get_by_role("button", name="Run this cell").click()
+    page.get_by_text("writing …").first.wait_for()
+    page.wait_for_timeout(450)
+    page.screenshot(path=OUT / "workbench-writing.png")
+    print("workbench-writing", flush=True)
+    page.wait_for_timeout(2500)
+    prompt.click()
+    page.keyboard.press("Control+Home")
+    page.keyboard.type("For <<")
+    page.locator(".cm-tooltip-autocomplete").wait_for()
+    take(page, "workbench-values")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Control+z")
+    page.wait_for_timeout(800)
+
+
+def approvals(page: Page, demo: Demo) -> None:
+    """The desk, in the second round with the changes marked."""
+    page.goto(f"{demo.url}/approvals")
+    page.get_by_role("button", name="Send back with a note").click()
+    page.get_by_role("textbox", name="Note for the rewrite").fill("Say how many envelopes changed owners, and make it shorter.")
+    page.keyboard.press("Control+Enter")
+    page.get_by_role("link", name=re.compile("round 2")).click()
+    take(page, "approvals")
+
+
+def letter(phone: Page, demo: Demo) -> None:
+    """The page behind the link in the mail, on a phone."""
+    phone.goto(f"{demo.town}/mail/")
+    phone.get_by_role("link", name=re.compile("To approve")).first.click()
+    phone.goto(phone.get_by_role("link", name=re.compile("answer")).get_attribute("href") or "")
+    take(phone, "approval-on-a-phone")
+
+
+if __name__ == "__main__":
+    main()
