@@ -67,7 +67,6 @@ def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = 
             session.flush()
             for i, row in enumerate(rows, start=1):
                 session.add(tables.SheetRow(sheet=sheet["key"], position=i, cells=dict(zip(names, row, strict=True))))
-    _fix_addresses(services, town, smtp)
     made = {}
     for file in sorted((DATA / "workflows").glob("*.json")):
         workflow = read_file(file.read_text("utf-8").replace("{town}", town))
@@ -84,14 +83,6 @@ def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = 
 def _world(town: str, smtp: int) -> dict[str, Any]:
     text = (DATA / "world.json").read_text("utf-8").replace("{town}", town).replace('"{smtp}"', str(smtp))
     return dict(json.loads(text))
-
-
-def _fix_addresses(services: Services, town: str, smtp: int) -> None:
-    """Point the demonstration's connections and pages at the town where it stands now."""
-    with services.store.write() as session:
-        mail = session.get(tables.Connection, "office_mail")
-        if mail is not None:
-            mail.settings = {**mail.settings, "port": smtp}
 
 
 def _history(services: Services, made: dict[str, int], plan: list[dict[str, Any]], town: str) -> None:

@@ -142,6 +142,23 @@ class Failing(WithBrowser):
         page.get_by_role("button", name="Take up again").click()
         expect(page.get_by_role("link", name="Read and decide")).to_be_visible()
 
+    def test_a_failed_run_left_to_rest_no_longer_waits(self) -> None:
+        page = self.page
+        town = self.visitor()
+        town.goto(f"{self.demo.town}/control")
+        town.get_by_label("Fault of page").select_option("gone")
+        town.locator("form", has=town.get_by_label("Fault of page")).get_by_role("button", name="Set").click()
+        town.get_by_role("button", name="Publish the next article in The Furrow Letter").click()
+        title = town.locator(".say").inner_text().removeprefix("Published: ")
+        waiting = page.get_by_role("region", name=re.compile("^Waiting for you")).get_by_role("listitem").filter(has_text=title)
+        expect(waiting.get_by_text("a run stopped")).to_be_visible(timeout=15_000)
+        waiting.get_by_role("button", name="Let it rest").click()
+        expect(waiting).to_have_count(0)
+        page.goto(f"{self.demo.url}/runs")
+        expect(page.get_by_role("row").filter(has_text=title)).to_contain_text("cancelled")
+        town.get_by_label("Fault of page").select_option("")
+        town.locator("form", has=town.get_by_label("Fault of page")).get_by_role("button", name="Set").click()
+
     def test_a_connection_that_fails_its_test_says_why(self) -> None:
         page = self.page
         town = self.visitor()

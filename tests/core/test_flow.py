@@ -225,6 +225,12 @@ class Failures(unittest.TestCase):
         with self.assertRaises(FlowError):
             Journal().drafted().does(TakenUp, "editor")
 
+    def test_a_failed_run_can_be_left_to_rest_and_stays_ended(self) -> None:
+        run = Journal().does(Failed, "page", message="gone").does(Ended, outcome="failed").does(Cancelled, by="Mara")
+        self.assertEqual((run.state.outcome, run.state.ended, run.next), ("cancelled", True, []))
+        with self.assertRaises(FlowError):
+            run.does(TakenUp, "page")
+
     def test_a_piece_in_doubt_waits_for_a_person(self) -> None:
         run = Journal().approved().does(Queued, "out", piece=1, key="k").does(Unsure, "out", message="?")
         self.assertEqual(run.next, [])

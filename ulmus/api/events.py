@@ -16,7 +16,7 @@ from .base import Refusal, house
 bp = Blueprint("events", __name__)
 MOST = 24
 _open = threading.BoundedSemaphore(MOST)
-BEAT = 10.0
+BEAT = 5.0
 
 
 @bp.get("/api/events")

@@ -24,6 +24,7 @@ from .text import decode
 
 MOST_ITEMS = 500
 MAX_BYTES = 8_000_000
+_ROOT_END = re.compile(rb"</(?:rss|feed|rdf:RDF)\s*>", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -104,9 +105,13 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     problems = []
     if read.bozo and not isinstance(read.bozo_exception, feedparser.CharacterEncodingOverride | feedparser.NonXMLContentType):
         problems.append("The feed is damaged; it was read as far as it could be.")
-    items = [_xml_item(e) for e in read.entries[:MOST_ITEMS]]
-    if len(read.entries) > MOST_ITEMS:
-        problems.append(f"Only the first {MOST_ITEMS} of {len(read.entries)} items were read.")
+    entries = read.entries
+    if problems and entries and not _ROOT_END.search(body[-400:]):
+        # Half an item may lack its id and would count as a new one; it is read whole next time.
+        entries = entries[:-1]
+    items = [_xml_item(e) for e in entries[:MOST_ITEMS]]
+    if len(entries) > MOST_ITEMS:
+        problems.append(f"Only the first {MOST_ITEMS} of {len(entries)} items were read.")
     return Feed(_clean(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
 
 

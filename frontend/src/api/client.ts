@@ -1,5 +1,5 @@
 /** The generated API, with words for failures. Server state goes through here and TanStack Query, nowhere else. */
-import { QueryClient } from "@tanstack/react-query";
+import { QueryCache, QueryClient } from "@tanstack/react-query";
 import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./schema";
 
@@ -51,7 +51,13 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
   throw new ApiError(said || `That did not work (${answer.response.status}).`, answer.response.status);
 }
 
-export const queries = new QueryClient({
+export const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error) => {
+      // The session has ended: ask anew who is here, which leads to the sign-in page.
+      if (error instanceof ApiError && error.status === 401) queries.invalidateQueries({ queryKey: ["session"] });
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 5_000,

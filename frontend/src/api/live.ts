@@ -37,15 +37,9 @@ export function useLine(signedIn: boolean): boolean {
     if (!signedIn) return;
     const due = new Set<string>();
     let timer = 0;
-    const source = new EventSource("/api/events");
-    source.onopen = () => {
-      setOpen((before) => {
-        if (!before) queries.invalidateQueries();
-        return true;
-      });
-    };
-    source.onerror = () => setOpen(false);
-    source.onmessage = (message) => {
+    let again = 0;
+    let source: EventSource;
+    const hear = (message: MessageEvent) => {
       const news = JSON.parse(message.data) as News;
       for (const listener of listeners) listener(news);
       for (const key of CONCERNS[news.topic]) due.add(key);
@@ -58,8 +52,24 @@ export function useLine(signedIn: boolean): boolean {
         }, 120);
       }
     };
+    const listen = () => {
+      source = new EventSource("/api/events");
+      source.onmessage = hear;
+      source.onopen = () =>
+        setOpen((before) => {
+          if (!before) queries.invalidateQueries();
+          return true;
+        });
+      source.onerror = () => {
+        setOpen(false);
+        // The browser tries again by itself after a broken line, but not after a refusal.
+        if (source.readyState === EventSource.CLOSED) again = window.setTimeout(listen, 3000);
+      };
+    };
+    listen();
     return () => {
       source.close();
+      window.clearTimeout(again);
       window.clearTimeout(timer);
     };
   }, [signedIn]);

@@ -19,15 +19,17 @@ export function Field({
   // A label hands a press on to the first control in it, so a group of controls must not stand in one.
   const Box = group ? "div" : "label";
   return (
-    <Box className="block">
-      <span className="mb-0.5 block text-xs text-soft">{label}</span>
-      {children}
+    <div>
+      <Box className="block">
+        <span className="mb-0.5 block text-xs text-soft">{label}</span>
+        {children}
+      </Box>
       {wrong ? (
         <span className="mt-0.5 block text-xs text-brick">{wrong}</span>
       ) : help ? (
         <span className="mt-0.5 block text-xs text-soft">{help}</span>
       ) : null}
-    </Box>
+    </div>
   );
 }
 

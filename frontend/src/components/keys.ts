@@ -13,6 +13,8 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented || typing(event.target)) return;
+      // Enter and the space bar belong to the button or link that has the focus.
+      if ((event.key === "Enter" || event.key === " ") && (event.target as Element).closest?.("button, a")) return;
       const act = now.current[event.key];
       if (act) {
         event.preventDefault();

@@ -102,7 +102,7 @@ class TakenUp(_AtStep):
 
 
 class Cancelled(_Event):
-    """A person ended the run."""
+    """A person ended the run, or let a run rest that had failed."""
 
     event: Literal["cancelled"] = "cancelled"
     by: str = ""

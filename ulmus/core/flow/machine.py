@@ -82,9 +82,10 @@ def apply(state: State, event: Event) -> State:
 
     Raises `FlowError` where the event cannot happen.
     """
-    if state.ended and not isinstance(event, TakenUp):
+    let_rest = isinstance(event, Cancelled) and state.outcome == "failed"
+    if state.ended and not isinstance(event, TakenUp) and not let_rest:
         raise FlowError(f"the run has ended; “{event.event}” cannot follow")
-    if state.outcome is not None and not isinstance(event, Ended | TakenUp):
+    if state.outcome is not None and not isinstance(event, Ended | TakenUp) and not let_rest:
         raise FlowError(f"the run is ending; “{event.event}” cannot follow")
     rule = _RULES.get((state.phase, type(event))) or _RULES.get(("any", type(event)))
     if rule is None:

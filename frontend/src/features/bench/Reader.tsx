@@ -31,9 +31,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven }:
             Was given <kbd className="font-sans text-xs opacity-70">G</kbd>
           </Tabs.Trigger>
         )}
-        <span className="ml-auto">
-          {state !== "running" && <Spent result={result} />}
-        </span>
+        <span className="ml-auto">{state !== "running" && <Spent result={result} />}</span>
       </Tabs.List>
       <Tabs.Content value="gave">
         {state === "stale" && (

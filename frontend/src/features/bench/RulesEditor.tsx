@@ -37,7 +37,10 @@ export function RulesEditor({
       <div className="mb-0.5 text-xs text-soft">Rules, measured on every draft</div>
       <ul className="border-t border-line">
         {rules.map((rule, i) => (
-          <li key={i} className="flex items-center gap-2 border-b border-line py-1 text-sm">
+          <li
+            key={`${i} ${rule.rule} ${rules.length}`}
+            className="flex items-center gap-2 border-b border-line py-1 text-sm"
+          >
             <div className="flex min-w-0 flex-1 flex-wrap items-center gap-1.5">
               <Blank rule={rule} change={(part) => change(i, part)} />
             </div>

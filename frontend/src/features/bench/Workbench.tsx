@@ -53,6 +53,13 @@ function Opened({ bench }: { bench: Bench }) {
     if (benchOpen) grid.current?.querySelector(`[data-row="${step}"] > *`)?.scrollIntoView({ block: "center" });
   }, [step, benchOpen]);
 
+  // The focus goes along with the chosen cell, unless it is at work elsewhere on the bench.
+  useEffect(() => {
+    const focused = document.activeElement;
+    if (focused !== document.body && !grid.current?.contains(focused)) return;
+    grid.current?.querySelector<HTMLElement>("[role=gridcell][aria-selected=true]")?.focus({ preventScroll: true });
+  }, [step, sample]);
+
   async function make(steps: string[] | null, columns: number[] | null, again = false) {
     try {
       await page.flush();

@@ -12,7 +12,7 @@ import { clock, money, when } from "../../components/words";
 import { CellBody } from "../bench/CellBody";
 import { OutlineLine } from "../bench/Outline";
 import { Reader } from "../bench/Reader";
-import { Doubt, TakeUp } from "../today/Today";
+import { Doubt, LetRest, TakeUp } from "../today/Today";
 
 /** A run: the same page with one column, and the reader beside it. */
 export function RunPage() {
@@ -80,7 +80,12 @@ export function RunPage() {
           </Link>
         )}
         {run.data.piece && <Doubt id={run.data.piece} />}
-        {maker && r.state === "failed" && <TakeUp run={id} />}
+        {maker && r.state === "failed" && (
+          <>
+            <TakeUp run={id} />
+            <LetRest run={id} />
+          </>
+        )}
         {maker && !r.ended_at && (
           <Button
             look="quiet"

@@ -103,7 +103,9 @@ export function Runs() {
                     {run.title}
                   </Link>
                   {run.message && run.state !== "done" && (
-                    <span className={`block text-xs ${run.state === "declined" ? "text-soft" : "text-brick"}`}>{run.message}</span>
+                    <span className={`block text-xs ${run.state === "declined" ? "text-soft" : "text-brick"}`}>
+                      {run.message}
+                    </span>
                   )}
                 </td>
                 <td className="text-soft">{run.workflow_name}</td>

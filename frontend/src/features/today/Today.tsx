@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
+import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Linked } from "../../components/Piece";
 import { Empty, Failed, Loading } from "../../components/Quiet";
@@ -13,6 +14,7 @@ type Waiting = Schemas["Waiting"];
 
 /** The morning page: what waits, what went out, what it cost. */
 export function Today() {
+  const maker = may(useSession().data, "maker");
   const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
   if (today.isPending) return <Loading what="Fetching the day …" />;
   if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
@@ -37,7 +39,7 @@ export function Today() {
           ) : (
             <ul>
               {day.waiting.map((one) => (
-                <WaitingRow key={`${one.what}${one.id}`} one={one} />
+                <WaitingRow key={`${one.what}${one.id}`} one={one} maker={maker} />
               ))}
             </ul>
           )}
@@ -84,7 +86,7 @@ export function Today() {
   );
 }
 
-function WaitingRow({ one }: { one: Waiting }) {
+function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
   const to = {
     approval: `/approvals/${one.id}`,
     failed: `/runs/${one.id}`,
@@ -132,7 +134,12 @@ function WaitingRow({ one }: { one: Waiting }) {
             }
           </Link>
         )}
-        {one.what === "failed" && <TakeUp run={one.id} />}
+        {one.what === "failed" && maker && (
+          <>
+            <TakeUp run={one.id} />
+            <LetRest run={one.id} />
+          </>
+        )}
         <span className="text-xs text-soft">{one.from_}</span>
       </div>
     </li>
@@ -173,6 +180,25 @@ export function TakeUp({ run }: { run: number }) {
       }}
     >
       Take up again
+    </Button>
+  );
+}
+
+/** Leave a failed run as it is; it no longer waits for a decision. */
+export function LetRest({ run }: { run: number }) {
+  return (
+    <Button
+      look="quiet"
+      onClick={async () => {
+        try {
+          await ok(api.POST("/api/runs/{id}/cancel", { params: { path: { id: run } } }));
+          queries.invalidateQueries();
+        } catch (error) {
+          sayError(error);
+        }
+      }}
+    >
+      Let it rest
     </Button>
   );
 }
