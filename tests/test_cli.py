@@ -49,7 +49,7 @@ class CommandLine(WithTown):
 
     def test_every_command_has_help_worth_reading(self) -> None:
         listed = self.call("--help").stdout
-        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "render", "user", "docs"):
+        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "render", "due", "user", "docs"):
             self.assertIn(command, listed)
             self.assertGreater(len(self.call(command, "--help").stdout), 150, command)
 
@@ -117,6 +117,21 @@ class CommandLine(WithTown):
         self.assertIn("at 3:", self.call("render", "hi <<a", "--values", values, status=1).stderr)
         self.assertIn("not JSON", self.call("render", "x", "--values", self.file("b.json", "{"), status=1).stderr)
         self.assertIn("one JSON object", self.call("render", "x", "--values", self.file("l.json", "[]"), status=1).stderr)
+
+    # -- due ----------------------------------------------------------------------------------------
+
+    def test_due_times_in_a_zone(self) -> None:
+        rule = "FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0"
+        told = self.json("due", rule, "--zone", "Europe/Paris", "--after", "2026-03-28T12:00", "--count", "2")
+        self.assertEqual(told["due"], ["2026-03-29T03:30:00+02:00", "2026-03-30T02:30:00+02:00"])
+        self.assertEqual(len(self.call("due", "FREQ=HOURLY", "--count", "3").stdout.splitlines()), 3)
+        self.assertIn("Never again", self.call("due", "FREQ=DAILY;UNTIL=20200101T000000").stdout)
+        for arguments, words in (
+            (("FREQ=X",), "RFC 5545"),
+            (("FREQ=DAILY", "--zone", "Nowhere"), "no time zone"),
+            (("FREQ=DAILY", "--after", "soon"), "not a time"),
+        ):
+            self.assertIn(words, self.call("due", *arguments, status=1).stderr)
 
     # -- run ----------------------------------------------------------------------------------------
 

@@ -233,6 +233,35 @@ def render(text: str, values: Path, place: Any, as_json: bool) -> None:
         click.echo(done.text)
 
 
+@main.command()
+@click.argument("rule")
+@click.option("--zone", default="UTC", show_default=True, help="Time zone, such as Europe/Paris.")
+@click.option("--after", default="", help="Wall-clock time in the zone, such as 2026-03-02T09:00. Default: now.")
+@click.option("--count", default=5, show_default=True, type=click.IntRange(1, 1000))
+@JSON
+def due(rule: str, zone: str, after: str, count: int, as_json: bool) -> None:
+    """The next times of a recurrence RULE (RFC 5545), such as FREQ=DAILY;BYHOUR=8;BYMINUTE=30;BYSECOND=0.
+
+    A time that a change of the clocks leaves out comes an hour later; one that comes twice counts once.
+    """
+    import datetime as dt
+
+    from .core import recurrence
+
+    try:
+        place = recurrence.zone_of(zone)
+        begin = dt.datetime.fromisoformat(after).replace(tzinfo=place) if after else dt.datetime.now(place)
+        found = recurrence.due(rule, zone, begin, count)
+    except recurrence.RecurrenceError as error:
+        raise click.ClickException(str(error)) from None
+    except ValueError:
+        raise click.ClickException(f"“{after}” is not a time; write it like 2026-03-02T09:00.") from None
+    if as_json:
+        click.echo(json.dumps({"rule": rule, "zone": zone, "due": [d.isoformat() for d in found]}))
+    else:
+        click.echo("\n".join(f"{d:%a %d %b %Y %H:%M %Z}" for d in found) or "Never again.")
+
+
 @main.group()
 def user() -> None:
     """Accounts."""
