@@ -238,8 +238,9 @@ def render(text: str, values: Path, place: Any, as_json: bool) -> None:
 @click.option("--zone", default="UTC", show_default=True, help="Time zone, such as Europe/Paris.")
 @click.option("--after", default="", help="Wall-clock time in the zone, such as 2026-03-02T09:00. Default: now.")
 @click.option("--count", default=5, show_default=True, type=click.IntRange(1, 1000))
+@click.option("--quiet", default="", help="Hours in which nothing is due, such as 22:00-07:00.")
 @JSON
-def due(rule: str, zone: str, after: str, count: int, as_json: bool) -> None:
+def due(rule: str, zone: str, after: str, count: int, quiet: str, as_json: bool) -> None:
     """The next times of a recurrence RULE (RFC 5545), such as FREQ=DAILY;BYHOUR=8;BYMINUTE=30;BYSECOND=0.
 
     A time that a change of the clocks leaves out comes an hour later; one that comes twice counts once.
@@ -251,7 +252,7 @@ def due(rule: str, zone: str, after: str, count: int, as_json: bool) -> None:
     try:
         place = recurrence.zone_of(zone)
         begin = dt.datetime.fromisoformat(after).replace(tzinfo=place) if after else dt.datetime.now(place)
-        found = recurrence.due(rule, zone, begin, count)
+        found = recurrence.due(rule, zone, begin, count, recurrence.quiet_hours(quiet) if quiet else None)
     except recurrence.RecurrenceError as error:
         raise click.ClickException(str(error)) from None
     except ValueError:

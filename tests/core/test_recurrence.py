@@ -1,4 +1,4 @@
-"""Due times: rules, zones, both kinds of clock change, quiet hours, plain words."""
+"""Due times: rules, zones, both kinds of clock change, quiet hours."""
 
 from __future__ import annotations
 
@@ -7,10 +7,7 @@ import itertools
 import unittest
 from zoneinfo import ZoneInfo
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
-from ulmus.core.recurrence import Daily, Every, Monthly, Quiet, RecurrenceError, Rule, Weekly, due, rule_of, words_of
+from ulmus.core.recurrence import Quiet, RecurrenceError, due, quiet_hours
 
 PARIS = "Europe/Paris"
 
@@ -119,44 +116,18 @@ class ClockChanges(unittest.TestCase):
 
 
 class QuietHours(unittest.TestCase):
-    night = Quiet(dt.time(22), dt.time(7))
+    night = quiet_hours("22:00-07:00")
 
     def test_times_at_night_wait_until_morning_and_count_once(self) -> None:
         found = told("FREQ=HOURLY;INTERVAL=3", PARIS, "2026-03-02T20:00", 4, self.night)
         self.assertEqual(found, ["Mon 02 Mar 21:00", "Tue 03 Mar 07:00", "Tue 03 Mar 09:00", "Tue 03 Mar 12:00"])
 
+    def test_how_they_are_written(self) -> None:
+        self.assertEqual(self.night, Quiet(dt.time(22), dt.time(7)))
+        for text in ("", "22:00", "22-7-8", "late-early", "25:00-07:00"):
+            with self.subTest(text=text), self.assertRaisesRegex(RecurrenceError, "22:00-07:00"):
+                quiet_hours(text)
+
     def test_quiet_at_noon(self) -> None:
         noon = Quiet(dt.time(12), dt.time(13))
         self.assertEqual(told("FREQ=HOURLY", "UTC", "2026-03-02T11:00", 2, noon), ["Mon 02 Mar 13:00", "Mon 02 Mar 14:00"])
-
-
-class PlainWords(unittest.TestCase):
-    examples = (
-        (Every(number=1, unit="hours"), "every hour"),
-        (Every(number=20, unit="minutes"), "every 20 minutes"),
-        (Daily(at=["17:00", "08:30"]), "every day at 08:30 and 17:00"),
-        (Daily(at=["09:00"], weekdays_only=True), "every weekday at 09:00"),
-        (Weekly(days=["FR", "MO"], at="07:15"), "every Monday and Friday at 07:15"),
-        (Monthly(nth=-1, day="TH", at="10:00"), "on the last Thursday of the month at 10:00"),
-        (Rule(text="FREQ=YEARLY"), "by the rule FREQ=YEARLY"),
-    )
-
-    def test_each_says_what_it_means_and_is_a_rule(self) -> None:
-        for plain, words in self.examples:
-            with self.subTest(words=words):
-                self.assertEqual(words_of(plain), words)
-                self.assertEqual(len(due(rule_of(plain), PARIS, at("2026-03-02T09:00", PARIS), 3)), 3)
-
-    @settings(deadline=None, max_examples=60)
-    @given(
-        st.builds(
-            Daily,
-            at=st.lists(st.from_regex(r"([01][0-9]|2[0-3]):[0-5][0-9]", fullmatch=True), min_size=1, max_size=3),
-            weekdays_only=st.booleans(),
-        )
-    )
-    def test_daily_times_are_the_times_that_were_said(self, plain: Daily) -> None:
-        times = due(rule_of(plain), "UTC", at("2026-03-02T00:00"), 12)
-        self.assertEqual({t.strftime("%H:%M") for t in times}, set(plain.at))
-        if plain.weekdays_only:
-            self.assertTrue(all(t.weekday() < 5 for t in times))

@@ -16,17 +16,19 @@ import itertools
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
 from dateutil.rrule import rruleset, rrulestr
-from pydantic import BaseModel, ConfigDict, Field
 
 ANCHOR = dt.datetime(2020, 1, 6)
 LONGEST_RULE = 4000
 MOST_TRIES = 400_000
-DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
-_SUB_DAILY = {"HOURLY": dt.timedelta(hours=1), "MINUTELY": dt.timedelta(minutes=1)}
+_STEPS = {
+    "MINUTELY": dt.timedelta(minutes=1),
+    "HOURLY": dt.timedelta(hours=1),
+    "DAILY": dt.timedelta(days=1),
+    "WEEKLY": dt.timedelta(weeks=1),
+}
 
 
 class RecurrenceError(ValueError):
@@ -51,6 +53,15 @@ class Quiet:
         """The end of the quiet hours `moment` is in."""
         end = moment.replace(hour=self.end.hour, minute=self.end.minute, second=0, microsecond=0)
         return end if end > moment else end + dt.timedelta(days=1)
+
+
+def quiet_hours(text: str) -> Quiet:
+    """Quiet hours written like ``22:00-07:00``. Raises `RecurrenceError`."""
+    try:
+        start, end = (dt.time.fromisoformat(part.strip()) for part in text.split("-"))
+    except ValueError:
+        raise RecurrenceError("Quiet hours are written like 22:00-07:00.") from None
+    return Quiet(start, end)
 
 
 def zone_of(name: str) -> ZoneInfo:
@@ -113,7 +124,7 @@ def _parse(rule: str, zone: ZoneInfo, begin: dt.datetime) -> rruleset:
 
 
 def _start(lines: list[str], begin: dt.datetime) -> dt.datetime:
-    """Where counting begins; for rules within a day, moved close to `begin` without losing count."""
+    """Where counting begins, moved close to `begin` by whole steps so that nothing is counted through in vain."""
     start = ANCHOR
     for line in lines:
         if line.startswith("DTSTART"):
@@ -128,12 +139,12 @@ def _start(lines: list[str], begin: dt.datetime) -> dt.datetime:
         _within_bounds(parts)
         if frequency == "SECONDLY":
             raise RecurrenceError("Once a minute is the most often that can be asked for.")
-        if frequency in _SUB_DAILY:
-            if set(parts) & {"BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "COUNT", "BYSECOND"}:
-                raise RecurrenceError("A rule within the day takes INTERVAL, BYDAY, BYHOUR, BYMINUTE and UNTIL only.")
-            step = _SUB_DAILY[frequency] * int(parts.get("INTERVAL", "1"))
-            if begin > start and len(rules) == 1:
-                start += step * ((begin - start) // step)
+        within_the_day = {"BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "COUNT", "BYSECOND"}
+        if frequency in ("MINUTELY", "HOURLY") and set(parts) & within_the_day:
+            raise RecurrenceError("A rule within the day takes INTERVAL, BYDAY, BYHOUR, BYMINUTE and UNTIL only.")
+        if frequency in _STEPS and "COUNT" not in parts and begin > start and len(rules) == 1:
+            step = _STEPS[frequency] * int(parts.get("INTERVAL", "1"))
+            start += step * ((begin - start) // step)
     return start
 
 
@@ -166,96 +177,3 @@ def _placed(moment: dt.datetime, zone: ZoneInfo) -> dt.datetime:
     """A wall-clock time in the zone: the first of two, or with the offset before a gap."""
     # fold=0 means the first of two; in a gap, the offset before it. Going through UTC gives the real wall clock.
     return moment.replace(tzinfo=zone, fold=0).astimezone(dt.UTC).astimezone(zone)
-
-
-# -- in plain words ---------------------------------------------------------------------------------
-
-Clock = Annotated[str, Field(pattern=r"^([01][0-9]|2[0-3]):[0-5][0-9]$", title="Time", description="Like 08:30.")]
-
-
-class _Plain(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-
-class Every(_Plain):
-    """Every so many minutes or hours, counted from midnight."""
-
-    how: Literal["every"] = "every"
-    number: int = Field(1, ge=1, le=720)
-    unit: Literal["minutes", "hours"] = "hours"
-
-
-class Daily(_Plain):
-    """Every day, or on weekdays only, at one or more times."""
-
-    how: Literal["daily"] = "daily"
-    at: list[Clock] = Field(min_length=1, max_length=24)
-    weekdays_only: bool = False
-
-
-class Weekly(_Plain):
-    """On some days of the week at a time."""
-
-    how: Literal["weekly"] = "weekly"
-    days: list[Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"]] = Field(min_length=1, max_length=7)
-    at: Clock = "09:00"
-
-
-class Monthly(_Plain):
-    """On the nth or last day of its kind in the month, at a time; `nth` is 1 to 4, or -1 for the last."""
-
-    how: Literal["monthly"] = "monthly"
-    nth: Literal[1, 2, 3, 4, -1] = 1
-    day: Literal["MO", "TU", "WE", "TH", "FR", "SA", "SU"] = "MO"
-    at: Clock = "09:00"
-
-
-class Rule(_Plain):
-    """A rule of RFC 5545, written out."""
-
-    how: Literal["rule"] = "rule"
-    text: str = Field(min_length=1, max_length=LONGEST_RULE)
-
-
-Plain = Annotated[Every | Daily | Weekly | Monthly | Rule, Field(discriminator="how")]
-
-_DAY_NAMES = dict(zip(DAYS, ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"), strict=True))
-_NTH = {1: "first", 2: "second", 3: "third", 4: "fourth", -1: "last"}
-
-
-def rule_of(plain: Every | Daily | Weekly | Monthly | Rule) -> str:
-    """The recurrence rule of a schedule in plain words."""
-    match plain:
-        case Every():
-            return f"RRULE:FREQ={'MINUTELY' if plain.unit == 'minutes' else 'HOURLY'};INTERVAL={plain.number}"
-        case Daily():
-            days = ";BYDAY=MO,TU,WE,TH,FR" if plain.weekdays_only else ""
-            return "\n".join(f"RRULE:FREQ=DAILY{days};{_at(time)}" for time in sorted(set(plain.at)))
-        case Weekly():
-            return f"RRULE:FREQ=WEEKLY;BYDAY={','.join(sorted(set(plain.days), key=DAYS.index))};{_at(plain.at)}"
-        case Monthly():
-            return f"RRULE:FREQ=MONTHLY;BYDAY={plain.nth}{plain.day};{_at(plain.at)}"
-    return plain.text
-
-
-def words_of(plain: Every | Daily | Weekly | Monthly | Rule) -> str:
-    """A schedule as the end of a sentence: “every weekday at 08:30”."""
-    match plain:
-        case Every():
-            return f"every {plain.unit[:-1]}" if plain.number == 1 else f"every {plain.number} {plain.unit}"
-        case Daily():
-            return f"every {'weekday' if plain.weekdays_only else 'day'} at {_list(sorted(set(plain.at)))}"
-        case Weekly():
-            return f"every {_list([_DAY_NAMES[d] for d in sorted(set(plain.days), key=DAYS.index)])} at {plain.at}"
-        case Monthly():
-            return f"on the {_NTH[plain.nth]} {_DAY_NAMES[plain.day]} of the month at {plain.at}"
-    return f"by the rule {plain.text.splitlines()[0][:80]}"
-
-
-def _at(time: str) -> str:
-    hour, minute = time.split(":")
-    return f"BYHOUR={int(hour)};BYMINUTE={int(minute)};BYSECOND=0"
-
-
-def _list(words: list[str]) -> str:
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}"
