@@ -1,0 +1,138 @@
+"""Sheets, runs, workflows and samples as lists: searched, sorted, pasted into, copied, hidden."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from tests.browser.place import WithBrowser
+
+PASTE = """
+(text) => {
+  const data = new DataTransfer();
+  data.setData('text/plain', text);
+  document.querySelector('[role=grid]').dispatchEvent(new ClipboardEvent('paste', {clipboardData: data, bubbles: true, cancelable: true}));
+}
+"""
+
+
+class SheetScreen(WithBrowser):
+    def setUp(self) -> None:
+        super().setUp()
+        self.page.goto(f"{self.demo.url}/sheets/topics")
+        self.grid = self.page.get_by_role("grid", name="Topics for spring")
+        self.grid.get_by_role("row").nth(5).wait_for()
+
+    def first(self) -> str:
+        return self.grid.get_by_role("row").nth(1).get_by_role("gridcell").first.inner_text()
+
+    def test_sorted_by_a_column_and_back(self) -> None:
+        head = self.page.get_by_role("columnheader", name="Topic")
+        head.click()
+        self.soon(lambda: self.first().startswith(("A new", "Bracken")))
+        expect(head).to_have_attribute("aria-sort", "ascending")
+        head.click()
+        self.soon(lambda: self.first().startswith("Widow"))
+        head.click()
+        self.soon(lambda: self.first().startswith("Sowing onions"))
+
+    def test_found_by_words(self) -> None:
+        self.page.get_by_label("Find in this sheet").fill("jar step")
+        expect(self.page.get_by_text("1 of 8 rows")).to_be_visible()
+        self.page.get_by_label("Find in this sheet").fill("zzz")
+        expect(self.page.get_by_text("No row has these words.")).to_be_visible()
+
+    def test_a_long_cell_is_read_in_full_below(self) -> None:
+        self.page.goto(f"{self.demo.url}/sheets/posts_out")
+        self.page.get_by_role("gridcell").nth(2).click()
+        expect(self.page.get_by_text("Row 1, Post", exact=True)).to_be_visible()
+        expect(self.page.locator("p", has_text="Row 1, Post")).to_contain_text("#")
+
+    def test_pasted_from_a_spreadsheet_and_brought_in_as_csv(self) -> None:
+        page = self.page
+        self.grid.get_by_role("row").nth(8).get_by_role("gridcell").first.click()
+        page.evaluate(PASTE, "Night market again\tTwo lamps\nA new topic\tA new angle\n")
+        expect(self.grid.get_by_text("A new angle")).to_be_visible()
+        expect(page.get_by_text("9 rows", exact=True)).to_be_visible()
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "more.csv"
+            file.write_text("Topic,Month\nFrom a file,July\n", "utf-8")
+            page.get_by_label("CSV file").set_input_files(file)
+        expect(self.grid.get_by_text("From a file")).to_be_visible()
+        with page.expect_download() as out:
+            page.get_by_role("link", name="Take out as CSV").click()
+        text = Path(out.value.path()).read_text("utf-8-sig")
+        self.assertIn("A new topic,A new angle", text)
+
+    def test_a_row_leads_back_to_its_run(self) -> None:
+        self.page.goto(f"{self.demo.url}/sheets/posts_out")
+        self.page.get_by_label("Row 1", exact=True).click()
+        self.page.get_by_role("menuitem", name="The run that wrote it").click()
+        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
+
+
+class RunList(WithBrowser):
+    def test_found_by_words_and_state(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/runs")
+        page.get_by_label("Find by words").fill("tuba")
+        expect(page.get_by_role("row")).to_have_count(2)
+        page.get_by_label("Find by words").fill("")
+        page.get_by_label("State").select_option("declined")
+        expect(page.get_by_role("row").nth(1)).to_contain_text("We wrote about this last week.")
+        page.reload()
+        expect(page.get_by_label("State")).to_have_value("declined")
+        page.get_by_label("Find by words").fill("nothing like it")
+        expect(page.get_by_text("No run fits.")).to_be_visible()
+
+    def test_a_run_with_a_note_shows_both_versions(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/approvals")
+        page.get_by_role("link", name=re.compile("sent back")).first.click()
+        expect(page.get_by_text("Sent back by")).to_be_visible()
+        page.get_by_role("link", name="the run").click()
+        page.get_by_role("gridcell", name="Line 3").click()
+        expect(page.get_by_text("How it got there")).to_be_visible()
+        self.assertGreater(page.locator("ins, del").count(), 0)
+
+
+class Pages(WithBrowser):
+    def test_a_copy_is_a_page_of_its_own_and_its_file_can_be_taken(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("dialog").get_by_role("button", name=re.compile("Canal news")).click()
+        name = page.get_by_role("textbox", name="The workflow’s name")
+        expect(name).to_have_value("Canal news to Pondside, copy")
+        name.fill("Boats to Pondside")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        with page.expect_download() as out:
+            page.get_by_role("link", name="File").click()
+        self.assertIn('"name": "Boats to Pondside"', Path(out.value.path()).read_text("utf-8"))
+
+    def test_samples_are_added_hidden_and_shown_again(self) -> None:
+        self.open_workflow("Canal news to Pondside")
+        page = self.page
+        page.get_by_role("button", name="Add", exact=True).click()
+        expect(page.get_by_text("Sample 4")).to_be_visible()
+        page.get_by_role("button", name="Sample 4").click()
+        page.get_by_role("menuitem", name="Run this column").click()
+        expect(self.cell(5, 4)).to_contain_text("would go out", timeout=20_000)
+        page.get_by_role("button", name="Sample 4").click()
+        page.get_by_role("menuitem", name="Hide it").click()
+        expect(page.get_by_text("Sample 4")).to_have_count(0)
+        page.get_by_role("button", name="1 hidden").click()
+        page.get_by_role("menuitem").first.click()
+        expect(self.cell(5, 4)).to_contain_text("would go out")
+
+    def test_pausing_and_going_live_again_from_the_list(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        row = page.get_by_role("listitem").filter(has_text="Canal news to Pondside").first
+        row.get_by_role("button", name="Go live again").click()
+        expect(row.get_by_text("live", exact=True)).to_be_visible()
+        row.get_by_role("button", name="Pause").click()
+        expect(row.get_by_text("paused")).to_be_visible()
