@@ -69,7 +69,10 @@ class Filling(unittest.TestCase):
             self.filled("read_page", url="")
 
     def test_faults_of_ours_are_not_shown(self) -> None:
-        with mock.patch.object(carry.log, "exception") as logged, self.assertRaisesRegex(OutsideError, r"made a mistake here \(KeyError\)"):
+        with (
+            mock.patch.object(carry.log, "exception") as logged,
+            self.assertRaisesRegex(OutsideError, r"made a mistake here \(KeyError\)"),
+        ):
             carry.guarded(lambda: {}["inner"])
         logged.assert_called_once()
 
