@@ -11,7 +11,7 @@ from urllib.parse import quote
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, evaluate, look_up, parse, render
+from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, look_up, parse, render
 from ulmus.core.slots.filters import FILTERS
 from ulmus.core.slots.language import Filter
 
@@ -161,10 +161,6 @@ class Rendering(unittest.TestCase):
         self.assertEqual(fill("<<feed.categories>>"), "bean\npea\nleek")
         self.assertEqual(fill("<<page.price>> <<row.count>> <<page.done>>"), "2.5 3 yes")
         self.assertEqual(json.loads(fill("<<search.results[1]>>")), {"link": "http://one.example"})
-
-    def test_one_slot_alone_gives_the_value_itself(self) -> None:
-        self.assertEqual(evaluate(parse("<<feed.categories>>"), VALUES), ["bean", "pea", "leek"])
-        self.assertEqual(evaluate(parse("<<row.count>> "), VALUES), "3 ")
 
     def test_the_output_is_bounded(self) -> None:
         big = {"a": {"b": "x" * 1_000_000}}

@@ -183,7 +183,10 @@ class Engine:
     def live(self, run_id: int) -> Live:
         """The run as it stands, read from its journal where it is not in memory."""
         with self._lock, self.services.store.read() as session:
-            return self._open(session, run_id)
+            live = self._open(session, run_id)
+            if live.state.ended:
+                self._live.pop(run_id, None)
+            return live
 
     def _settle(self, run_id: int) -> None:
         with self.services.store.write() as session:

@@ -33,7 +33,6 @@ class Services:
     bus: Bus = field(default_factory=Bus)
     clock: Callable[[], float] = time.time
     public_url: str = "http://127.0.0.1:8420"
-    outside_note: str = ""
 
     @classmethod
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:

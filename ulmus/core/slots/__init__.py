@@ -7,7 +7,7 @@
 from .check import Problem, check
 from .filters import MISSING
 from .language import Path, Slot, SlotError, Template, Text, parse
-from .render import Rendered, evaluate, look_up, render
+from .render import Rendered, look_up, render
 
 __all__ = [
     "MISSING",
@@ -19,7 +19,6 @@ __all__ = [
     "Template",
     "Text",
     "check",
-    "evaluate",
     "look_up",
     "parse",
     "render",

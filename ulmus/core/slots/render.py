@@ -91,10 +91,3 @@ def render(
             break
         out.append(piece)
     return Rendered("".join(out), tuple(missing))
-
-
-def evaluate(template: Template, values: Mapping[str, Any]) -> Any:
-    """A template that is one slot and nothing else gives the value itself (a list stays a list); any other, text."""
-    if len(template.parts) == 1 and isinstance(template.parts[0], Slot):
-        return value_of(template.parts[0], values)
-    return render(template, values).text

@@ -1,6 +1,6 @@
 """What a workflow is: its model and file format, the kinds its lines may be, checks and sentences."""
 
-from .checks import Gap, LineProblem, World, check, scope_before
+from .checks import LineProblem, World, check, scope_before
 from .file import FileProblem, WorkflowFileError, file_schema, read_file, write_file
 from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
 from .model import FailurePolicy, Line, Workflow
@@ -9,7 +9,6 @@ from .sentences import SentencePart, sentence
 __all__ = [
     "FailurePolicy",
     "FileProblem",
-    "Gap",
     "KindSpec",
     "Kinds",
     "Line",

@@ -49,9 +49,6 @@ class LineProblem:
     end: int | None = None
 
 
-Gap = LineProblem
-
-
 def scope_before(workflow: Workflow, kinds: Kinds, step: str) -> dict[str, Any]:
     """The names a line may use: the start, the steps above it, the brand and the run."""
     scope: dict[str, Any] = {}

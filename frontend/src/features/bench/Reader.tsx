@@ -165,6 +165,9 @@ function Given({ result }: { result: Result }) {
     <div className="space-y-5">
       {result.given.length === 0 && <p className="text-sm text-soft">This line takes no values from earlier steps.</p>}
       <Fields values={Object.fromEntries(result.given.map((g) => [String(g.path), g.value]))} slots />
+      {Array.isArray(result.detail.missing) && result.detail.missing.length > 0 && (
+        <p className="text-sm text-ochre">Had no value here: {result.detail.missing.join(", ")}.</p>
+      )}
       {result.messages.length > 0 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">The prompt as sent</h3>

@@ -32,6 +32,7 @@ export function usePage(bench: Bench) {
     if (!here.dirty || here.busy) return;
     here.busy = true;
     here.dirty = false;
+    let failed = false;
     setSaving("saving");
     try {
       const path = { params: { path: { id: bench.id } }, body: { document: here.doc, version: here.version } };
@@ -44,7 +45,7 @@ export function usePage(bench: Bench) {
         setStale(new Set());
       }
     } catch (error) {
-      here.dirty = true;
+      here.dirty = failed = true;
       const status = error instanceof ApiError ? error.status : 0;
       setSaving(status === 409 ? "conflict" : "unsaved");
       setWrong((error as Error).message);
@@ -52,7 +53,8 @@ export function usePage(bench: Bench) {
     } finally {
       here.busy = false;
     }
-    if (now.current.dirty && !timer.current) timer.current = window.setTimeout(later, PAUSE);
+    // Edits made while this was on its way follow at once; after a refusal it is the person's turn.
+    if (here.dirty && !failed && !timer.current) timer.current = window.setTimeout(later, PAUSE);
   }, [bench.id]);
 
   const later = useCallback(() => {
