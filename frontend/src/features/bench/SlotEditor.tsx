@@ -217,11 +217,13 @@ export default function SlotEditor({ label, value, values, problems, long = fals
   );
 }
 
-function option(value: Value): Completion {
+function option(value: Value, place: number): Completion {
   const real = value.known ? shown(value.value) : "";
   return {
     label: value.path,
-    detail: real ? real.replace(/\s+/g, " ").slice(0, 60) : "not known yet",
+    detail: value.known ? real.replace(/\s+/g, " ").slice(0, 60) || "empty" : "not known yet",
+    // Nearer lines first; the brand and the run after all of them.
+    boost: value.root === "brand" || value.root === "run" ? -50 : Math.min(place, 50),
     info: () => {
       const box = document.createElement("div");
       const about = box.appendChild(document.createElement("div"));
