@@ -1,0 +1,102 @@
+"""Read models and the app's own files: results in brief, versions with their changes, live events, caching."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from tests.api.visitor import WithApi
+from ulmus.api import app as app_module
+from ulmus.api.events import _newest
+from ulmus.api.views import brief, cells_brief, versions
+
+
+class InBrief(unittest.TestCase):
+    def test_each_kind_tells_its_result_in_one_breath(self) -> None:
+        self.assertEqual(brief("read_page", {"words": 312, "title": "Beans"}), "312 words · Beans")
+        self.assertEqual(brief("draft", {"text": "Seed is here."}), "Seed is here.")
+        self.assertEqual(brief("ask", {"by": "Ines"}), "Passed by Ines")
+        self.assertEqual(brief("add_row", {"row": 3, "sheet": "Posts"}), "Row 3 in Posts")
+
+    def test_what_is_not_there_leaves_no_hole_in_the_code(self) -> None:
+        self.assertEqual(brief("read_page", {}), "words ·")
+        self.assertEqual(brief("no_such_kind", {"text": "x"}), "")
+        self.assertLessEqual(len(brief("draft", {"text": "x" * 9000})), 400)
+
+    def test_a_row_shows_the_beginnings_of_its_cells(self) -> None:
+        told = cells_brief({"Date": "2026-03-02", "Post": "A long text that goes on and on and on and on", "Empty": ""})
+        self.assertEqual(told, "2026-03-02 · A long text that goes on and on …")
+
+
+class Versions(unittest.TestCase):
+    def finding(self, kept: bool, strength: str = "must") -> dict[str, object]:
+        return {"rule": "length", "strength": strength, "kept": kept, "says": "12 of 10 characters", "reason": ""}
+
+    def test_a_later_version_says_why_it_was_made_and_what_changed(self) -> None:
+        rounds = [
+            {"text": "Far too long", "findings": [self.finding(False)]},
+            {"text": "Too long", "findings": [self.finding(True)]},
+        ]
+        first, second = versions({"rounds": rounds})
+        self.assertEqual((first.why, first.changes), ("", []))
+        self.assertEqual(second.why, "Sent back: 12 of 10 characters")
+        self.assertEqual("".join(c.text for c in second.changes if c.what != "removed"), "Too long")
+
+    def test_a_should_rule_is_no_reason_to_send_back(self) -> None:
+        rounds = [{"text": "a", "findings": [self.finding(False, "should")]}, {"text": "b", "findings": []}]
+        self.assertEqual(versions({"rounds": rounds})[1].why, "")
+
+    def test_results_without_rounds_have_no_versions(self) -> None:
+        self.assertEqual(versions({}), [])
+
+
+class LiveEvents(WithApi):
+    def test_partial_texts_of_a_cell_that_pile_up_are_sent_once(self) -> None:
+        running = [{"topic": "proof", "sample": 1, "step": "post", "state": "running", "text": "x" * n} for n in range(3)]
+        other = {"topic": "proof", "sample": 2, "step": "post", "state": "running", "text": "y"}
+        made = {"topic": "proof", "sample": 1, "step": "post", "state": "made"}
+        self.assertEqual(_newest([*running, other, made]), [running[-1], other, made])
+
+    def test_what_happens_is_heard_as_it_happens(self) -> None:
+        answer = self.owner.client.get("/api/events", buffered=False)
+        lines = iter(answer.response)
+        self.assertIn("retry", bytes(next(lines)).decode())
+        self.services.bus.say("run", id=5)
+        heard = bytes(next(lines)).decode()
+        self.assertEqual(json.loads(heard.split("data: ", 1)[1]), {"topic": "run", "id": 5})
+        answer.close()
+
+
+class Files(WithApi):
+    def setUp(self) -> None:
+        super().setUp()
+        self.files = Path(self.folder) / "dist"
+        (self.files / "assets").mkdir(parents=True)
+        (self.files / "index.html").write_text("<title>Ulmus</title>")
+        (self.files / "assets" / "a.js").write_text("let a = 1")
+        (self.files / "assets" / "a.js.gz").write_bytes(b"packed")
+        patch = mock.patch.object(app_module, "FILES", self.files)
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def test_every_place_in_the_app_is_the_app(self) -> None:
+        for path in ("/", "/workflows/3", "/answer/some.token", "/../../etc/passwd"):
+            answer = self.owner.client.get(path)
+            self.assertEqual((answer.status_code, "Ulmus" in answer.text), (200, True), path)
+            self.assertEqual(answer.headers["Cache-Control"], "no-cache")
+        self.assertEqual(self.owner.client.get("/api/nothing").status_code, 404)
+
+    def test_named_files_are_kept_and_sent_packed_where_that_is_understood(self) -> None:
+        packed = self.owner.client.get("/assets/a.js", headers={"Accept-Encoding": "gzip"})
+        self.assertEqual((packed.data, packed.headers["Content-Encoding"]), (b"packed", "gzip"))
+        self.assertIn("javascript", packed.headers["Content-Type"])
+        plain = self.owner.client.get("/assets/a.js", headers={"Accept-Encoding": "identity"})
+        self.assertEqual(plain.data, b"let a = 1")
+        self.assertIn("immutable", plain.headers["Cache-Control"])
+
+    def test_an_app_that_was_not_built_says_what_to_do(self) -> None:
+        (self.files / "index.html").unlink()
+        answer = self.owner.client.get("/")
+        self.assertEqual((answer.status_code, "make build" in answer.text), (503, True))
