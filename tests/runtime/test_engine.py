@@ -503,3 +503,53 @@ class GoingLive(WithHouse):
         self.new_item(id_)
         with self.assertRaisesRegex(ValueError, "traceable"), self.services.store.write() as session:
             workflows.remove(session, id_, 1.0, WHO)
+
+
+class Pages(WithHouse):
+    """What a page may look like, live."""
+
+    def gone_live(self, document: dict[str, Any]) -> int:
+        id_ = self.made(document)
+        workflows.go_live(self.engine, id_, WHO)
+        self.engine.polling.look_at(id_)
+        return id_
+
+    def test_a_muted_line_is_passed_over(self) -> None:
+        document = page(self.town.url)
+        document["steps"][3]["muted"] = True
+        document["steps"][4]["settings"]["cells"] = {"Post": "<<post.text>>"}
+        run_id = self.new_item(self.gone_live(document))
+        text = self.question(run_id).text
+        self.answer(run_id)
+        self.until(run_id, "done")
+        self.assertEqual(self.posts(), [])
+        self.assertEqual(self.rows(), [{"Post": text}])
+
+    def test_without_a_mail_connection_the_draft_waits_at_the_desk_only(self) -> None:
+        run_id = self.new_item(self.live(editor={"mail": ""}))
+        self.question(run_id)
+        with self.services.store.read() as session:
+            self.assertIsNone(session.scalar(select(tables.Piece.id)))
+
+    def test_runs_are_numbered_and_dated_for_their_texts(self) -> None:
+        cells = {"Post": "No. <<run.number>> for <<brand.name>>", "Link": "<<run.date>>"}
+        id_ = self.live(log={"cells": cells})
+        for _ in range(2):
+            run_id = self.new_item(id_)
+            self.answer(run_id)
+            self.until(run_id, "done")
+        self.assertEqual([r["Post"] for r in self.rows()], ["No. 1 for Marrowbank", "No. 2 for Marrowbank"])
+        self.assertRegex(self.rows()[0]["Link"], r"^\d{4}-\d\d-\d\d$")
+
+    def test_a_sheet_that_is_gone_stops_the_run_after_the_post_and_nothing_is_posted_twice(self) -> None:
+        run_id = self.new_item(self.live())
+        self.question(run_id)
+        with self.services.store.write() as session:
+            session.delete(session.get_one(tables.Sheet, "log"))
+        self.answer(run_id)
+        self.assertIn("“log” is no longer here", self.until(run_id, "failed").message)
+        with self.services.store.write() as session:
+            session.add(tables.Sheet(key="log", name="Again", columns=[{"name": "Post", "type": "text"}]))
+        self.engine.record(run_id, flow.TakenUp(at=1, address="log", by="Mara"))
+        self.until(run_id, "done")
+        self.assertEqual((len(self.posts()), len(self.rows())), (1, 1))
