@@ -330,17 +330,23 @@ def answers(state: State, pick: int, now: float) -> Event | None:
     return None
 
 
+def played(picks: list[int]) -> Journal:
+    """A run in which some possible event follows another."""
+    run = Journal()
+    for pick in picks:
+        run.now += 1
+        event = answers(run.state, pick, run.now)
+        if event is None:
+            break
+        flow.apply(run.state, event)
+        run.events.append(event)
+    return run
+
+
 class Properties(unittest.TestCase):
     @given(st.lists(st.integers(0, 1000), max_size=60))
     def test_a_replay_gives_the_same_state_and_the_same_open_decisions(self, picks: list[int]) -> None:
-        run = Journal()
-        for pick in picks:
-            run.now += 1
-            event = answers(run.state, pick, run.now)
-            if event is None:
-                break
-            flow.apply(run.state, event)
-            run.events.append(event)
+        run = played(picks)
         stored = [flow.load_event(flow.dump_event(e)) for e in run.events]
         again = flow.replay(PLAN, stored)
         self.assertEqual(again, run.state)
@@ -348,14 +354,7 @@ class Properties(unittest.TestCase):
 
     @given(st.lists(st.integers(0, 1000), max_size=60))
     def test_a_step_is_done_once_and_effects_never_happen_before_approval(self, picks: list[int]) -> None:
-        run = Journal()
-        for pick in picks:
-            run.now += 1
-            event = answers(run.state, pick, run.now)
-            if event is None:
-                break
-            flow.apply(run.state, event)
-            run.events.append(event)
+        run = played(picks)
         done = [e.address for e in run.events if isinstance(e, Done | Sent)]
         self.assertEqual(len(done), len(set(done)))
         approved = [i for i, e in enumerate(run.events) if isinstance(e, Answered) and e.verdict == "approve"]

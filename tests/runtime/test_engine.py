@@ -273,6 +273,17 @@ class Doubt(WithHouse):
         self.assertIn("dropped by Mara", self.until(run_id, "failed").message)
         self.assertEqual(self.rows(), [])
 
+    def test_a_fault_of_our_own_after_the_effect_is_looked_into_and_not_sent_again(self) -> None:
+        from unittest import mock
+
+        run_id = self.new_item(self.live())
+        self.question(run_id)
+        with mock.patch("ulmus.protocols.micropub.urljoin", side_effect=KeyError("location")):
+            self.answer(run_id)
+            self.until(run_id, "done", "failed", "unsure")
+        self.until(run_id, "done")
+        self.assertEqual((len(self.posts()), len(self.rows())), (1, 1))
+
     def test_a_refused_key_stops_the_run_and_says_so(self) -> None:
         run_id = self.approved("refuse")
         self.assertIn("may not post here", self.until(run_id, "failed").message)

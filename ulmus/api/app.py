@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 from pathlib import Path
 from typing import Any
@@ -79,8 +80,6 @@ def _invalid(error: ValidationError) -> Response:
     problems = [{"where": where, "message": words} for where, words in plain_errors(error)]
     words = "; ".join(f"{p['where'].strip('/').replace('/', ' › ')}: {p['message']}" for p in problems[:3])
     response = Response(status=422, mimetype="application/json")
-    import json
-
     response.set_data(json.dumps({"message": words, "problems": problems}))
     return response
 

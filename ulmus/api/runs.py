@@ -16,7 +16,7 @@ from ..runtime.services import audit, world
 from ..store import tables
 from .auth import needs
 from .base import CellView, Fine, LineView, Problem, Refusal, Reply, ResultView, UsageView, VersionView, house, send
-from .views import cells_brief, fill_cell, given, line_views, versions
+from .views import cells_brief, fill_cell, given, line_views, marked, versions
 
 bp = APIBlueprint("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
 
@@ -248,9 +248,6 @@ def journal(run_id: int) -> list[flow.Event]:
 
 def draft_versions(events: list[flow.Event], draft: str) -> list[VersionView]:
     """Every version of a draft in a run: rounds sent back by rules, and rewrites after notes, each set against the one before."""
-    from ..core.diff import changes
-    from .base import ChangeView
-
     out: list[VersionView] = []
     note = ""
     for event in events:
@@ -259,7 +256,7 @@ def draft_versions(events: list[flow.Event], draft: str) -> list[VersionView]:
         if isinstance(event, flow.Done) and _step_of(event.address) == draft:
             for version in versions(event.detail):
                 if out and not version.changes:
-                    version.changes = [ChangeView(what=c.what, text=c.text) for c in changes(out[-1].text, version.text)]
+                    version.changes = marked(out[-1].text, version.text)
                 version.why, note = version.why or note, ""
                 out.append(version)
     return out

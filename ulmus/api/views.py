@@ -103,6 +103,11 @@ def fill_cell(
         view.brief = brief(line.kind, output)
 
 
+def marked(before: str, after: str) -> list[ChangeView]:
+    """A version set against the one before."""
+    return [ChangeView(what=c.what, text=c.text) for c in changes(before, after)]
+
+
 def versions(detail: Mapping[str, Any]) -> list[VersionView]:
     """The rounds of a draft within one performance, each with its changes."""
     out: list[VersionView] = []
@@ -110,8 +115,8 @@ def versions(detail: Mapping[str, Any]) -> list[VersionView]:
         before = out[-1].text if out else ""
         findings = [FindingView(**f) for f in one["findings"]]
         why = "; ".join(f.says for f in out[-1].findings if not f.kept and f.strength == "must") if out else ""
-        marked = [ChangeView(what=c.what, text=c.text) for c in changes(before, one["text"])] if i else []
-        out.append(VersionView(text=one["text"], why=f"Sent back: {why}" if why else "", findings=findings, changes=marked))
+        marks = marked(before, one["text"]) if i else []
+        out.append(VersionView(text=one["text"], why=f"Sent back: {why}" if why else "", findings=findings, changes=marks))
     return out
 
 

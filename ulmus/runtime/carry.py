@@ -54,14 +54,17 @@ def row(line: Line, context: Context) -> tuple[str, dict[str, Any]]:
 
 
 def guarded(call: Any) -> Any:
-    """Call; a fault of our own becomes an `OutsideError` in plain words, and is logged in full."""
+    """Call; a fault of our own becomes an `OutsideError` in plain words, and is logged in full.
+
+    It is ambiguous: where something was being sent, the other side may have it already.
+    """
     try:
         return call()
     except OutsideError:
         raise
     except Exception as error:
         log.exception("a step failed in a way it should not")
-        raise OutsideError(f"Ulmus made a mistake here ({type(error).__name__}); it has been logged.") from error
+        raise OutsideError(f"Ulmus made a mistake here ({type(error).__name__}); it has been logged.", ambiguous=True) from error
 
 
 def outside_roots(workflow: Workflow) -> frozenset[str]:

@@ -104,11 +104,20 @@ class Engine:
             try:
                 now = self.services.clock()
                 for run_id, address in self._due(now):
-                    self.record(run_id, flow.TimerFired(at=now, address=address), strict=False)
+                    self._fire(run_id, address, now)
                 self.outbox.look(now)
                 self.polling.look(now)
             except Exception:
                 log.exception("the ticker met a fault and goes on")
+
+    def _fire(self, run_id: int, address: str, now: float) -> None:
+        try:
+            self.record(run_id, flow.TimerFired(at=now, address=address), strict=False)
+        except Exception:
+            # The timer is kept, so that one run's fault neither loses it nor holds up the others.
+            log.exception("run %s: a timer could not be written and will be tried again", run_id)
+            with self._lock:
+                heapq.heappush(self._timers, (now + 1, run_id, address))
 
     def _due(self, now: float) -> list[tuple[int, str]]:
         out = []
