@@ -1,4 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Button } from "../../components/Button";
@@ -13,16 +14,14 @@ export function Runs() {
   const words = search.get("words") ?? "";
   const workflow = search.get("workflow");
   const state = search.get("state") ?? "";
-  const set = (name: string, value: string) =>
-    setSearch(
-      (before) => {
-        const after = new URLSearchParams(before);
-        if (value) after.set(name, value);
-        else after.delete(name);
-        return after;
-      },
-      { replace: true },
-    );
+  const [typed, setTyped] = useState(words);
+  const set = (name: string, value: string) => {
+    // Read from the address itself: two changes in quick succession must both count.
+    const after = new URLSearchParams(window.location.search);
+    if (value) after.set(name, value);
+    else after.delete(name);
+    setSearch(after, { replace: true });
+  };
   const workflows = useQuery({ queryKey: ["workflows"], queryFn: () => ok(api.GET("/api/workflows")) });
   const runs = useInfiniteQuery({
     queryKey: ["runs", words, workflow, state],
@@ -47,8 +46,11 @@ export function Runs() {
           aria-label="Find by words"
           placeholder="Find by words"
           className="!w-64"
-          value={words}
-          onChange={(e) => set("words", e.target.value)}
+          value={typed}
+          onChange={(e) => {
+            setTyped(e.target.value);
+            set("words", e.target.value);
+          }}
         />
         <Choice
           aria-label="Workflow"
