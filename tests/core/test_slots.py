@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, look_up, parse, render
 from ulmus.core.slots.filters import FILTERS
-from ulmus.core.slots.language import Filter
+from ulmus.core.slots.tree import Filter
 
 VALUES: dict[str, Any] = {
     "feed": {"title": "Beans & “peas”", "link": "http://a.example/x?y=1&z=2", "categories": ["bean", "pea", "leek"]},

@@ -14,8 +14,9 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
 from zoneinfo import ZoneInfo
 
 from dateutil.rrule import rruleset, rrulestr
@@ -177,3 +178,133 @@ def _placed(moment: dt.datetime, zone: ZoneInfo) -> dt.datetime:
     """A wall-clock time in the zone: the first of two, or with the offset before a gap."""
     # fold=0 means the first of two; in a gap, the offset before it. Going through UTC gives the real wall clock.
     return moment.replace(tzinfo=zone, fold=0).astimezone(dt.UTC).astimezone(zone)
+
+
+# -- in plain words ---------------------------------------------------------------------------------
+
+DAYS = {"MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday", "FR": "Friday", "SA": "Saturday", "SU": "Sunday"}
+NTH = {1: "first", 2: "second", 3: "third", 4: "fourth", -1: "last"}
+WEEKDAYS = ("MO", "TU", "WE", "TH", "FR")
+
+
+@dataclass(frozen=True)
+class Plain:
+    """A schedule as a person says it.
+
+    `how`: ``minutes`` or ``hours`` (every `every` of them), ``daily``, ``weekly`` (on `days`), ``monthly`` (on day
+    `day`, where -1 is the last) or ``nth`` (the `nth` of `days` in the month, where -1 is the last). `times` are
+    wall-clock times such as ``08:00``; for hours, the minute past the hour is that of the first.
+    """
+
+    how: Literal["minutes", "hours", "daily", "weekly", "monthly", "nth"]
+    every: int = 1
+    times: tuple[str, ...] = ("08:00",)
+    days: tuple[str, ...] = ("MO",)
+    day: int = 1
+    nth: int = 1
+
+
+def rule_of(plain: Plain) -> str:
+    """The RRULE of a plain schedule. Raises `RecurrenceError`."""
+    try:
+        times = sorted({dt.time.fromisoformat(t) for t in plain.times})
+    except ValueError:
+        raise RecurrenceError("Times are written like 08:00.") from None
+    if not 1 <= plain.every <= 10_000:
+        raise RecurrenceError("“Every” takes a number from 1 to 10,000.")
+    if not plain.days or any(d not in DAYS for d in plain.days):
+        raise RecurrenceError("Choose at least one day.")
+    if not times:
+        raise RecurrenceError("Give at least one time.")
+    if plain.how == "minutes":
+        return f"FREQ=MINUTELY;INTERVAL={plain.every}"
+    if plain.how == "hours":
+        return f"FREQ=HOURLY;INTERVAL={plain.every};BYMINUTE={times[0].minute}"
+    if len({t.minute for t in times}) > 1 and len({t.hour for t in times}) > 1:
+        # One rule takes every hour with every minute; several times need a rule each.
+        return "\n".join(f"RRULE:{rule_of(replace(plain, times=(t.isoformat('minutes'),)))}" for t in times)
+    hours = ",".join(str(h) for h in sorted({t.hour for t in times}))
+    minutes = ",".join(str(m) for m in sorted({t.minute for t in times}))
+    at = f"BYHOUR={hours};BYMINUTE={minutes};BYSECOND=0"
+    days = ",".join(d for d in DAYS if d in plain.days)
+    match plain.how:
+        case "daily":
+            return f"FREQ=DAILY;{at}"
+        case "weekly":
+            return f"FREQ=WEEKLY;BYDAY={days};{at}"
+        case "monthly":
+            if plain.day != -1 and not 1 <= plain.day <= 31:
+                raise RecurrenceError("A day of the month is a number from 1 to 31, or the last.")
+            return f"FREQ=MONTHLY;BYMONTHDAY={plain.day};{at}"
+    if plain.nth not in NTH:
+        raise RecurrenceError("Choose the first, second, third, fourth or last.")
+    return f"FREQ=MONTHLY;BYDAY={days};BYSETPOS={plain.nth};{at}"
+
+
+def plain_of(rule: str) -> Plain | None:
+    """The plain schedule a rule stands for, or ``None`` where it says more than plain words can."""
+    lines = [line.strip().upper().removeprefix("RRULE:") for line in rule.strip().splitlines() if line.strip()]
+    found = [one for line in lines if (one := _plain(line)) is not None]
+    if not found or len(found) != len(lines) or len({replace(p, times=()) for p in found}) > 1:
+        return None
+    return replace(found[0], times=tuple(sorted({t for p in found for t in p.times})))
+
+
+def _plain(line: str) -> Plain | None:
+    parts = dict(p.split("=", 1) for p in line.split(";") if "=" in p)
+    try:
+        frequency, every = parts.pop("FREQ", ""), int(parts.pop("INTERVAL", "1"))
+        parts.pop("BYSECOND", None)
+        hours = [int(h) for h in parts.pop("BYHOUR", "0").split(",")]
+        minutes = [int(m) for m in parts.pop("BYMINUTE", "0").split(",")]
+        times = tuple(f"{h:02}:{m:02}" for h in hours for m in minutes)
+        days = tuple(d for d in parts.pop("BYDAY", "").split(",") if d)
+        if any(d not in DAYS for d in days):
+            return None
+        if frequency == "MINUTELY" and not parts and not days and hours == [0]:
+            return Plain("minutes", every)
+        if frequency == "HOURLY" and not parts and not days and hours == [0]:
+            return Plain("hours", every, times[:1])
+        if every != 1:
+            return None
+        if frequency == "DAILY" and not parts and not days:
+            return Plain("daily", times=times)
+        if frequency == "WEEKLY" and not parts and days:
+            return Plain("weekly", times=times, days=days)
+        if frequency == "MONTHLY" and set(parts) == {"BYMONTHDAY"} and not days:
+            return Plain("monthly", times=times, day=int(parts["BYMONTHDAY"]))
+        if frequency == "MONTHLY" and set(parts) == {"BYSETPOS"} and days and int(parts["BYSETPOS"]) in NTH:
+            return Plain("nth", times=times, days=days, nth=int(parts["BYSETPOS"]))
+    except ValueError:
+        return None
+    return None
+
+
+def words_of(rule: str) -> str:
+    """A rule in words: “every weekday at 08:00”; a rule that plain words cannot say stands as it is."""
+    plain = plain_of(rule)
+    if plain is None:
+        return " ".join(rule.split())
+    at = f" at {_listed(plain.times)}"
+    match plain.how:
+        case "minutes":
+            return "every minute" if plain.every == 1 else f"every {plain.every} minutes"
+        case "hours":
+            minute = int(plain.times[0][3:])
+            often = "every hour" if plain.every == 1 else f"every {plain.every} hours"
+            return often + (f", {minute} minute{'s' if minute != 1 else ''} past" if minute else " on the hour")
+        case "daily":
+            return "every day" + at
+        case "weekly":
+            chosen = tuple(d for d in DAYS if d in plain.days)
+            days = "weekday" if chosen == WEEKDAYS else _listed([DAYS[d] for d in chosen])
+            return f"every {days}{at}"
+        case "monthly":
+            return f"monthly on {'the last day' if plain.day == -1 else f'day {plain.day}'}{at}"
+    chosen = tuple(d for d in DAYS if d in plain.days)
+    days = "weekday" if chosen == WEEKDAYS else " or ".join(DAYS[d] for d in chosen)
+    return f"monthly on the {NTH[plain.nth]} {days}{at}"
+
+
+def _listed(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " and " + words[-1]

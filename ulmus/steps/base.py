@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 from pydantic_core import PydanticUndefined
@@ -65,11 +65,34 @@ class StepFailed(OutsideError):
 
 @dataclass(frozen=True)
 class Found:
-    """What a start found in one look: items (identity, item), newest last, and what it will remember."""
+    """What a start found in one look: items (identity, item), newest last, and what it will remember.
+
+    With `prime`, what the first look finds is passed over: only what comes after it starts runs.
+    """
 
     items: list[tuple[str, dict[str, Any]]]
     memory: dict[str, Any]
     says: str
+    prime: bool = True
+
+
+@dataclass(frozen=True)
+class Look:
+    """What a start may use while it is looked at. `memory` is what it remembered at its last look."""
+
+    web: Web
+    connect: Callable[[str, str], Connection]
+    memory: dict[str, Any]
+    now: float
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of a sheet, for the starts that watch one: its number for good, where it stands now, and its cells."""
+
+    id: int
+    position: int
+    cells: dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -84,27 +107,58 @@ class Outgoing:
 class Kind(KindSpec):
     """A kind with what it can do; which of the functions it has follows from its manner.
 
-    start: `look` · perform: `perform` · ask: none (the runtime asks) ·
+    start: `look` where something outside is looked at, `rows` where a sheet is watched; one with neither waits for the
+    clock, a run or a person · perform: `perform` · ask: none (the runtime asks) ·
     send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output,
-    `find` asks the other side whether it has it (can it tell, output or ``None``) · write: `row` gives (sheet, cells).
+    `find` asks the other side whether it has it (can it tell, output or ``None``) · write: `row` gives (sheet, cells) ·
+    set: `work` gives the outputs and what the step remembers for next time.
 
-    `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells`` and ``rules`` texts have been filled in; ``longslots`` are left
-    as written, for the step to fill in.
+    `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
+    ``fields`` and ``rules`` texts have been filled in; ``longslots``, ``value`` and ``condition`` texts are left as
+    written. `listens` says how a live start comes by its items.
     """
 
-    look: Callable[[Any, dict[str, Any], Web], Found] | None = None
+    look: Callable[[Any, Look], Found] | None = None
+    rows: Callable[[Any, list[Row], dict[str, Any]], Found] | None = None
     perform: Callable[[Any, Context], Result] | None = None
     piece: Callable[[Any, Context], Outgoing] | None = None
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any]] | None = None
     find: Callable[[Web, Connection, str], tuple[bool, dict[str, Any] | None]] | None = None
     row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
+    work: Callable[[Any, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]] | None = None
+    listens: Literal["", "poll", "clock", "rows", "runs", "push"] = ""
     gives_outside: bool = False
     brief: str = ""
 
 
-def setting(title: str, about: str = "", *, control: str, default: Any = PydanticUndefined, needs: str = "", **limits: Any) -> Any:
-    """A settings field with its control (see `ulmus.core.workflow.kinds`)."""
-    extra: dict[str, Any] = {"control": control} | ({"needs": needs} if needs else {})
+def batched(element: Mapping[str, Any], settings: Mapping[str, Any]) -> dict[str, Any]:
+    """The scope of a start whose items may come together: one item's values, or all of them as a list."""
+    if settings.get("runs") == "together":
+        return {**dict.fromkeys(element, "any"), "items": [dict(element)], "count": "number", "title": "text"}
+    return dict(element)
+
+
+def setting(
+    title: str,
+    about: str = "",
+    *,
+    control: str,
+    default: Any = PydanticUndefined,
+    needs: str = "",
+    labels: Mapping[str, str] | None = None,
+    more: bool = False,
+    when: str = "",
+    **limits: Any,
+) -> Any:
+    """A settings field with its control (see `ulmus.core.workflow.kinds`).
+
+    `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
+    while another setting has a value, written ``name=value``.
+    """
+    extra: dict[str, Any] = {"control": control}
+    for name, value in (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when)):
+        if value:
+            extra[name] = value
     return Field(default, title=title, description=about, json_schema_extra=extra, **limits)
 
 
@@ -112,3 +166,17 @@ class Settings(BaseModel):
     """Base of all settings: unknown fields are refused."""
 
     model_config = {"extra": "forbid", "frozen": True}
+
+
+class Batched(Settings):
+    """Settings of a start whose looks may find several items."""
+
+    runs: Literal["each", "together"] = setting(
+        "Several at once",
+        "One run for each, or one run with all of them as a list.",
+        control="choice",
+        default="each",
+        labels={"each": "a run each", "together": "one run with all of them"},
+        more=True,
+    )
+    most: int = setting("At most", "New items taken at one look; the rest wait for the next.", control="number", default=50, ge=1, le=1000, more=True)

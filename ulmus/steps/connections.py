@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pydantic import BaseModel, Field
 
 from ..core.cost import Prices
-from ..protocols import chat, mail, micropub
+from ..protocols import chat, mail, mailbox, micropub
 from ..protocols.net import Web
 from .base import Connection, Settings
 
@@ -36,6 +36,13 @@ class MailSettings(Settings):
     sender_name: str = Field("", title="Sender’s name", max_length=120)
 
 
+class MailboxSettings(Settings):
+    host: str = Field(title="Mail server", min_length=1, max_length=200)
+    port: int = Field(993, title="Port", ge=1, le=65535)
+    tls: bool = Field(True, title="Encrypted from the start (TLS)")
+    user: str = Field(title="User", min_length=1, max_length=200)
+
+
 @dataclass(frozen=True)
 class ConnectionKind:
     """A kind of connection: settings, the names of its secrets, and a test that gives a sentence or raises `OutsideError`."""
@@ -52,6 +59,16 @@ def mailer(connection: Connection) -> mail.Mailer:
     """The mail client's view of a mail connection."""
     s = connection.settings
     return mail.Mailer(s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name)
+
+
+def reader(connection: Connection) -> mailbox.Mailbox:
+    """The mailbox reader's view of a mailbox connection."""
+    s = connection.settings
+    return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""))
+
+
+def _test_mailbox(web: Web, connection: Connection) -> str:
+    return mailbox.probe(reader(connection))
 
 
 def _test_model(web: Web, connection: Connection) -> str:
@@ -99,6 +116,14 @@ CONNECTION_KINDS: dict[str, ConnectionKind] = {
             MailSettings,
             {"password": "Password"},
             _test_mail,
+        ),
+        ConnectionKind(
+            "mailbox",
+            "Mailbox",
+            "A mailbox that can be read by IMAP.",
+            MailboxSettings,
+            {"password": "Password"},
+            _test_mailbox,
         ),
     )
 }

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import dataclasses
-from typing import Any
-
 from pydantic import BaseModel, Field
 
+from ..core.workflow.kinds import type_word
 from ..protocols import feeds
-from ..protocols.net import Web
-from .base import Found, Kind, Settings, setting
+from .base import Batched, Found, Kind, Look, batched, setting
 
 
-class FeedSettings(Settings):
+class FeedSettings(Batched):
     url: str = setting(
         "Feed address", "The address of the feed itself, not of the site.", control="url", min_length=1, max_length=2000
     )
@@ -30,10 +28,11 @@ class FeedOutput(BaseModel):
     identity: str = Field("", description="What makes this item itself: its id or link.")
 
 
-def look(settings: FeedSettings, memory: dict[str, Any], web: Web) -> Found:
+def look(settings: FeedSettings, now: Look) -> Found:
     """Look at the feed, conditionally if it was seen before."""
+    memory = now.memory
     same = memory.get("url") == settings.url
-    seen = feeds.look(web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else "")
+    seen = feeds.look(now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else "")
     remember = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified}
     if seen.feed is None:
         return Found([], remember, "Nothing has changed.")
@@ -52,6 +51,8 @@ KIND = Kind(
     settings=FeedSettings,
     output=FeedOutput,
     look=look,
+    listens="poll",
+    gives=lambda settings, world: batched({n: type_word(f) for n, f in FeedOutput.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",
 )

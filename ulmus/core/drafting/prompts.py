@@ -46,11 +46,11 @@ def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: fr
     """The messages for a first draft. `outside` names the roots whose values come from outside."""
     marked = False
 
-    def wrap(slot: slots.Slot, text: str) -> str:
+    def wrap(path: slots.Path, text: str) -> str:
         nonlocal marked
-        if slot.path.root in outside and (len(text) > SHORT or "\n" in text):
+        if path.root in outside and (len(text) > SHORT or "\n" in text):
             marked = True
-            return as_material(str(slot.path), text)
+            return as_material(str(path), text)
         return text
 
     system = slots.render(slots.parse(standing), values, wrap=wrap)

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from typing import Literal, NamedTuple
 
+Outcome = Literal["done", "failed", "declined", "cancelled", "skipped"]
+
 
 class Rewrite(NamedTuple):
     """A draft is to be made again from `previous`, after the notes of the rounds so far."""
@@ -14,12 +16,13 @@ class Rewrite(NamedTuple):
 
 
 class Perform(NamedTuple):
-    """Carry out a step that gathers or drafts. `attempt` counts from 1."""
+    """Carry out a step that gathers or drafts. `attempt` counts from 1; `generation` grows with taking up again."""
 
     address: str
     step: str
     attempt: int
     rewrite: Rewrite | None = None
+    generation: int = 0
 
 
 class Wait(NamedTuple):
@@ -55,11 +58,80 @@ class Write(NamedTuple):
     generation: int
 
 
-class Finish(NamedTuple):
-    """Nothing is left to do."""
+class Set(NamedTuple):
+    """Work out values that need nothing from outside."""
 
-    outcome: Literal["done", "failed", "declined", "cancelled"]
+    address: str
+    step: str
+
+
+class Open(NamedTuple):
+    """Open a block: work out a *for each*'s items, or which lanes of a fork fit."""
+
+    address: str
+    step: str
+
+
+class Check(NamedTuple):
+    """Work out whether a repeat's condition holds after its `round`-th round."""
+
+    address: str
+    step: str
+    round: int
+
+
+class Rest(NamedTuple):
+    """Work out until when, or for what, a wait waits."""
+
+    address: str
+    step: str
+
+
+class Listen(NamedTuple):
+    """Wait for a call or a reply, until `due` where there is one."""
+
+    address: str
+    step: str
+    due: float | None
+
+
+class Call(NamedTuple):
+    """Begin a run of another workflow."""
+
+    address: str
+    step: str
+    generation: int
+
+
+class Stop(NamedTuple):
+    """Work out the words to stop with."""
+
+    address: str
+    step: str
+
+
+class Judge(NamedTuple):
+    """A step has failed for good; a person says how to go on."""
+
+    address: str
+    step: str
     message: str
 
 
-Decision = Perform | Wait | Ask | Send | Write | Finish
+class Hold(NamedTuple):
+    """A limit is reached; the run pauses and a person is asked."""
+
+    reason: Literal["money", "steps", "time"]
+    message: str
+
+
+class Finish(NamedTuple):
+    """Nothing is left to do."""
+
+    outcome: Outcome
+    message: str
+
+
+Decision = (
+    Perform | Wait | Ask | Send | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish
+)

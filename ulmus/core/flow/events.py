@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from ..cost import Usage
+from .decisions import Outcome
 
 
 class _Event(BaseModel):
@@ -48,7 +49,7 @@ class Failed(_AtStep):
 
 
 class TimerFired(_AtStep):
-    """The wait before a new try is over."""
+    """A wait is over: before a new try, between rounds, or one asked for by the page."""
 
     event: Literal["timer_fired"] = "timer_fired"
 
@@ -94,11 +95,82 @@ class Unsure(_AtStep):
     message: str
 
 
+class Opened(_AtStep):
+    """A block was opened: with a *for each*'s `items`, or the numbers of the lanes that fit (from 1)."""
+
+    event: Literal["opened"] = "opened"
+    items: list[Any] = Field(default_factory=list)
+    lanes: list[int] = Field(default_factory=list)
+
+
+class Checked(_AtStep):
+    """A repeat's condition was worked out after a round."""
+
+    event: Literal["checked"] = "checked"
+    holds: bool
+
+
+class Resting(_AtStep):
+    """A wait began: until `due`, or, where `listening`, until something arrives (at the latest at `due`)."""
+
+    event: Literal["resting"] = "resting"
+    due: float | None = None
+    listening: bool = False
+
+
+class Heard(_AtStep):
+    """What a wait was waiting for arrived."""
+
+    event: Literal["heard"] = "heard"
+    item: dict[str, Any]
+
+
+class Called(_AtStep):
+    """A run of another workflow began."""
+
+    event: Literal["called"] = "called"
+    run: int
+
+
+class Stopped(_AtStep):
+    """The page itself ended the item or the run, well or as a failure."""
+
+    event: Literal["stopped"] = "stopped"
+    well: bool
+    whole: bool
+    message: str = ""
+
+
+class Judged(_AtStep):
+    """A person's word on a step that failed for good."""
+
+    event: Literal["judged"] = "judged"
+    choice: Literal["again", "value", "skip", "stop"]
+    value: dict[str, Any] = Field(default_factory=dict)
+    by: str = ""
+
+
+class Held(_Event):
+    """The run pauses: a person paused it, or a limit is reached."""
+
+    event: Literal["held"] = "held"
+    reason: Literal["person", "money", "steps", "time", "budget"]
+    message: str
+
+
+class Released(_Event):
+    """The run goes on; a limit that was reached is granted once more."""
+
+    event: Literal["released"] = "released"
+    by: str = ""
+
+
 class TakenUp(_AtStep):
-    """A person had the run go on from this step."""
+    """A person had the run go on from this step, with `values` of earlier steps set anew where given."""
 
     event: Literal["taken_up"] = "taken_up"
     by: str = ""
+    values: dict[str, dict[str, Any]] = Field(default_factory=dict)
 
 
 class Cancelled(_Event):
@@ -112,12 +184,32 @@ class Ended(_Event):
     """The run is over."""
 
     event: Literal["ended"] = "ended"
-    outcome: Literal["done", "failed", "declined", "cancelled"]
+    outcome: Outcome
     message: str = ""
 
 
 Event = Annotated[
-    Begun | Done | Failed | TimerFired | Asked | Answered | Queued | Sent | Unsure | TakenUp | Cancelled | Ended,
+    Begun
+    | Done
+    | Failed
+    | TimerFired
+    | Asked
+    | Answered
+    | Queued
+    | Sent
+    | Unsure
+    | Opened
+    | Checked
+    | Resting
+    | Heard
+    | Called
+    | Stopped
+    | Judged
+    | Held
+    | Released
+    | TakenUp
+    | Cancelled
+    | Ended,
     Field(discriminator="event"),
 ]
 _ADAPTER: TypeAdapter[Event] = TypeAdapter(Event)
@@ -131,3 +223,13 @@ def load_event(data: dict[str, Any]) -> Event:
 def dump_event(event: Event) -> dict[str, Any]:
     """An event as a JSON object."""
     return event.model_dump(mode="json")
+
+
+def read_event(text: str | bytes) -> Event:
+    """An event from its JSON text."""
+    return _ADAPTER.validate_json(text)
+
+
+def write_event(event: Event) -> str:
+    """An event as JSON text."""
+    return event.model_dump_json()

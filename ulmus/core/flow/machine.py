@@ -1,41 +1,58 @@
 """The state machine. `_RULES` says which event is allowed in which phase and what it does; everything
-else is an error, so that a journal that could not have happened is refused and not guessed at."""
+else is an error, so that a journal that could not have happened is refused and not guessed at.
+
+A run is a tree of sequences: the page, and inside its blocks the iterations, lanes and rounds. Each sequence
+stands at one step; `blocks` says what becomes of a block when a sequence inside it ends.
+"""
 
 from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Iterable
 
+from . import blocks
 from .address import Address
-from .decisions import Ask, Decision, Finish, Perform, Rewrite, Send, Wait, Write
+from .blocks import FlowError, end_item, fail, finish, go_on, stand, stop_run
+from .decisions import Decision, Finish, Hold
 from .events import (
     Answered,
     Asked,
     Begun,
+    Called,
     Cancelled,
+    Checked,
     Done,
     Ended,
     Event,
     Failed,
+    Heard,
+    Held,
+    Judged,
+    Opened,
     Queued,
+    Released,
+    Resting,
     Sent,
+    Stopped,
     TakenUp,
     TimerFired,
     Unsure,
 )
 from .plan import Plan, PlannedStep
-from .state import State
+from .state import Block, Sequence, State
 
 LONGEST_WAIT = 3600.0
 
 
-class FlowError(ValueError):
-    """An event that cannot happen in this state."""
-
-
 def begin(plan: Plan, event: Begun) -> State:
     """The state of a run that has just begun."""
-    return State(plan=plan, values={**event.context, plan.start: event.item})
+    root = Sequence("", plan.steps, {**event.context, plan.start: event.item})
+    state = State(plan=plan, root=root, began=event.at)
+    if plan.steps:
+        stand(state, root)
+    else:
+        finish(state, root, "done", "")
+    return state
 
 
 def replay(plan: Plan, events: Iterable[Event]) -> State:
@@ -47,6 +64,8 @@ def replay(plan: Plan, events: Iterable[Event]) -> State:
     state = begin(plan, first)
     for event in stream:
         state = apply(state, event)
+        state.news.clear()
+    state.news = decide(state)
     return state
 
 
@@ -56,25 +75,11 @@ def decide(state: State) -> list[Decision]:
         return []
     if state.outcome is not None:
         return [Finish(state.outcome, state.message)]
-    step = state.current
-    if step is None:
-        return [Finish("done", "")]
-    address = _address(state, step)
-    match state.phase, step.manner:
-        case "ready", "perform":
-            return [Perform(address, step.id, state.attempt)]
-        case "ready", "ask":
-            return [Ask(address, step.id, state.round, state.round >= step.rounds)]
-        case "ready", "send":
-            return [Send(address, step.id, state.attempt, state.generation)]
-        case "ready", "write":
-            return [Write(address, step.id, state.generation)]
-        case "rewriting", _:
-            previous = str(state.values.get(step.about, {}).get("text", ""))
-            return [Perform(address, step.about, state.attempt, Rewrite(previous, tuple(state.notes)))]
-        case "waiting", _:
-            return [Wait(address, state.due)]
-    return []
+    if state.held:
+        return []
+    if state.over is not None:
+        return [state.over]
+    return list(state.open.values())
 
 
 def apply(state: State, event: Event) -> State:
@@ -82,70 +87,69 @@ def apply(state: State, event: Event) -> State:
 
     Raises `FlowError` where the event cannot happen.
     """
-    let_rest = isinstance(event, Cancelled) and state.outcome == "failed"
-    if state.ended and not isinstance(event, TakenUp) and not let_rest:
+    if whole := _WHOLE.get(type(event)):
+        whole(state, event)
+        return state
+    if state.ended or state.outcome is not None:
         raise FlowError(f"the run has ended; “{event.event}” cannot follow")
-    if state.outcome is not None and not isinstance(event, Ended | TakenUp) and not let_rest:
-        raise FlowError(f"the run is ending; “{event.event}” cannot follow")
-    rule = _RULES.get((state.phase, type(event))) or _RULES.get(("any", type(event)))
+    address = getattr(event, "address", "")
+    seq = state.at.get(address)
+    if seq is None:
+        raise FlowError(f"“{event.event}” is for {address}, where nothing is under way")
+    rule = _RULES.get((seq.phase, type(event)))
     if rule is None:
-        raise FlowError(f"“{event.event}” cannot happen while the step is {state.phase}")
-    address = getattr(event, "address", None)
-    step = state.current
-    if address is not None and not isinstance(event, TakenUp) and (step is None or address != _address(state, step)):
-        raise FlowError(f"“{event.event}” is for {address}, which is not where the run stands")
-    rule(state, event)
+        raise FlowError(f"“{event.event}” cannot happen while the step is {seq.phase}")
+    step = seq.current
+    assert step is not None
+    rule(state, seq, step, event)
+    _look_at_limits(state, event.at)
     return state
 
 
-def _address(state: State, step: PlannedStep) -> str:
-    if step.manner != "ask":
-        return step.id
-    if _is_rewriting(state):
-        return str(Address(step.about, 1, ((step.id, state.round),)))
-    return str(Address(step.id, state.round))
-
-
-def _is_rewriting(state: State) -> bool:
-    # A rewrite that waits for a new try, or failed, is still at the rewrite's address.
-    return state.phase == "rewriting" or (state.phase in ("waiting", "failed") and len(state.notes) >= state.round)
-
-
-def _next(state: State) -> None:
-    state.position += 1
-    state.phase, state.attempt, state.round, state.due = "ready", 1, 1, 0.0
-    state.notes = []
-
-
-def _done(state: State, event: Done) -> None:
-    step = state.current
-    assert step is not None
-    state.usage += event.usage
-    if step.manner not in ("perform", "write"):
-        raise FlowError(f"“{step.id}” cannot simply be done")
-    state.values[step.id] = event.output
-    _next(state)
-
-
-def _redone(state: State, event: Done) -> None:
-    step = state.current
-    assert step is not None
-    state.usage += event.usage
-    state.values[step.about] = event.output
-    # The notes stay: later rewrites keep to earlier notes too.
-    state.phase, state.attempt = "ready", 1
-    state.round += 1
-
-
-def _failed(state: State, event: Failed) -> None:
-    step = state.current
-    assert step is not None
-    state.usage += event.usage
-    if event.retryable and state.attempt <= step.retries:
-        state.phase = "waiting"
-        state.due = event.at + _pause(step, state.attempt, event)
+def _look_at_limits(state: State, now: float) -> None:
+    if state.held or state.outcome is not None:
         return
-    state.phase, state.outcome, state.message = "failed", "failed", event.message
+    limits, granted = state.plan.limits, state.granted
+    money = limits.run_money
+    if money is not None and state.usage.cost > money + granted.get("money", 0.0):
+        spent = f"{state.usage.cost:.4f}".rstrip("0")
+        state.over = Hold("money", f"This run has cost {spent}; its limit is {money:g}. Let it go on, or cancel it.")
+    elif state.steps >= limits.steps + granted.get("steps", 0.0):
+        state.over = Hold("steps", f"This run has taken {state.steps} steps, its limit. Let it go on, or cancel it.")
+    elif now - state.began > limits.hours * 3600 + granted.get("time", 0.0):
+        state.over = Hold("time", f"This run has taken more than {limits.hours:g} hours. Let it go on, or cancel it.")
+
+
+# -- steps ------------------------------------------------------------------------------------------
+
+
+def _done(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
+    if step.manner not in ("perform", "write", "set", "call"):
+        raise FlowError(f"“{step.id}” cannot simply be done")
+    if step.manner == "call" and seq.phase != "called":
+        raise FlowError(f"the run “{step.id}” calls for has not begun")
+    state.usage += event.usage
+    seq.values[step.id] = event.output
+    go_on(state, seq)
+
+
+def _redone(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
+    state.usage += event.usage
+    (seq.holder(step.about) or seq).values[step.about] = event.output
+    # The notes stay: later rewrites keep to earlier notes too.
+    seq.phase, seq.attempt = "ready", 1
+    seq.round += 1
+    stand(state, seq)
+
+
+def _failed(state: State, seq: Sequence, step: PlannedStep, event: Failed) -> None:
+    state.usage += event.usage
+    if event.retryable and seq.attempt <= step.retries:
+        seq.phase = "waiting"
+        seq.due = event.at + _pause(step, seq.attempt, event)
+        stand(state, seq)
+    else:
+        fail(state, seq, event.message)
 
 
 def _pause(step: PlannedStep, attempt: int, event: Failed) -> float:
@@ -155,79 +159,234 @@ def _pause(step: PlannedStep, attempt: int, event: Failed) -> float:
     return min(LONGEST_WAIT, max(backoff, event.retry_after or 0.0))
 
 
-def _fired(state: State, event: TimerFired) -> None:
-    state.phase = "rewriting" if _is_rewriting(state) else "ready"
-    state.attempt += 1
+def _again(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
+    seq.phase = "rewriting" if blocks.is_rewriting(seq) else "ready"
+    seq.attempt += 1
+    stand(state, seq)
 
 
-def _asked(state: State, event: Asked) -> None:
-    state.phase = "asked"
+def _asked(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
+    _wait_in(state, seq, "asked")
 
 
-def _answered(state: State, event: Answered) -> None:
-    step = state.current
-    assert step is not None
+def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
     if event.verdict == "decline":
-        state.outcome, state.message = "declined", event.note
+        end_item(state, seq, "declined", event.note)
         return
     if event.verdict == "back":
-        if state.round >= step.rounds:
+        if seq.round >= step.rounds:
             raise FlowError("this was the last round; approve, edit or decline")
-        state.notes.append(event.note)
-        state.phase, state.attempt = "rewriting", 1
+        seq.notes.append(event.note)
+        seq.phase, seq.attempt = "rewriting", 1
+        stand(state, seq)
         return
-    draft = state.values.get(step.about)
-    if isinstance(draft, dict):
-        state.values[step.about] = {**draft, "text": event.text}
-    state.values[step.id] = {
+    holder = seq.holder(step.about)
+    draft = holder.values[step.about] if holder else None
+    if holder is not None and isinstance(draft, dict):
+        holder.values[step.about] = {**draft, "text": event.text}
+    seq.values[step.id] = {
         "text": event.text,
         "by": event.by,
         "note": event.note,
-        "rounds": state.round,
+        "rounds": seq.round,
         "edited": event.edited,
     }
-    _next(state)
+    go_on(state, seq)
 
 
-def _queued(state: State, event: Queued) -> None:
-    state.phase = "queued"
+def _queued(state: State, seq: Sequence, step: PlannedStep, event: Queued) -> None:
+    _wait_in(state, seq, "queued")
 
 
-def _sent(state: State, event: Sent) -> None:
-    step = state.current
-    assert step is not None
-    state.values[step.id] = event.receipt
-    _next(state)
+def _sent(state: State, seq: Sequence, step: PlannedStep, event: Sent) -> None:
+    seq.values[step.id] = event.receipt
+    go_on(state, seq)
 
 
-def _unsure(state: State, event: Unsure) -> None:
-    state.phase, state.message = "unsure", event.message
+def _unsure(state: State, seq: Sequence, step: PlannedStep, event: Unsure) -> None:
+    seq.message = event.message
+    _wait_in(state, seq, "unsure")
 
 
-def _taken_up(state: State, event: TakenUp) -> None:
-    step = state.current
-    if state.outcome != "failed" or step is None:
-        raise FlowError("only a run that failed can be taken up again")
-    rewriting = _is_rewriting(state)
-    state.outcome, state.message, state.ended = None, "", False
-    state.phase, state.attempt = "rewriting" if rewriting else "ready", 1
-    state.generation += 1
+def _opened(state: State, seq: Sequence, step: PlannedStep, event: Opened) -> None:
+    seq.block = Block(items=event.items, lanes=event.lanes, began=event.at)
+    _wait_in(state, seq, "open")
+    blocks.start(state, seq)
+
+
+def _checked(state: State, seq: Sequence, step: PlannedStep, event: Checked) -> None:
+    block = seq.block
+    assert block is not None
+    late = event.at - block.began >= step.seconds
+    if event.holds or ((block.started >= step.rounds or late) and not step.strict):
+        seq.values[step.id] = {"rounds": block.started, "came": "yes" if event.holds else "no"}
+        blocks.close(state, seq)
+    elif block.started >= step.rounds or late:
+        n = block.started
+        fail(state, seq, f"What was waited for did not come in {n} round{'s' if n != 1 else ''}.")
+    elif step.wait > 0:
+        seq.phase, seq.due = "between", event.at + min(step.wait * step.grow ** (block.started - 1), 86_400.0)
+        stand(state, seq)
+    else:
+        seq.phase = "open"
+        stand(state, seq)
+        blocks.start(state, seq)
+
+
+def _next_round(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
+    seq.phase = "open"
+    stand(state, seq)
+    blocks.start(state, seq)
+
+
+def _resting(state: State, seq: Sequence, step: PlannedStep, event: Resting) -> None:
+    seq.phase, seq.due = "listening" if event.listening else "resting", event.due
+    stand(state, seq)
+
+
+def _rested(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
+    if seq.phase == "listening" and step.strict:
+        fail(state, seq, "What was waited for did not arrive in time.")
+        return
+    seq.values[step.id] = {"came": "no", "item": {}}
+    go_on(state, seq)
+
+
+def _heard(state: State, seq: Sequence, step: PlannedStep, event: Heard) -> None:
+    seq.values[step.id] = {"came": "yes", "item": event.item}
+    go_on(state, seq)
+
+
+def _called(state: State, seq: Sequence, step: PlannedStep, event: Called) -> None:
+    _wait_in(state, seq, "called")
+
+
+def _stopped(state: State, seq: Sequence, step: PlannedStep, event: Stopped) -> None:
+    if event.whole:
+        stop_run(state, "done" if event.well else "failed", event.message)
+    elif event.well:
+        end_item(state, seq, "skipped", event.message)
+    else:
+        seq.phase, seq.message = "failed", event.message
+        end_item(state, seq, "failed", event.message)
+
+
+def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> None:
+    if event.choice == "again":
+        state.generation += 1
+        blocks.resume(state, seq)
+    elif event.choice == "value":
+        seq.values[step.id] = event.value
+        go_on(state, seq)
+    elif event.choice == "skip":
+        end_item(state, seq, "skipped", seq.message)
+    else:
+        seq.phase = "failed"
+        finish(state, seq, "failed", seq.message)
+
+
+def _wait_in(state: State, seq: Sequence, phase: str) -> None:
+    seq.phase = phase  # type: ignore[assignment]
+    stand(state, seq)
+
+
+# -- the run as a whole -----------------------------------------------------------------------------
+
+
+def _held(state: State, event: Held) -> None:
+    if state.ended or state.outcome is not None or state.held:
+        raise FlowError("only a run that goes on can be paused")
+    state.held, state.held_for, state.over = event.message, event.reason, None
+
+
+def _released(state: State, event: Released) -> None:
+    if not state.held:
+        raise FlowError("this run is not paused")
+    limits = state.plan.limits
+    if state.held_for == "money":
+        state.granted["money"] = state.usage.cost
+    elif state.held_for == "steps":
+        state.granted["steps"] = state.granted.get("steps", 0.0) + limits.steps
+    elif state.held_for == "time":
+        state.granted["time"] = event.at - state.began
+    elif state.held_for == "budget":
+        state.granted["budget"] = 1.0
+    state.held = state.held_for = ""
+    state.news = list(state.open.values())
+    _look_at_limits(state, event.at)
 
 
 def _cancelled(state: State, event: Cancelled) -> None:
-    state.outcome, state.message = "cancelled", f"Cancelled by {event.by}." if event.by else "Cancelled."
+    if state.outcome not in (None, "failed"):
+        raise FlowError("the run has ended; “cancelled” cannot follow")
+    stop_run(state, "cancelled", f"Cancelled by {event.by}." if event.by else "Cancelled.")
 
 
 def _ended(state: State, event: Ended) -> None:
+    if state.ended:
+        raise FlowError("the run has ended; “ended” cannot follow")
     state.ended, state.outcome, state.message = True, event.outcome, event.message
 
+
+def _taken_up(state: State, event: TakenUp) -> None:
+    if state.outcome == "cancelled":
+        raise FlowError("a cancelled run is not taken up again; carry it out again instead")
+    target = Address.parse(event.address)
+    path: list[tuple[Sequence, int]] = []
+    seq = state.root
+    for name, number in target.within:
+        step = next((s for s in seq.steps if s.id == name), None)
+        if step is not None and step.manner == "ask":
+            target = Address(name)  # a rewrite is taken up through the step that asks
+            break
+        block = seq.block if step is not None and seq.current is step and seq.block else seq.closed.get(name)
+        kept = block.kept.get(number) if block else None
+        if kept is None:
+            raise FlowError(f"nothing failed at {event.address}")
+        path.append((seq, number))
+        seq = kept
+    if state.outcome is None and not path:
+        raise FlowError("only what has failed or ended can be taken up again")
+    index = next((i for i, s in enumerate(seq.steps) if s.id == target.step), None)
+    if index is None:
+        raise FlowError(f"there is no step at {event.address}")
+    state.generation += 1
+    state.outcome, state.message, state.ended, state.over, state.held = None, "", False, None, ""
+    for name, values in event.values.items():
+        holder = seq.holder(name)
+        if holder is not None:
+            holder.values[name] = values
+    for parent, number in path:
+        blocks.reopen(state, parent, target_of(parent, path, target), number)
+    if index != seq.position or seq.phase != "failed":
+        blocks.back_to(state, seq, index)
+    blocks.resume(state, seq)
+
+
+def target_of(parent: Sequence, path: list[tuple[Sequence, int]], target: Address) -> str:
+    """The name of the block of `parent` that `target` stands in."""
+    depth = next(i for i, (seq, _) in enumerate(path) if seq is parent)
+    return target.within[depth][0]
+
+
+_WHOLE: dict[type, Callable[..., None]] = {
+    Held: _held,
+    Released: _released,
+    Cancelled: _cancelled,
+    Ended: _ended,
+    TakenUp: _taken_up,
+}
 
 _RULES: dict[tuple[str, type], Callable[..., None]] = {
     ("ready", Done): _done,
     ("ready", Failed): _failed,
     ("ready", Asked): _asked,
     ("ready", Queued): _queued,
-    ("waiting", TimerFired): _fired,
+    ("ready", Opened): _opened,
+    ("ready", Resting): _resting,
+    ("ready", Called): _called,
+    ("ready", Stopped): _stopped,
+    ("waiting", TimerFired): _again,
     ("rewriting", Done): _redone,
     ("rewriting", Failed): _failed,
     ("asked", Answered): _answered,
@@ -237,7 +396,13 @@ _RULES: dict[tuple[str, type], Callable[..., None]] = {
     ("unsure", Sent): _sent,
     ("unsure", Failed): _failed,
     ("unsure", Queued): _queued,
-    ("failed", TakenUp): _taken_up,
-    ("any", Cancelled): _cancelled,
-    ("any", Ended): _ended,
+    ("checking", Checked): _checked,
+    ("checking", Failed): _failed,
+    ("between", TimerFired): _next_round,
+    ("resting", TimerFired): _rested,
+    ("listening", TimerFired): _rested,
+    ("listening", Heard): _heard,
+    ("called", Done): _done,
+    ("called", Failed): _failed,
+    ("stuck", Judged): _judged,
 }

@@ -1,16 +1,21 @@
-"""The value language: slots such as ``<<page.text | shorten 400 words>>`` in running text.
+"""The value language: slots such as ``<<page.text | shorten 400 words>>`` in running text, and conditions in words.
 
-`language` parses and prints, `filters` holds the filters, `render` fills templates in for a place,
-`check` finds slots that name nothing. Nothing here calls code chosen by the text.
+`tree` says what a text is made of, `language` parses, `filters` holds the filters, `evaluate` looks values up and
+decides conditions, `render` fills templates in for a place, `check` finds slots that name nothing. Nothing here
+calls code chosen by the text.
 """
 
-from .check import Problem, check
+from .check import Problem, check, check_condition, check_value, type_of
+from .evaluate import fits, holds, items_of, look_up, value_in, value_of
 from .filters import MISSING
-from .language import Path, Slot, SlotError, Template, Text, parse
-from .render import Rendered, look_up, render
+from .language import parse, parse_condition
+from .render import Rendered, render
+from .tree import Each, If, Path, Slot, SlotError, Template, Text
 
 __all__ = [
     "MISSING",
+    "Each",
+    "If",
     "Path",
     "Problem",
     "Rendered",
@@ -19,7 +24,16 @@ __all__ = [
     "Template",
     "Text",
     "check",
+    "check_condition",
+    "check_value",
+    "fits",
+    "holds",
+    "items_of",
     "look_up",
     "parse",
+    "parse_condition",
     "render",
+    "type_of",
+    "value_in",
+    "value_of",
 ]

@@ -3,6 +3,7 @@
 Places: ``text`` as it is, ``html`` escaped, ``json`` as JSON literals (a slot stands where a value
 stands, without quotation marks of its own), ``url`` percent-encoded (RFC 3986 section 2.1).
 A missing value renders as nothing and is reported; rendering never raises on a parsed template.
+Time and output are bounded: every turn of an *each* counts against the greatest length.
 """
 
 from __future__ import annotations
@@ -14,8 +15,9 @@ from dataclasses import dataclass
 from typing import Any, Literal
 from urllib.parse import quote
 
-from .filters import FILTERS, MISSING, as_text
-from .language import Path, Slot, SlotError, Template, Text
+from .evaluate import holds, items_of, value_of
+from .filters import MISSING, as_text
+from .tree import Each, If, Part, Path, Slot, SlotError, Template, Text
 
 Place = Literal["text", "html", "json", "url"]
 LONGEST_OUTPUT = 4_000_000
@@ -26,6 +28,7 @@ _ESCAPES: dict[str, Callable[[Any], str]] = {
     "json": lambda value: json.dumps(None if value is MISSING else value, ensure_ascii=False),
     "url": lambda value: quote(as_text(value), safe=""),
 }
+Wrap = Callable[[Path, str], str]
 
 
 @dataclass(frozen=True)
@@ -36,58 +39,76 @@ class Rendered:
     missing: tuple[str, ...] = ()
 
 
-def look_up(path: Path, values: Mapping[str, Any]) -> Any:
-    """The value at `path`, or `MISSING`. On lists ``first`` and ``last`` are names, ``[n]`` counts from 1."""
-    here: Any = values.get(path.root, MISSING)
-    for part in path.parts[1:]:
-        if isinstance(part, int):
-            here = here[part - 1] if isinstance(here, list) and part <= len(here) else MISSING
-        elif isinstance(here, Mapping):
-            here = here.get(part, MISSING)
-        elif isinstance(here, list) and part in ("first", "last") and here:
-            here = here[0 if part == "first" else -1]
-        else:
-            return MISSING
-        if here is MISSING:
-            return MISSING
-    return MISSING if here is None else here
+class _Full(Exception):
+    """The greatest length is reached."""
 
 
-def value_of(slot: Slot, values: Mapping[str, Any]) -> Any:
-    """The slot's value after its filters; unknown filters and wrong arguments leave it as it is."""
-    value = look_up(slot.path, values)
-    for call in slot.filters:
-        kind = FILTERS.get(call.name)
-        if kind and kind.least <= len(call.arguments) <= kind.most:
-            if value is MISSING and call.name != "otherwise":
-                continue
-            value = kind.apply(value, *call.arguments)
-    return value
+class _Writing:
+    """One filling-in: what is written so far, and how much room is left."""
 
+    def __init__(self, place: Place, wrap: Wrap | None) -> None:
+        self.place, self.wrap = place, wrap
+        self.missing: dict[str, None] = {}
+        self.left = LONGEST_OUTPUT
 
-def render(
-    template: Template,
-    values: Mapping[str, Any],
-    place: Place = "text",
-    wrap: Callable[[Slot, str], str] | None = None,
-) -> Rendered:
-    """Fill `template` in. `wrap` may frame each slot's text (prompts frame fetched material)."""
-    out: list[str] = []
-    missing: list[str] = []
-    length = 0
-    for part in template.parts:
+    def spend(self, piece: str) -> str:
+        if len(piece) >= self.left:
+            kept, self.left = piece[: self.left], 0
+            raise _Full(kept)
+        self.left -= len(piece)
+        return piece
+
+    def parts(self, parts: tuple[Part, ...], values: Mapping[str, Any], wrap: Wrap | None) -> str:
+        out: list[str] = []
+        try:
+            for part in parts:
+                self.part(part, values, wrap, out)
+        except _Full as full:
+            # What was written before stays; each block around adds what it had.
+            raise _Full("".join(out) + full.args[0]) from None
+        return "".join(out)
+
+    def part(self, part: Part, values: Mapping[str, Any], wrap: Wrap | None, out: list[str]) -> None:
         if isinstance(part, Text | SlotError):
-            piece = str(part)
-        else:
-            value = value_of(part, values)
+            out.append(self.spend(str(part)))
+        elif isinstance(part, Slot):
+            value = value_of(part.value, values)
             if value is MISSING:
-                missing.append(str(part.path))
-            piece = _ESCAPES[place](value)
-            if wrap is not None:
-                piece = wrap(part, piece)
-        length += len(piece)
-        if length > LONGEST_OUTPUT:
-            out.append(piece[: max(0, LONGEST_OUTPUT - length + len(piece))])
-            break
-        out.append(piece)
-    return Rendered("".join(out), tuple(missing))
+                self.missing[str(part.path)] = None
+            piece = _ESCAPES[self.place](value)
+            out.append(self.spend(wrap(part.path, piece) if wrap else piece))
+        elif isinstance(part, If):
+            chosen = part.body if holds(part.condition, values) else part.otherwise or ()
+            out.append(self.parts(chosen, values, wrap))
+        else:
+            piece = self.each(part, values, wrap)
+            out.append(piece)
+
+    def each(self, part: Each, values: Mapping[str, Any], wrap: Wrap | None) -> str:
+        found = value_of(part.value, values)
+        if found is MISSING:
+            self.missing[str(part.value.path)] = None
+        turns: list[str] = []
+        items = items_of(found)
+        for number, item in enumerate(items, start=1):
+            self.left -= 1
+            if self.left <= 0:
+                raise _Full("".join(turns))
+            here = {"number": number, "first": number == 1, "last": number == len(items)}
+            try:
+                # The block is framed as a whole, so that what is in it is not framed once more.
+                turns.append(self.parts(part.body, {**values, part.name: item, "each": here}, None))
+            except _Full as full:
+                raise _Full("".join(turns) + full.args[0]) from None
+        text = "".join(turns)
+        return wrap(part.value.path, text) if wrap else text
+
+
+def render(template: Template, values: Mapping[str, Any], place: Place = "text", wrap: Wrap | None = None) -> Rendered:
+    """Fill `template` in. `wrap` may frame the text of each slot and of each *each* (prompts frame fetched material)."""
+    writing = _Writing(place, wrap)
+    try:
+        text = writing.parts(template.parts, values, wrap)
+    except _Full as full:
+        text = full.args[0]
+    return Rendered(text, tuple(writing.missing))

@@ -1,18 +1,22 @@
 """What a workflow is: its model and file format, the kinds its lines may be, checks and sentences."""
 
-from .checks import LineProblem, World, check, scope_before
+from .checks import Around, LineProblem, World, check, scope_before, surroundings
 from .file import FileProblem, WorkflowFileError, file_schema, read_file, write_file
 from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
-from .model import FailurePolicy, Line, Workflow
+from .model import FailurePolicy, Lane, Limits, Line, Placed, Workflow
 from .sentences import SentencePart, sentence
 
 __all__ = [
+    "Around",
     "FailurePolicy",
     "FileProblem",
     "KindSpec",
     "Kinds",
+    "Lane",
+    "Limits",
     "Line",
     "LineProblem",
+    "Placed",
     "SentencePart",
     "Stage",
     "Workflow",
@@ -24,6 +28,7 @@ __all__ = [
     "read_file",
     "scope_before",
     "sentence",
+    "surroundings",
     "templates_of",
     "write_file",
 ]

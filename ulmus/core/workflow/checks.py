@@ -13,10 +13,10 @@ from .. import slots
 from ..drafting.rules import contradictions
 from .file import read_settings
 from .kinds import Kinds, KindSpec, field_control, templates_of
-from .model import Line, Workflow
+from .model import Lane, Line, Workflow
 
 BRAND_SCOPE = {"name": "text", "about": "text", "audience": "text", "promise": "text", "voice": "text"}
-RUN_SCOPE = {"date": "text", "time": "text", "number": "number"}
+RUN_SCOPE = {"date": "text", "time": "text", "number": "number", "link": "text"}
 
 
 @dataclass(frozen=True)
@@ -30,11 +30,12 @@ class Known:
 
 @dataclass(frozen=True)
 class World:
-    """What exists around the page: connections and sheets by key, and brands."""
+    """What exists around the page: connections and sheets by key, brands, and workflows by number."""
 
     connections: Mapping[str, Known] = field(default_factory=dict)
     sheets: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
     brands: frozenset[str] = frozenset()
+    workflows: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -49,34 +50,102 @@ class LineProblem:
     end: int | None = None
 
 
-def scope_before(workflow: Workflow, kinds: Kinds, step: str) -> dict[str, Any]:
-    """The names a line may use: the start, the steps above it, the brand and the run."""
-    scope: dict[str, Any] = {}
-    for line in workflow.lines:
-        if line.id == step:
-            break
-        if spec := kinds.get(line.kind):
-            scope[line.id] = spec.scope()
-    scope["run"] = RUN_SCOPE
+@dataclass
+class Around:
+    """What a line may name: a scope, and why some of it may have no value. `closing` is the scope at a block's end."""
+
+    scope: dict[str, Any]
+    maybe: dict[str, str]
+    closing: dict[str, Any] = field(default_factory=dict)
+
+
+def surroundings(workflow: Workflow, kinds: Kinds, world: World | None = None) -> dict[str, Around]:
+    """For every line, what it may name: the start, the steps above it, the brand and the run, the item of a block."""
+    out: dict[str, Around] = {}
+    ground: dict[str, Any] = {"run": RUN_SCOPE}
     if workflow.brand:
-        scope["brand"] = BRAND_SCOPE
-    return scope
+        ground["brand"] = BRAND_SCOPE
+    out[workflow.start.id] = Around(dict(ground), {})
+    if spec := kinds.get(workflow.start.kind):
+        ground[workflow.start.id] = spec.given(workflow.start.settings, world)
+    _around(workflow.steps, ground, {}, kinds, world, out)
+    return out
+
+
+def _around(
+    lines: list[Line],
+    scope: dict[str, Any],
+    maybe: dict[str, str],
+    kinds: Kinds,
+    world: World | None,
+    out: dict[str, Around],
+) -> dict[str, Any]:
+    """Walk a sequence; gives what its steps add to the scope. `scope` and `maybe` are changed as it goes."""
+    added: dict[str, Any] = {}
+    for line in lines:
+        here = out[line.id] = Around(dict(scope), dict(maybe))
+        spec = kinds.get(line.kind)
+        if spec is None:
+            continue
+        gives: dict[str, Any] = {line.id: spec.given(line.settings, world)}
+        unsure: dict[str, str] = {}
+        if spec.manner == "each":
+            name = str(line.settings.get("item", "item"))
+            element = _element(str(line.settings.get("list", "")), scope)
+            inner = {**scope, name: element}
+            inside = _around(line.steps, inner, dict(maybe), kinds, world, out)
+            gives[line.id] = {**gives[line.id], "results": [{name: element, **inside}]}
+        elif spec.manner == "fork":
+            for lane in line.lanes:
+                inside = _around(lane.steps, dict(scope), dict(maybe), kinds, world, out)
+                gives |= inside
+                why = f"the lane “{lane.id}” is muted" if lane.muted else f"the lane “{lane.id}” may not run"
+                unsure |= dict.fromkeys(inside, why)
+        elif spec.manner == "repeat":
+            inner, unclear = dict(scope), dict(maybe)
+            for one in line.steps:
+                if one_spec := kinds.get(one.kind):
+                    inner.setdefault(one.id, one_spec.given(one.settings, world))
+                    unclear[one.id] = "in the first round it is not there yet"
+            inside = _around(line.steps, inner, unclear, kinds, world, out)
+            here.closing = {**scope, **inside, line.id: gives[line.id]}
+            gives |= inside
+        if line.muted:
+            unsure |= dict.fromkeys(gives, f"“{line.id}” is muted")
+        for name in gives:
+            maybe.pop(name, None)
+        scope |= gives
+        maybe |= unsure
+        added |= gives
+    return added
+
+
+def _element(text: str, scope: Mapping[str, Any]) -> Any:
+    parts = [p for p in slots.parse(text).parts if isinstance(p, slots.Slot)]
+    found = slots.type_of(parts[0].value, scope) if len(parts) == 1 else "text"
+    return found[0] if isinstance(found, list) else "text" if found == "text" else "any"
+
+
+def scope_before(workflow: Workflow, kinds: Kinds, step: str, world: World | None = None) -> dict[str, Any]:
+    """The names a line may use. Empty for a line that is not on the page."""
+    found = surroundings(workflow, kinds, world).get(step)
+    return found.scope if found else {}
 
 
 def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[LineProblem]:
-    """Everything missing or risky. Without `world`, connections and sheets are not looked for."""
+    """Everything missing or risky. Without `world`, connections, sheets and workflows are not looked for."""
     found: list[LineProblem] = []
     if world and workflow.brand and workflow.brand not in world.brands:
         found.append(LineProblem(workflow.start.id, f"There is no brand “{workflow.brand}” here. Choose one."))
-    muted = frozenset(line.id for line in workflow.steps if line.muted)
+    around = surroundings(workflow, kinds, world)
     for position, line in enumerate(workflow.lines):
-        found.extend(_line(workflow, position, line, kinds, world, muted))
+        found.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
     found.extend(_unasked(workflow, kinds))
     return found
 
 
 def _line(
-    workflow: Workflow, position: int, line: Line, kinds: Kinds, world: World | None, muted: frozenset[str]
+    workflow: Workflow, position: int, line: Line, kinds: Kinds, world: World | None, around: Around
 ) -> list[LineProblem]:
     spec = kinds.get(line.kind)
     if spec is None:
@@ -84,18 +153,70 @@ def _line(
     if (spec.manner == "start") != (position == 0):
         where = "start can only stand at the top" if spec.manner == "start" else "step cannot stand as the start"
         return [LineProblem(line.id, f"“{spec.title}”: a {where}.")]
-    found = []
+    found = _shape(line, spec, around)
     settings, wrong = read_settings(spec.settings, line.settings)
     found += [LineProblem(line.id, f"{_title(spec, name)}: {words}", place=(name,)) for name, words in wrong]
-    scope = scope_before(workflow, kinds, line.id)
     for place, text in templates_of(spec, line.settings):
-        for p in slots.check(slots.parse(text), scope, muted):
-            found.append(LineProblem(line.id, p.message, p.severity, place, p.start, p.end))
+        control = field_control(spec.settings.model_fields[place[0]]).get("control")
+        problems = (
+            slots.check_value(text, around.scope)
+            if control == "value"
+            else slots.check(slots.parse(text), around.scope, around.maybe)
+        )
+        found += [LineProblem(line.id, p.message, p.severity, place, p.start, p.end) for p in problems]
+    for name, info in spec.settings.model_fields.items():
+        if field_control(info).get("control") == "condition":
+            text = str(line.settings.get(name, ""))
+            problems = slots.check_condition(text, around.closing or around.scope)
+            found += [LineProblem(line.id, p.message, p.severity, (name,), p.start, p.end) for p in problems]
     if settings is not None:
         found += _references(workflow, position, line, spec, settings, kinds, world)
         for words in contradictions(getattr(settings, "rules", [])):
             found.append(LineProblem(line.id, words, place=("rules",)))
+        if spec.faults is not None:
+            found += [LineProblem(line.id, words, place=(name,)) for name, words in spec.faults(settings)]
     return found
+
+
+def _shape(line: Line, spec: KindSpec, around: Around) -> list[LineProblem]:
+    """Whether a block holds what it needs, and its lanes' conditions name what there is."""
+    found = []
+    if spec.manner in ("each", "repeat"):
+        if line.lanes:
+            found.append(LineProblem(line.id, "Only a fork has lanes."))
+        if not line.steps:
+            found.append(LineProblem(line.id, "There is no step inside this block yet."))
+        name = str(line.settings.get("item", "item"))
+        if spec.manner == "each" and name in around.scope:
+            found.append(LineProblem(line.id, f"“{name}” is a name already; call the item something else.", place=("item",)))
+    elif spec.manner == "fork":
+        if line.steps:
+            found.append(LineProblem(line.id, "The steps of a fork stand in its lanes."))
+        if not line.lanes:
+            found.append(LineProblem(line.id, "There is no lane in this fork yet."))
+        last = len(line.lanes) - 1
+        for i, lane in enumerate(line.lanes):
+            if not lane.when.strip() and i != last and line.settings.get("which", "first") == "first":
+                words = f"The lane “{lane.id}” has no condition, so no lane after it can run. Put it last."
+                found.append(LineProblem(line.id, words, "warning", ("lanes", lane.id)))
+            for p in slots.check_condition(lane.when, around.scope):
+                found.append(LineProblem(line.id, p.message, p.severity, ("lanes", lane.id), p.start, p.end))
+    elif line.steps or line.lanes:
+        found.append(LineProblem(line.id, f"“{spec.title}” holds no steps of its own."))
+    return found
+
+
+def _askable(workflow: Workflow, step: str) -> set[str]:
+    """The steps whose drafts a line may show: above it, and not outside the *for each* it stands in."""
+    here: tuple[Line | Lane, ...] = next((p.within for p in workflow.walk() if p.line.id == step), ())
+    loops = [w for w in here if isinstance(w, Line) and w.kind == "for_each"]
+    out = set()
+    for placed in workflow.walk():
+        if placed.line.id == step:
+            break
+        if [w for w in placed.within if isinstance(w, Line) and w.kind == "for_each"] == loops:
+            out.add(placed.line.id)
+    return out
 
 
 def _references(
@@ -109,6 +230,12 @@ def _references(
             target = next((s for s in workflow.lines[:position] if s.id == value), None)
             if target is None or target.kind != control.get("needs"):
                 found.append(LineProblem(line.id, "Choose which draft above this line is shown.", place=(name,)))
+            elif target.id not in _askable(workflow, line.id):
+                words = f"“{target.id}” stands outside this block; ask inside the block it stands in."
+                found.append(LineProblem(line.id, words, place=(name,)))
+        elif what == "workflow" and world:
+            if value not in world.workflows:
+                found.append(LineProblem(line.id, "Choose which workflow is meant.", place=(name,)))
         elif what == "connection" and world and not (value == "" and not info.is_required()):
             known = world.connections.get(value)
             if known is None:
@@ -123,17 +250,18 @@ def _references(
                 found.append(LineProblem(line.id, f"There is no sheet “{value}” here. Choose one.", place=(name,)))
                 continue
             title, columns = world.sheets[value]
-            for column in getattr(settings, "cells", {}):
+            named = [*getattr(settings, "cells", {}), *(c for c in [getattr(settings, "used", "")] if c)]
+            for column in named:
                 if column not in columns:
                     message = f"The sheet “{title}” has no column “{column}”."
-                    found.append(LineProblem(line.id, message, place=("cells", column)))
+                    found.append(LineProblem(line.id, message, place=("cells", column) if column in getattr(settings, "cells", {}) else ("used",)))
     return found
 
 
 def _too_long_for(workflow: Workflow, kinds: Kinds, line: Line, settings: Any, known: Any) -> list[LineProblem]:
-    roots = {s.path.root for _, text in templates_of(kinds[line.kind], line.settings) for s in slots.parse(text).slots}
+    roots = {path.root for _, text in templates_of(kinds[line.kind], line.settings) for path in slots.parse(text).reads}
     found = []
-    for draft in workflow.steps:
+    for draft in workflow.every_step:
         if draft.id not in roots or "rules" not in getattr(kinds.get(draft.kind), "settings", type(settings)).model_fields:
             continue
         limits = [r.get("most") for r in draft.settings.get("rules", []) if isinstance(r, dict) and r.get("rule") == "length"]
@@ -145,10 +273,10 @@ def _too_long_for(workflow: Workflow, kinds: Kinds, line: Line, settings: Any, k
 
 def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     asked = False
-    for line in workflow.steps:
+    for line, _, muted in workflow.walk():
         manner = getattr(kinds.get(line.kind), "manner", "")
-        asked = asked or (manner == "ask" and not line.muted)
-        if manner == "send" and not asked and not line.muted:
+        asked = asked or (manner == "ask" and not muted)
+        if manner == "send" and not asked and not muted:
             return [LineProblem(line.id, "This goes out with nobody asked.", "warning")]
     return []
 

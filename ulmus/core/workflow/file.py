@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from .kinds import Kinds
-from .model import Workflow
+from .model import FailurePolicy, Limits, Workflow
 
 LARGEST_FILE = 2_000_000
 VERSION = 1
@@ -40,6 +40,8 @@ def read_file(source: str | bytes | dict[str, Any]) -> Workflow:
     if isinstance(version, int) and version > VERSION:
         message = f"This file was written by a newer Ulmus (version {version}; this one reads up to {VERSION})."
         raise WorkflowFileError([FileProblem("/version", message)])
+    if _depth(data) > 60:
+        raise WorkflowFileError([FileProblem("", "The file is nested too deep to be a workflow.")])
     try:
         return Workflow.model_validate(data)
     except ValidationError as error:
@@ -49,12 +51,30 @@ def read_file(source: str | bytes | dict[str, Any]) -> Workflow:
 def write_file(workflow: Workflow) -> str:
     """The file's text: two spaces of indent, fields in the order of the model, defaults left out."""
     data = workflow.model_dump(mode="json")
+    if data["limits"] == Limits().model_dump(mode="json"):
+        del data["limits"]
+    else:
+        data["limits"] = workflow.limits.model_dump(mode="json", exclude_defaults=True)
     for line in [data["start"], *data["steps"]]:
-        if not line["muted"]:
-            del line["muted"]
-        if line["on_failure"] == {"retries": 2, "wait": 4.0}:
-            del line["on_failure"]
+        _lean(line)
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _lean(line: dict[str, Any]) -> None:
+    """Leave out what is as it always is."""
+    policy = FailurePolicy(**line["on_failure"]).model_dump(mode="json", exclude_defaults=True)
+    for name, value in (("on_failure", policy), ("muted", line["muted"]), ("steps", line["steps"]), ("lanes", line["lanes"])):
+        if value:
+            line[name] = value
+        else:
+            del line[name]
+    for lane in line.get("lanes", []):
+        if not lane["muted"]:
+            del lane["muted"]
+        for inner in lane["steps"]:
+            _lean(inner)
+    for inner in line.get("steps", []):
+        _lean(inner)
 
 
 def file_schema(kinds: Kinds) -> dict[str, Any]:
@@ -71,6 +91,13 @@ def file_schema(kinds: Kinds) -> dict[str, Any]:
     schema["$defs"]["Line"]["allOf"] = cases
     schema["$defs"]["Line"]["properties"]["kind"]["enum"] = sorted(kinds)
     return schema
+
+
+def _depth(value: Any, deep: int = 0) -> int:
+    if deep > 60 or not isinstance(value, dict | list):
+        return deep
+    inside = value.values() if isinstance(value, dict) else value
+    return max((_depth(one, deep + 1) for one in inside), default=deep)
 
 
 def plain_errors(error: ValidationError) -> list[tuple[str, str]]:

@@ -3,27 +3,34 @@
 Kinds are declared in `ulmus.steps`; the core only reads the declaration. Settings and outputs are
 Pydantic models. A setting's control stands in its JSON Schema under ``control``:
 
-``slots`` one line of text with slots · ``longslots`` a text with slots · ``connection`` a connection's
+``slots`` one line of text with slots · ``longslots`` a text with slots · ``value`` one slot, for the value itself ·
+``condition`` a condition in words · ``connection`` a connection's
 key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
-with slots · ``rules`` a list of rules · ``step`` the name of an earlier step (``needs`` says of which kind).
+with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``step`` the name of an earlier step (``needs`` says of which kind).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, get_args, get_origin
 
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-Stage = Literal["start", "gather", "draft", "ask", "publish", "record"]
-Manner = Literal["start", "perform", "ask", "send", "write"]
+Stage = Literal["start", "gather", "draft", "ask", "publish", "record", "flow"]
+Manner = Literal["start", "perform", "ask", "send", "write", "each", "fork", "repeat", "rest", "stop", "call", "set"]
+BLOCKS = frozenset({"each", "fork", "repeat"})
+TEXT_CONTROLS = frozenset({"slots", "longslots", "value", "longvalue"})
 
 
 @dataclass(frozen=True)
 class KindSpec:
-    """The declaration of one kind. `manner` tells the interpreter how it is carried out."""
+    """The declaration of one kind. `manner` tells the interpreter how it is carried out.
+
+    `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
+    settings beyond what their model can say, as (setting, words).
+    """
 
     name: str
     stage: Stage
@@ -33,18 +40,34 @@ class KindSpec:
     sentence: str
     settings: type[BaseModel]
     output: type[BaseModel]
+    gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
+    faults: Callable[[Any], list[tuple[str, str]]] | None = None
 
     def scope(self) -> dict[str, Any]:
-        """The outputs as a scope for the slot checker: name → type's word."""
+        """The outputs as a scope for the slot checker: name → type's word, or what stands under it."""
         return {name: type_word(field) for name, field in self.output.model_fields.items()}
+
+    def given(self, settings: Mapping[str, Any], world: Any = None) -> dict[str, Any]:
+        """The outputs of a line of this kind with these settings."""
+        return {**self.scope(), **(self.gives(settings, world) if self.gives else {})}
+
+    def fallback(self, value: str) -> dict[str, Any]:
+        """Outputs to go on with when the step failed: all empty but the main one, which is `value`."""
+        blank = {name: field.get_default(call_default_factory=True) for name, field in self.output.model_fields.items()}
+        main = "text" if "text" in blank else next(iter(blank), "text")
+        return blank | {main: value}
 
 
 Kinds = Mapping[str, KindSpec]
 
 
-def type_word(field: FieldInfo) -> str:
-    """The word for a field's type in the scope: text, number, list or any."""
-    text = str(field.annotation)
+def type_word(field: FieldInfo) -> Any:
+    """What the scope says of a field: text, number, list, any, or for a list of models ``[{name: …}]``."""
+    kind = field.annotation
+    inside = get_args(kind)
+    if get_origin(kind) is list and inside and isinstance(inside[0], type) and issubclass(inside[0], BaseModel):
+        return [{name: type_word(f) for name, f in inside[0].model_fields.items()}]
+    text = str(kind)
     if "list" in text:
         return "list"
     if "dict" in text or "Any" in text:
@@ -65,9 +88,9 @@ def templates_of(spec: KindSpec, settings: Mapping[str, Any]) -> Iterator[tuple[
     for name, field in spec.settings.model_fields.items():
         value = settings.get(name, field.default)
         control = field_control(field).get("control")
-        if control in ("slots", "longslots") and isinstance(value, str):
+        if control in TEXT_CONTROLS and isinstance(value, str):
             yield (name,), value
-        elif control == "cells" and isinstance(value, dict):
+        elif control in ("cells", "fields") and isinstance(value, dict):
             for column, text in value.items():
                 if isinstance(text, str):
                     yield (name, column), text
@@ -84,9 +107,9 @@ def map_templates(spec: KindSpec, settings: BaseModel, change: Callable[[str, st
     for name, field in spec.settings.model_fields.items():
         value = getattr(settings, name)
         control = field_control(field).get("control")
-        if control in ("slots", "longslots") and isinstance(value, str):
+        if control in TEXT_CONTROLS and isinstance(value, str):
             updates[name] = change(name, value)
-        elif control == "cells":
+        elif control in ("cells", "fields"):
             updates[name] = {column: change(name, text) for column, text in value.items()}
         elif control == "rules":
             updates[name] = [

@@ -1,27 +1,61 @@
-"""The workflow page as data: one start and the steps under it."""
+"""The workflow page as data: one start and the steps under it; blocks hold steps of their own."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
-RESERVED = frozenset({"brand", "run"})
+RESERVED = frozenset({"brand", "run", "end", "each", "if", "otherwise"})
+DEEPEST = 8
+MOST_LINES = 500
 
 
 class FailurePolicy(BaseModel):
-    """What happens when a step fails: tried again `retries` times, first after `wait` seconds and then
-    ever longer; after that the run stops and can be taken up again from this step."""
+    """What happens when a step fails: it is tried again `retries` times, first after `wait` seconds and then ever
+    longer; after that the run stops, passes over the item, goes on with a stated value, or asks a person."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     retries: int = Field(2, ge=0, le=10, title="Try again", description="How many times a failing step is tried again.")
     wait: float = Field(4, ge=0, le=3600, title="Wait first", description="Seconds before the first new try; doubles each time.")
+    then: Literal["stop", "skip", "value", "ask"] = Field(
+        "stop",
+        title="After that",
+        description="Stop the run, pass over this item, go on with the value below, or ask a person.",
+    )
+    value: str = Field("", max_length=10_000, title="Value to go on with", description="Stands for the step’s main value.")
+
+
+class Limits(BaseModel):
+    """What a run, and all runs of a workflow together, may use. Money is in the currency the owner keeps books in."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    at_once: int | None = Field(None, ge=1, le=1000, title="Runs at a time")
+    when_full: Literal["queue", "skip", "replace"] = Field("queue", title="The next one", description="Waits, is passed over, or takes the oldest one’s place.")
+    steps: int = Field(20_000, ge=1, le=1_000_000, title="Steps in a run")
+    hours: float = Field(24 * 90, gt=0, le=24 * 366, title="Hours a run may take")
+    run_money: float | None = Field(None, ge=0, title="Money a run")
+    day_money: float | None = Field(None, ge=0, title="Money a day")
+    month_money: float | None = Field(None, ge=0, title="Money a month")
+
+
+class Lane(BaseModel):
+    """One way through a fork. `when` is a condition in words; a lane without one is the *otherwise* lane."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    id: Name
+    when: str = Field("", max_length=2000)
+    muted: bool = False
+    steps: list[Line] = Field(default_factory=list)
 
 
 class Line(BaseModel):
-    """One line of the page: the start, or a step."""
+    """One line of the page: the start, or a step. Blocks hold `steps`, forks hold `lanes`."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -30,6 +64,16 @@ class Line(BaseModel):
     settings: dict[str, Any] = Field(default_factory=dict)
     muted: bool = False
     on_failure: FailurePolicy = FailurePolicy()
+    steps: list[Line] = Field(default_factory=list)
+    lanes: list[Lane] = Field(default_factory=list, max_length=40)
+
+
+class Placed(NamedTuple):
+    """A line with where it stands: the blocks and lanes around it, from the outside in; `muted` counts theirs too."""
+
+    line: Line
+    within: tuple[Line | Lane, ...]
+    muted: bool
 
 
 class Workflow(BaseModel):
@@ -41,25 +85,54 @@ class Workflow(BaseModel):
     version: Literal[1] = 1
     name: str = Field(min_length=1, max_length=120)
     brand: str | None = None
+    limits: Limits = Limits()
     start: Line
-    steps: list[Line] = Field(default_factory=list, max_length=500)
+    steps: list[Line] = Field(default_factory=list)
 
     @model_validator(mode="after")
     def _names_are_unique(self) -> Workflow:
         seen: set[str] = set()
-        for line in self.lines:
-            if line.id in RESERVED:
-                raise ValueError(f"“{line.id}” is a reserved name; call the step something else")
-            if line.id in seen:
-                raise ValueError(f"two lines are called “{line.id}”; names must differ")
-            seen.add(line.id)
+        names = [self.start.id]
+        for line, within, _ in self.walk():
+            if sum(isinstance(w, Line) for w in within) >= DEEPEST:
+                raise ValueError(f"blocks stand inside one another more than {DEEPEST} deep at “{line.id}”")
+            names += [line.id, *(lane.id for lane in line.lanes)]
+        if len(names) > MOST_LINES:
+            raise ValueError(f"a page has at most {MOST_LINES} lines")
+        for name in names:
+            if name in RESERVED:
+                raise ValueError(f"“{name}” is a reserved name; call the step something else")
+            if name in seen:
+                raise ValueError(f"two lines are called “{name}”; names must differ")
+            seen.add(name)
         return self
+
+    def walk(self) -> Iterator[Placed]:
+        """Every step, from top to bottom, with where it stands."""
+        yield from _walk(self.steps, (), False)
+
+    @property
+    def every_step(self) -> list[Line]:
+        """Every step from top to bottom, those inside blocks too."""
+        return [placed.line for placed in self.walk()]
 
     @property
     def lines(self) -> list[Line]:
-        """The start and the steps, from top to bottom."""
-        return [self.start, *self.steps]
+        """The start and every step, from top to bottom."""
+        return [self.start, *self.every_step]
 
     def line(self, step: str) -> Line | None:
         """The line called `step`, if there is one."""
         return next((line for line in self.lines if line.id == step), None)
+
+
+def _walk(steps: list[Line], within: tuple[Line | Lane, ...], muted: bool) -> Iterator[Placed]:
+    for line in steps:
+        off = muted or line.muted
+        yield Placed(line, within, off)
+        yield from _walk(line.steps, (*within, line), off)
+        for lane in line.lanes:
+            yield from _walk(lane.steps, (*within, line, lane), off or lane.muted)
+
+
+Lane.model_rebuild()

@@ -1,7 +1,8 @@
 """A line as a sentence, made from its settings: *Read the page at ⟨feed.link⟩*.
 
 The pattern stands in the kind: ``{name}`` is replaced by the setting's value, told apart as plain
-value, slot or gap so that an interface can set each its own way.
+value, slot or gap so that an interface can set each its own way. What stands in ``[…]`` is left out while a
+setting named in it is as it always is.
 """
 
 from __future__ import annotations
@@ -9,12 +10,14 @@ from __future__ import annotations
 import re
 from typing import Literal, NamedTuple
 
+from ..recurrence import words_of
 from ..slots import Slot, parse
 from .checks import World
-from .kinds import KindSpec, field_control
+from .kinds import TEXT_CONTROLS, KindSpec, field_control
 from .model import Line
 
 _HOLE = re.compile(r"\{(\w+)\}")
+_OPTIONAL = re.compile(r"\[([^\]]*)\]")
 
 
 class SentencePart(NamedTuple):
@@ -29,20 +32,29 @@ def sentence(line: Line, spec: KindSpec | None, world: World) -> list[SentencePa
     if spec is None:
         return [SentencePart("gap", f"Unknown kind “{line.kind}”")]
     out: list[SentencePart] = []
-    for i, piece in enumerate(_HOLE.split(spec.sentence)):
-        if i % 2 == 0:
-            if piece:
-                out.append(SentencePart("text", piece))
+    for i, segment in enumerate(_OPTIONAL.split(spec.sentence)):
+        if i % 2 and any(_unset(line, spec, name) for name in _HOLE.findall(segment)):
             continue
-        out.extend(_value(line, spec, piece, world))
+        for j, piece in enumerate(_HOLE.split(segment)):
+            if j % 2:
+                out.extend(_value(line, spec, piece, world))
+            elif piece:
+                out.append(SentencePart("text", piece))
     return out
+
+
+def _unset(line: Line, spec: KindSpec, name: str) -> bool:
+    field = spec.settings.model_fields[name]
+    default = None if field.is_required() else field.get_default(call_default_factory=True)
+    return line.settings.get(name, default) in (None, "", [], {}, default)
 
 
 def _value(line: Line, spec: KindSpec, name: str, world: World) -> list[SentencePart]:
     field = spec.settings.model_fields[name]
-    value = line.settings.get(name, None if field.is_required() else field.default)
-    control = field_control(field).get("control")
-    if value in (None, ""):
+    value = line.settings.get(name, None if field.is_required() else field.get_default(call_default_factory=True))
+    extra = field_control(field)
+    control = extra.get("control")
+    if value in (None, "", [], {}):
         return [SentencePart("gap", (field.title or name).lower())]
     if control == "connection":
         known = world.connections.get(value)
@@ -50,13 +62,23 @@ def _value(line: Line, spec: KindSpec, name: str, world: World) -> list[Sentence
     if control == "sheet":
         known_sheet = world.sheets.get(value)
         return [SentencePart("value", known_sheet[0]) if known_sheet else SentencePart("gap", str(value))]
-    if control in ("slots", "longslots"):
+    if control == "workflow":
+        called = world.workflows.get(str(value))
+        return [SentencePart("value", called) if called else SentencePart("gap", "a workflow")]
+    if control in TEXT_CONTROLS:
         return [
             SentencePart("slot", str(p.path)) if isinstance(p, Slot) else SentencePart("value", str(p))
             for p in parse(str(value)).parts
         ]
     if control == "duration":
         return [SentencePart("value", duration(float(value)))]
+    if control == "schedule":
+        return [SentencePart("value", words_of(str(value)))]
+    if control == "fields" and isinstance(value, dict):
+        return [SentencePart("value", ", ".join(value))]
+    if control == "choice":
+        labels = extra.get("labels")
+        return [SentencePart("value", str(labels.get(value, value) if isinstance(labels, dict) else value))]
     return [SentencePart("value", str(value))]
 
 

@@ -1,0 +1,163 @@
+"""Random pages of steps, and a player that lets something possible happen on them, one event after another."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hypothesis import strategies as st
+
+from ulmus.core import flow
+from ulmus.core.cost import Usage
+
+PLAIN = ("perform", "ask", "send", "write", "set", "rest", "call", "stop")
+
+
+@st.composite
+def plans(draw: Any) -> flow.Plan:
+    """A page of up to a dozen or so steps, blocks in blocks."""
+    counter = iter(range(1000))
+
+    def steps(depth: int) -> tuple[flow.PlannedStep, ...]:
+        return tuple(step(depth) for _ in range(draw(st.integers(0 if depth else 1, 3))))
+
+    def step(depth: int) -> flow.PlannedStep:
+        name = f"s{next(counter)}"
+        manner = draw(st.sampled_from(PLAIN + (("each", "fork", "repeat") * 2 if depth < 3 else ())))
+        more: dict[str, Any] = {
+            "retries": draw(st.integers(0, 1)),
+            "then": draw(st.sampled_from(["stop", "stop", "skip", "value", "ask"])),
+            "fallback": {"text": "instead"},
+            "strict": draw(st.booleans()),
+        }
+        if manner == "ask":
+            more |= {"about": "item", "rounds": 2}
+        elif manner == "fork":
+            more["lanes"] = tuple(flow.PlannedLane(f"l{next(counter)}", steps(depth + 1)) for _ in range(draw(st.integers(1, 3))))
+        elif manner in ("each", "repeat"):
+            more |= {"steps": steps(depth + 1), "parallel": draw(st.integers(1, 3)), "rounds": 2, "wait": draw(st.sampled_from([0.0, 5.0]))}
+        return flow.PlannedStep(name, manner, **more)
+
+    return flow.Plan("start", steps(0))
+
+
+BEGUN = flow.Begun(at=1.0, item={"text": "i"}, context={"run": {"number": 1}})
+
+
+class Player:
+    """A run in which some possible event follows another, chosen by numbers."""
+
+    def __init__(self, plan: flow.Plan) -> None:
+        self.plan = plan
+        self.state = flow.begin(plan, BEGUN)
+        self.events: list[flow.Event] = [BEGUN]
+        self.now = 1.0
+
+    def play(self, picks: list[int]) -> Player:
+        for pick in picks:
+            self.now += 1
+            event = self.possible(pick)
+            if event is None:
+                break
+            flow.apply(self.state, event)
+            self.events.append(event)
+        return self
+
+    def possible(self, pick: int) -> flow.Event | None:
+        """Some event that can happen now."""
+        state, at = self.state, self.now
+        if state.ended:
+            return flow.TakenUp(at=at, address=self.plan.steps[0].id) if state.outcome == "failed" and pick % 3 == 0 else None
+        if state.outcome is not None:
+            return flow.Ended(at=at, outcome=state.outcome, message=state.message)
+        if state.held:
+            return flow.Released(at=at)
+        if pick % 41 == 40:
+            return flow.Held(at=at, reason="person", message="paused")
+        if pick % 97 == 96:
+            return flow.Cancelled(at=at)
+        addresses = sorted(state.at)
+        address = addresses[pick % len(addresses)]
+        decision = state.open.get(address)
+        return self.answer(decision, address, pick) if decision else self.arrives(address, pick)
+
+    def answer(self, decision: flow.Decision, address: str, pick: int) -> flow.Event:
+        """The event that answers an open decision."""
+        at = self.now
+        match decision:
+            case flow.Perform() | flow.Write() | flow.Set():
+                if pick % 7 == 0:
+                    return flow.Failed(at=at, address=address, message="m", retryable=pick % 2 == 0, usage=Usage(cost=0.1))
+                return flow.Done(at=at, address=address, output={"text": f"of {address}"}, usage=Usage(calls=1))
+            case flow.Wait():
+                return flow.TimerFired(at=at, address=address)
+            case flow.Ask():
+                return flow.Asked(at=at, address=address, approval=pick, text="X")
+            case flow.Send():
+                return flow.Queued(at=at, address=address, piece=pick, key="k")
+            case flow.Open():
+                seq = self.state.at[address]
+                step = seq.current
+                assert step is not None
+                if step.manner == "each":
+                    return flow.Opened(at=at, address=address, items=[{"text": str(n)} for n in range(pick % 5)])
+                lanes = [n for n in range(1, len(step.lanes) + 1) if pick % (n + 1)]
+                return flow.Opened(at=at, address=address, lanes=lanes[:1] if step.strict else lanes)
+            case flow.Check():
+                return flow.Checked(at=at, address=address, holds=pick % 3 == 0)
+            case flow.Rest():
+                return flow.Resting(at=at, address=address, due=at + 9, listening=pick % 2 == 0)
+            case flow.Listen():
+                return flow.Heard(at=at, address=address, item={}) if pick % 2 else flow.TimerFired(at=at, address=address)
+            case flow.Call():
+                return flow.Called(at=at, address=address, run=7)
+            case flow.Stop():
+                return flow.Stopped(at=at, address=address, well=pick % 2 == 0, whole=pick % 3 == 0, message="enough")
+            case flow.Judge():
+                choice = ("again", "value", "skip", "stop")[pick % 4]
+                return flow.Judged(at=at, address=address, choice=choice, value={"text": "said"})  # type: ignore[arg-type]
+        raise AssertionError(decision)
+
+    def arrives(self, address: str, pick: int) -> flow.Event:
+        """What comes from outside where nothing is to be decided."""
+        at, seq = self.now, self.state.at[address]
+        if seq.phase == "asked":
+            verdicts = ["approve", "approve", "decline", "back"][: 4 if seq.round < 2 else 3]
+            verdict: Any = verdicts[pick % len(verdicts)]
+            return flow.Answered(at=at, address=address, verdict=verdict, text="ok", note="n")
+        if seq.phase == "queued":
+            if pick % 5 == 0:
+                return flow.Unsure(at=at, address=address, message="?")
+            return flow.Sent(at=at, address=address, receipt={"link": "l"})
+        if seq.phase == "unsure":
+            return flow.Sent(at=at, address=address, receipt={"link": "l"})
+        if seq.phase == "called":
+            return flow.Done(at=at, address=address, output={"text": "r"}) if pick % 4 else flow.Failed(at=at, address=address, message="m")
+        children = [a for a in sorted(self.state.at) if a != address and self.state.at[a].phase != "open"]
+        inner = children[pick % len(children)]
+        decision = self.state.open.get(inner)
+        return self.answer(decision, inner, pick) if decision else self.arrives(inner, pick)
+
+
+def picture(state: flow.State) -> Any:
+    """A state as plain values, for comparing."""
+
+    def of(seq: flow.Sequence) -> Any:
+        block = seq.block
+        inside = (
+            None
+            if block is None
+            else (
+                block.items,
+                block.lanes,
+                block.started,
+                {n: of(s) for n, s in block.running.items()},
+                {n: of(s) for n, s in block.kept.items()},
+                block.results,
+                block.failures,
+                block.passed,
+            )
+        )
+        return (seq.key, seq.values, seq.position, seq.phase, seq.attempt, seq.round, seq.due, seq.notes, seq.generation, inside)
+
+    flat = (state.outcome, state.message, state.ended, state.held, state.steps, state.usage, sorted(state.at))
+    return (of(state.root), flat)

@@ -1,0 +1,370 @@
+"""Sequences and blocks: where a sequence stands, and what becomes of a block when a sequence inside it ends.
+
+- *for each*: iterations begin in the order of the items, so many at a time; results keep that order; an item that
+  fails is left out and kept for taking up, or, where so set, fails the block once the others under way have ended.
+- *fork*: the chosen lanes run side by side; they meet again when all have ended; one that failed fails the fork.
+- *repeat until*: one round after another; values of a round are seen by the next.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from .address import Address
+from .decisions import (
+    Ask,
+    Call,
+    Check,
+    Decision,
+    Finish,
+    Judge,
+    Listen,
+    Open,
+    Outcome,
+    Perform,
+    Rest,
+    Rewrite,
+    Send,
+    Set,
+    Stop,
+    Wait,
+    Write,
+)
+from .plan import PlannedStep
+from .state import Block, Sequence, State
+
+
+class FlowError(ValueError):
+    """An event that cannot happen in this state."""
+
+
+# -- where a sequence stands ------------------------------------------------------------------------
+
+
+def is_rewriting(seq: Sequence) -> bool:
+    """Whether the sequence is making a draft again after a note."""
+    # A rewrite that waits for a new try, or failed, is still at the rewrite's address.
+    return seq.phase == "rewriting" or (seq.phase in ("waiting", "failed", "stuck") and len(seq.notes) >= seq.round)
+
+
+def stand(state: State, seq: Sequence) -> None:
+    """Register the sequence at its address, with the decision that follows from its phase."""
+    leave(state, seq)
+    step = seq.current
+    assert step is not None
+    seq.address = _address(seq, step)
+    state.at[seq.address] = seq
+    decision = _decision(seq, step, seq.address)
+    if decision is not None:
+        state.open[seq.address] = decision
+        state.news.append(decision)
+
+
+def leave(state: State, seq: Sequence) -> None:
+    """Take the sequence from where it stands."""
+    if state.at.get(seq.address) is seq:
+        del state.at[seq.address]
+        state.open.pop(seq.address, None)
+
+
+def _address(seq: Sequence, step: PlannedStep) -> str:
+    if step.manner != "ask":
+        return seq.prefix + step.id
+    own = Address(step.about, 1, ((step.id, seq.round),)) if is_rewriting(seq) else Address(step.id, seq.round)
+    return seq.prefix + str(own)
+
+
+def _decision(seq: Sequence, step: PlannedStep, address: str) -> Decision | None:
+    match seq.phase:
+        case "ready":
+            return _first(seq, step, address)
+        case "rewriting":
+            holder = seq.holder(step.about)
+            draft = holder.values[step.about] if holder else {}
+            previous = str(draft.get("text", "")) if isinstance(draft, dict) else ""
+            return Perform(address, step.about, seq.attempt, Rewrite(previous, tuple(seq.notes)), seq.generation)
+        case "waiting" | "between" | "resting":
+            return Wait(address, seq.due or 0.0)
+        case "listening":
+            return Listen(address, step.id, seq.due)
+        case "checking":
+            return Check(address, step.id, seq.block.started if seq.block else 0)
+        case "stuck":
+            return Judge(address, step.id, seq.message)
+    return None
+
+
+def _first(seq: Sequence, step: PlannedStep, address: str) -> Decision:
+    match step.manner:
+        case "ask":
+            return Ask(address, step.id, seq.round, seq.round >= step.rounds)
+        case "send":
+            return Send(address, step.id, seq.attempt, seq.generation)
+        case "write":
+            return Write(address, step.id, seq.generation)
+        case "each" | "fork" | "repeat":
+            return Open(address, step.id)
+        case "rest":
+            return Rest(address, step.id)
+        case "stop":
+            return Stop(address, step.id)
+        case "call":
+            return Call(address, step.id, seq.generation)
+        case "set":
+            return Set(address, step.id)
+    return Perform(address, step.id, seq.attempt, None, seq.generation)
+
+
+# -- going on, failing, ending ----------------------------------------------------------------------
+
+
+def go_on(state: State, seq: Sequence) -> None:
+    """The current step is behind the sequence; stand at the next, or end."""
+    state.steps += 1
+    _place(seq, seq.position + 1)
+    if seq.current is None:
+        finish(state, seq, "done", "")
+    else:
+        stand(state, seq)
+
+
+def _place(seq: Sequence, position: int) -> None:
+    seq.position = position
+    seq.phase, seq.attempt, seq.round, seq.due, seq.message = "ready", 1, 1, None, ""
+    seq.notes, seq.block = [], None
+
+
+def fail(state: State, seq: Sequence, message: str) -> None:
+    """All tries of the current step have failed: its policy says what is next."""
+    step = seq.current
+    assert step is not None
+    seq.message = message
+    match step.then:
+        case "value":
+            seq.values[step.id] = dict(step.fallback)
+            go_on(state, seq)
+        case "skip":
+            end_item(state, seq, "skipped", message)
+        case "ask":
+            seq.phase = "stuck"
+            stand(state, seq)
+        case _:
+            seq.phase = "failed"
+            finish(state, seq, "failed", message)
+
+
+def end_item(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
+    """End the innermost item the sequence stands in: an iteration, or the run itself."""
+    top = seq
+    while top.parent is not None:
+        around = top.parent.current
+        assert around is not None
+        if around.manner == "each" or (outcome == "declined" and around.manner == "fork" and not around.strict):
+            break
+        top = top.parent
+    _drop(state, top)
+    finish(state, top, outcome, message)
+
+
+def stop_run(state: State, outcome: Outcome, message: str) -> None:
+    """End the whole run, wherever it stands."""
+    state.outcome, state.message = outcome, message
+    state.at.clear()
+    state.open.clear()
+    state.held, state.over = "", None
+    state.news = [Finish(outcome, message)]
+
+
+def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
+    """The sequence has ended; its block, or the run, goes on from there."""
+    leave(state, seq)
+    parent = seq.parent
+    if parent is None:
+        stop_run(state, outcome, message)
+        return
+    block, step = parent.block, parent.current
+    assert block is not None and step is not None
+    block.running.pop(seq.number, None)
+    if outcome == "failed":
+        block.failures[seq.number] = message
+        block.kept[seq.number] = seq
+    match step.manner:
+        case "each":
+            _item_ended(state, parent, step, block, seq, outcome, message)
+        case "fork":
+            _lane_ended(state, parent, step, block, seq, outcome, message)
+        case _:
+            _round_ended(state, parent, block, seq, outcome, message)
+
+
+def _drop(state: State, seq: Sequence) -> None:
+    leave(state, seq)
+    for child in list(seq.block.running.values()) if seq.block else []:
+        _drop(state, child)
+    if seq.block:
+        seq.block.running.clear()
+
+
+# -- blocks -----------------------------------------------------------------------------------------
+
+
+def start(state: State, seq: Sequence) -> None:
+    """Begin what the block can begin now; a block with nothing to do is closed."""
+    step, block = seq.current, seq.block
+    assert step is not None and block is not None
+    match step.manner:
+        case "each":
+            if block.starting:
+                return  # an iteration without steps ended while it was begun; the loop below goes on
+            block.starting = True
+            while block.started < len(block.items) and len(block.running) < step.parallel:
+                if step.strict and block.failures:
+                    break
+                block.started += 1
+                n = block.started
+                _begin(state, seq, n, step.steps, {step.item: block.items[n - 1]})
+            block.starting = False
+            _each_over(state, seq, step, block)
+        case "fork":
+            for number in block.lanes:
+                block.started += 1
+                _begin(state, seq, number, step.lanes[number - 1].steps, {})
+            if not block.lanes:
+                _lanes_meet(state, seq, step, block)
+        case _:
+            block.started += 1
+            _begin(state, seq, block.started, step.steps, {})
+
+
+def _begin(state: State, parent: Sequence, number: int, steps: tuple[PlannedStep, ...], values: dict[str, Any]) -> None:
+    assert parent.block is not None and parent.current is not None
+    key = f"{parent.prefix}{parent.current.id}:{number}"
+    child = Sequence(key, steps, values, parent, number, parent.generation)
+    parent.block.running[number] = child
+    if steps:
+        stand(state, child)
+    else:
+        finish(state, child, "done", "")
+
+
+def close(state: State, seq: Sequence) -> None:
+    """The block has given its values; keep it for taking up what failed in it, and go on."""
+    step, block = seq.current, seq.block
+    assert step is not None and block is not None
+    seq.closed[step.id] = block
+    go_on(state, seq)
+
+
+def _item_ended(
+    state: State, parent: Sequence, step: PlannedStep, block: Block, seq: Sequence, outcome: Outcome, message: str
+) -> None:
+    if outcome == "done":
+        block.results[seq.number] = seq.values
+    elif outcome != "failed":
+        block.passed[seq.number] = message
+    start(state, parent)
+
+
+def _each_over(state: State, seq: Sequence, step: PlannedStep, block: Block) -> None:
+    stopping = step.strict and bool(block.failures)
+    if block.running or (block.started < len(block.items) and not stopping):
+        return
+    if stopping:
+        number, message = min(block.failures.items())
+        fail(state, seq, f"Item {number}: {message}")
+        return
+    seq.values[step.id] = {
+        "results": [block.results[n] for n in sorted(block.results)],
+        "count": len(block.items),
+        "failed": len(block.failures),
+        "passed_over": len(block.passed),
+        "failures": [{"number": n, "message": block.failures[n]} for n in sorted(block.failures)],
+    }
+    close(state, seq)
+
+
+def _lane_ended(
+    state: State, parent: Sequence, step: PlannedStep, block: Block, seq: Sequence, outcome: Outcome, message: str
+) -> None:
+    if outcome == "done":
+        parent.values.update(seq.values)
+    elif outcome != "failed":
+        block.passed[seq.number] = message
+    if not block.running and block.started >= len(block.lanes):
+        _lanes_meet(state, parent, step, block)
+
+
+def _lanes_meet(state: State, seq: Sequence, step: PlannedStep, block: Block) -> None:
+    if block.failures:
+        number, message = min(block.failures.items())
+        fail(state, seq, f"Lane “{step.lanes[number - 1].id}”: {message}" if len(block.lanes) > 1 else message)
+        return
+    names = [step.lanes[n - 1].id for n in block.lanes]
+    seq.values[step.id] = {"lane": names[0] if names else "", "lanes": names}
+    close(state, seq)
+
+
+def _round_ended(state: State, parent: Sequence, block: Block, seq: Sequence, outcome: Outcome, message: str) -> None:
+    if outcome == "failed":
+        fail(state, parent, message)
+        return
+    parent.values.update(seq.values)
+    parent.phase = "checking"
+    stand(state, parent)
+
+
+# -- taking up again --------------------------------------------------------------------------------
+
+
+def back_to(state: State, seq: Sequence, index: int) -> None:
+    """Have the sequence stand at an earlier (or later) step, without the values of the steps from there on."""
+    for step in seq.steps[index:]:
+        _forget(seq, step)
+    _place(seq, index)
+
+
+def _forget(seq: Sequence, step: PlannedStep) -> None:
+    seq.values.pop(step.id, None)
+    seq.closed.pop(step.id, None)
+    inside = [*step.steps, *(s for lane in step.lanes for s in lane.steps)]
+    if step.manner in ("fork", "repeat"):
+        for inner in inside:
+            _forget(seq, inner)
+
+
+def reopen(state: State, parent: Sequence, name: str, number: int) -> None:
+    """Have a block stand open again for a sequence in it that failed."""
+    index = next(i for i, s in enumerate(parent.steps) if s.id == name)
+    block = parent.block if parent.position == index and parent.block else parent.closed[name]
+    if parent.phase != "open" or parent.position != index:
+        for step in parent.steps[index + 1 :]:
+            _forget(parent, step)
+        _place(parent, index)
+        parent.block, parent.phase = block, "open"
+        parent.generation = state.generation
+        stand(state, parent)
+    block.failures.pop(number, None)
+    seq = block.kept.pop(number)
+    block.running[number] = seq
+
+
+def resume(state: State, seq: Sequence) -> None:
+    """Go on at the step the sequence stands at; a block goes on with what failed in it."""
+    step = seq.current
+    assert step is not None
+    seq.generation = state.generation
+    if seq.block is not None and seq.block.kept:
+        block = seq.block
+        seq.phase = "open"
+        stand(state, seq)
+        for number in sorted(block.kept):
+            block.failures.pop(number, None)
+            child = block.kept.pop(number)
+            block.running[number] = child
+            resume(state, child)
+        if step.manner == "each":
+            start(state, seq)
+        return
+    seq.phase, seq.attempt = "rewriting" if is_rewriting(seq) else "ready", 1
+    seq.block = None
+    stand(state, seq)

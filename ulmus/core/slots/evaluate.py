@@ -1,0 +1,177 @@
+"""Looking values up, putting them through filters, and deciding conditions. Nothing here raises on any value.
+
+Comparing: two numbers (or texts that are numbers) as numbers, two dates as moments, everything else as text without
+regard to capitals and to white space at the ends. A missing value is empty, and neither more nor less than anything.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from typing import Any
+
+from .filters import FILTERS, MISSING, as_text, moment_of, number_of
+from .language import parse, parse_condition
+from .tree import Both, Condition, Either, Filter, Literal, Negated, Operand, Path, Slot, SlotError, Test, Text, Value
+
+MOST_ITEMS = 100_000
+
+
+def look_up(path: Path, values: Mapping[str, Any]) -> Any:
+    """The value at `path`, or `MISSING`. On lists ``first`` and ``last`` are names, ``[n]`` counts from 1."""
+    here: Any = values.get(path.root, MISSING)
+    for part in path.parts[1:]:
+        if isinstance(part, int):
+            here = here[part - 1] if isinstance(here, list) and part <= len(here) else MISSING
+        elif isinstance(here, Mapping):
+            here = here.get(part, MISSING)
+        elif isinstance(here, list) and part in ("first", "last") and here:
+            here = here[0 if part == "first" else -1]
+        elif isinstance(here, list) and part == "count":
+            here = len(here)
+        else:
+            return MISSING
+        if here is MISSING:
+            return MISSING
+    return MISSING if here is None else here
+
+
+def value_of(value: Value, values: Mapping[str, Any]) -> Any:
+    """A value after its filters; unknown filters and wrong arguments leave it as it is."""
+    found = look_up(value.path, values)
+    for call in value.filters:
+        found = _filtered(found, call)
+    return found
+
+
+def _filtered(found: Any, call: Filter) -> Any:
+    kind = FILTERS.get(call.name)
+    if kind is None or (found is MISSING and call.name not in ("otherwise", "count")):
+        return found
+    if call.condition is not None:
+        return [one for one in found if _fits(call.condition, one)] if isinstance(found, list) else found
+    if not kind.least <= len(call.arguments) <= kind.most:
+        return found
+    return kind.apply(found, *call.arguments)
+
+
+def _fits(condition: Condition, one: Any) -> bool:
+    return holds(condition, {**one, "it": one} if isinstance(one, dict) else {"it": one})
+
+
+def value_in(text: str, values: Mapping[str, Any]) -> Any:
+    """The value a setting names: the value itself where the text is one slot, and its text otherwise."""
+    parts = [p for p in parse(text).parts if not (isinstance(p, Text) and not p.text.strip())]
+    if len(parts) == 1 and isinstance(parts[0], Slot):
+        return value_of(parts[0].value, values)
+    return text
+
+
+def items_of(value: Any, most: int | None = None) -> list[Any]:
+    """A value as a list to go through: a list as it is, a text line by line, one object as one item."""
+    if value is MISSING or value is None:
+        return []
+    if isinstance(value, str):
+        value = [line.strip() for line in value.splitlines() if line.strip()]
+    elif not isinstance(value, list):
+        value = [value]
+    return value[: min(MOST_ITEMS, most or MOST_ITEMS)]
+
+
+def fits(text: str, values: Mapping[str, Any]) -> bool:
+    """Whether a condition in words holds; an empty one always does, one that cannot be read never."""
+    if not text.strip():
+        return True
+    condition = parse_condition(text)
+    return not isinstance(condition, SlotError) and holds(condition, values)
+
+
+def holds(condition: Condition, values: Mapping[str, Any]) -> bool:
+    """Whether `condition` holds."""
+    if isinstance(condition, Both):
+        return all(holds(part, values) for part in condition.parts)
+    if isinstance(condition, Either):
+        return any(holds(part, values) for part in condition.parts)
+    if isinstance(condition, Negated):
+        return not holds(condition.part, values)
+    return _test(condition, values)
+
+
+def _test(test: Test, values: Mapping[str, Any]) -> bool:
+    left = _operand(test.left, values)
+    right = [_operand(o, values) for o in test.right]
+    match test.how:
+        case "is empty":
+            return _empty(left)
+        case "is not empty":
+            return not _empty(left)
+        case "is":
+            return _same(left, right[0])
+        case "is not":
+            return not _same(left, right[0])
+        case "is one of":
+            return any(_same(left, r) for r in right)
+        case "is not one of":
+            return not any(_same(left, r) for r in right)
+        case "contains":
+            return _contains(left, right[0])
+        case "does not contain":
+            return not _contains(left, right[0])
+        case "starts with":
+            return _text(left).startswith(_text(right[0]))
+        case "ends with":
+            return _text(left).endswith(_text(right[0]))
+    order = _order(left, right[0])
+    if order is None:
+        return False
+    return {
+        "is more than": order > 0,
+        ">": order > 0,
+        "is after": order > 0,
+        "is less than": order < 0,
+        "<": order < 0,
+        "is before": order < 0,
+        "is at least": order >= 0,
+        ">=": order >= 0,
+        "is at most": order <= 0,
+        "<=": order <= 0,
+    }[test.how]
+
+
+def _operand(operand: Operand, values: Mapping[str, Any]) -> Any:
+    return operand.value if isinstance(operand, Literal) else value_of(operand, values)
+
+
+def _text(value: Any) -> str:
+    return as_text(value).strip().casefold()
+
+
+def _empty(value: Any) -> bool:
+    return value is MISSING or value is None or value in ([], {}) or (isinstance(value, str) and not value.strip())
+
+
+def _same(a: Any, b: Any) -> bool:
+    x, y = number_of(a), number_of(b)
+    if x is not None and y is not None:
+        return x == y
+    return _text(a) == _text(b)
+
+
+def _contains(whole: Any, piece: Any) -> bool:
+    if isinstance(whole, list):
+        return any(_same(one, piece) for one in whole)
+    return _text(piece) in _text(whole)
+
+
+def _order(a: Any, b: Any) -> int | None:
+    if _empty(a) or _empty(b):
+        return None
+    x, y = number_of(a), number_of(b)
+    if x is not None and y is not None:
+        return (x > y) - (x < y)
+    p, q = moment_of(a), moment_of(b)
+    if p is not None and q is not None:
+        # A date without a zone is taken in UTC, so that any two can be compared.
+        p, q = (m if m.tzinfo else m.replace(tzinfo=dt.UTC) for m in (p, q))
+        return (p > q) - (p < q)
+    return (_text(a) > _text(b)) - (_text(a) < _text(b))

@@ -1,0 +1,123 @@
+"""Reading a mailbox by IMAP (RFC 3501 and 9051), messages after RFC 5322."""
+
+from __future__ import annotations
+
+import email
+import email.policy
+import ssl
+from dataclasses import dataclass, field
+from email.message import EmailMessage
+from email.utils import parseaddr, parsedate_to_datetime
+from typing import Any
+
+from imapclient import IMAPClient
+from imapclient.exceptions import IMAPClientError, LoginError
+
+from .errors import OutsideError
+
+MOST = 200
+LARGEST = 10_000_000
+LONGEST_TEXT = 400_000
+
+
+@dataclass(frozen=True)
+class Mailbox:
+    """A mail server and who looks into it."""
+
+    host: str
+    port: int
+    tls: bool
+    user: str
+    password: str = field(repr=False)
+
+
+@dataclass(frozen=True)
+class Letter:
+    """One message: who wrote it, its subject and plain text. `uid` counts within the folder's `validity`."""
+
+    uid: int
+    sender: str
+    sender_name: str
+    to: str
+    subject: str
+    text: str
+    date: str
+    message_id: str
+    in_reply_to: str
+
+
+def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Letter], int]:
+    """Messages with a number above `after`, oldest first; all where the folder's validity is another.
+
+    Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.
+    """
+    try:
+        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20, ssl_context=ssl.create_default_context() if box.tls else None) as client:
+            client.login(box.user, box.password)
+            state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
+            now_valid = int(state[b"UIDVALIDITY"])
+            first = after + 1 if now_valid == validity else 1
+            uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
+            sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
+            small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
+            found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
+    except LoginError:
+        raise OutsideError("The mail server does not accept this user and password.") from None
+    except (IMAPClientError, OSError, ssl.SSLError, KeyError, ValueError) as error:
+        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+    letters = [_letter(uid, found[uid][b"BODY[]"]) for uid in small if b"BODY[]" in found.get(uid, {})]
+    return now_valid, letters, max(uids, default=after if now_valid == validity else 0)
+
+
+def probe(box: Mailbox) -> str:
+    """Sign in and count. Raises `OutsideError`."""
+    try:
+        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20) as client:
+            client.login(box.user, box.password)
+            return f"{len(client.list_folders())} folders can be read."
+    except LoginError:
+        raise OutsideError("The mail server does not accept this user and password.") from None
+    except (IMAPClientError, OSError) as error:
+        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+
+
+def _letter(uid: int, raw: bytes) -> Letter:
+    mail = email.message_from_bytes(raw, policy=email.policy.default)
+    assert isinstance(mail, EmailMessage)
+    name, address = parseaddr(_head(mail, "From"))
+    try:
+        date = parsedate_to_datetime(_head(mail, "Date")).isoformat()
+    except (ValueError, TypeError):
+        date = ""
+    return Letter(
+        uid=uid,
+        sender=address,
+        sender_name=name,
+        to=parseaddr(_head(mail, "To"))[1],
+        subject=_head(mail, "Subject"),
+        text=_text(mail)[:LONGEST_TEXT],
+        date=date,
+        message_id=_head(mail, "Message-ID"),
+        in_reply_to=_head(mail, "In-Reply-To"),
+    )
+
+
+def _head(mail: EmailMessage, name: str) -> str:
+    try:
+        return " ".join(str(mail.get(name, "")).split())
+    except (ValueError, IndexError, AttributeError, TypeError):
+        # Headers from outside may be beyond what the library can read.
+        return ""
+
+
+def _text(mail: EmailMessage) -> str:
+    try:
+        body = mail.get_body(("plain", "html"))
+        text = str(body.get_content()) if body is not None else ""
+    except (KeyError, LookupError, ValueError, AttributeError):
+        return ""
+    if body is not None and body.get_content_type() == "text/html":
+        from ..core.slots.filters import FILTERS
+
+        return str(FILTERS["plain"].apply(text))
+    return text.strip()

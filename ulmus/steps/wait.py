@@ -1,0 +1,50 @@
+"""Wait: for a time, until a moment, or until a call arrives."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from .base import Kind, Settings, setting
+
+
+class WaitSettings(Settings):
+    how: Literal["for", "until", "call"] = setting(
+        "Wait",
+        control="choice",
+        default="for",
+        labels={"for": "for a time", "until": "until a moment", "call": "until a call arrives at <<run.link>>"},
+    )
+    seconds: float = setting("How long", control="duration", default=3600, ge=1, le=31_536_000, when="how=for")
+    moment: str = setting(
+        "Until", "A time such as 17:00, or a date and time, from a value too.", control="slots", default="", max_length=200, when="how=until"
+    )
+    longest: float = setting("At the longest", control="duration", default=86_400, ge=1, le=31_536_000, when="how=call")
+    otherwise: Literal["go_on", "fail"] = setting(
+        "If nothing arrives", control="choice", default="go_on", labels={"go_on": "go on without", "fail": "fail"}, when="how=call"
+    )
+
+
+class WaitOutput(BaseModel):
+    came: str = Field("", description="yes where something arrived, no otherwise.")
+    item: dict[str, Any] = Field({}, description="What arrived.")
+
+
+def faults(settings: WaitSettings) -> list[tuple[str, str]]:
+    """A moment has to be said."""
+    return [("moment", "Say until when.")] if settings.how == "until" and not settings.moment.strip() else []
+
+
+KIND = Kind(
+    name="wait",
+    stage="flow",
+    manner="rest",
+    title="Wait",
+    about="Goes on later: after a time, at a moment, or when another system calls back.",
+    sentence="Wait {how}[ · {seconds}][ · {moment}][ · at most {longest}]",
+    settings=WaitSettings,
+    output=WaitOutput,
+    faults=faults,
+    brief="arrived: {came}",
+)
