@@ -10,7 +10,8 @@ from sqlalchemy import func, select
 from tests.runtime.house import WHO, WithHouse, page
 from ulmus.core import flow
 from ulmus.runtime import asking, links, workflows
-from ulmus.runtime.engine import Engine, EngineBusy, load
+from ulmus.runtime.engine import Engine, EngineBusy
+from ulmus.runtime.journal import Pages as Journals
 from ulmus.store import tables
 
 
@@ -375,7 +376,7 @@ class Restarts(WithHouse):
         self.question(runs[2])
         for run_id in runs:
             with self.services.store.read() as session:
-                again = load(session, run_id)
+                again = Journals().load(session, run_id)
                 record = session.get_one(tables.Run, run_id)
             self.assertAlmostEqual(again.state.usage.cost, record.cost)
             self.assertEqual(again.state.ended, record.ended_at is not None)

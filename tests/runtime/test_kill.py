@@ -17,7 +17,7 @@ from sqlalchemy import func, select
 
 from tests.runtime.house import WHO, WithHouse
 from ulmus.runtime import workflows
-from ulmus.runtime.engine import load
+from ulmus.runtime.journal import Pages
 from ulmus.store import tables
 
 RUNS, KILLS, SEED = 5, 14, 20261123
@@ -106,7 +106,7 @@ class Killed(WithHouse):
         self.assertEqual(sorted(r["Post"] for r in self.rows()), sorted(self.posts()))
         with self.services.store.read() as session:
             for run_id in session.scalars(select(tables.Run.id)):
-                self.assertTrue(load(session, run_id).state.ended)
+                self.assertTrue(Pages().load(session, run_id).state.ended)
 
     def states(self) -> list[tuple[str, str]]:
         with self.services.store.read() as session:

@@ -85,13 +85,16 @@ class Filling(unittest.TestCase):
 
 class Kinds(unittest.TestCase):
     def test_every_kind_declares_what_the_house_relies_on(self) -> None:
-        able = {"start": "look", "perform": "perform", "send": "send", "write": "row"}
+        able = {"perform": "perform", "send": "send", "write": "row", "set": "work"}
         for kind in kinds().values():
             with self.subTest(kind=kind.name):
                 self.assertTrue(kind.title)
                 self.assertTrue(kind.about.endswith("."))
                 if kind.manner in able:
                     self.assertTrue(callable(getattr(kind, able[kind.manner])))
+                if kind.manner == "start":
+                    self.assertTrue(kind.listens)
+                    self.assertEqual(kind.listens == "poll", kind.look is not None)
                 for name, field in kind.output.model_fields.items():
                     self.assertTrue(field.description, f"{kind.name} gives {name} without saying what it is")
                 json.dumps(kind.settings.model_json_schema())

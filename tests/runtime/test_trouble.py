@@ -121,17 +121,12 @@ class BadStarts(WithHouse):
                 self.assertIn(words, self.looked(id_).found)
 
     def test_a_flood_of_items_is_taken_in_portions_and_none_is_lost(self) -> None:
-        from unittest import mock
-
-        from ulmus.runtime import polling
-
-        id_ = self.live()
+        id_ = self.live(feed={"most": 2})
         for _ in range(5):
             self.town.state.release("furrow-letter")
-        with mock.patch.object(polling, "MOST_RUNS_PER_LOOK", 2):
-            counts = []
-            for _ in range(4):
-                self.engine.polling.look_at(id_)
-                with self.services.store.read() as session:
-                    counts.append(session.query(tables.Run).count())
+        counts = []
+        for _ in range(4):
+            self.engine.polling.look_at(id_)
+            with self.services.store.read() as session:
+                counts.append(session.query(tables.Run).count())
         self.assertEqual(counts, [2, 4, 5, 5])

@@ -20,7 +20,7 @@ from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import FindingView, Fine, Listing, Problem, Refusal, Reply, VersionView, house, send
-from .runs import draft_versions, journal
+from .journals import around, draft_versions, journal, step_of
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
 
@@ -219,9 +219,9 @@ def _full(approval_id: int) -> ApprovalView:
         channel=channel,
         limit=limit,
         findings=_measure(approval_id, approval.final_text or approval.text),
-        versions=draft_versions(events, approval.draft),
+        versions=draft_versions(events, approval.draft, approval.address),
         notes=[NoteView(by=e.by, note=e.note, at=e.at) for e in events if isinstance(e, flow.Answered) and e.note],
-        sources=_sources(workflow, events),
+        sources=_sources(workflow, events, approval.address),
         final_text=approval.final_text,
         mail="" if piece is None else told.get(piece.state, piece.message),
     )
@@ -237,12 +237,12 @@ def _until(events: list[flow.Event], approval: tables.Approval) -> list[flow.Eve
     return out
 
 
-def _sources(workflow: Workflow, events: list[flow.Event]) -> list[Source]:
-    gathered = {e.address: e.output for e in events if isinstance(e, flow.Done)}
+def _sources(workflow: Workflow, events: list[flow.Event], address: str) -> list[Source]:
+    gathered = {step_of(e.address): e.output for e in events if isinstance(e, flow.Done) and around(address, e.address)}
     outside = carry.outside_roots(workflow)
     out = [
         Source(step=line.id, title=str(o.get("title", "")), link=str(o.get("link", "")), text=str(o.get("text", "")))
-        for line in workflow.steps
+        for line in workflow.every_step
         if line.id in outside and (o := gathered.get(line.id))
     ]
     if not out and isinstance(events[0], flow.Begun):
@@ -260,7 +260,7 @@ def _sources(workflow: Workflow, events: list[flow.Event]) -> list[Source]:
 
 def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int | None]:
     """Where the draft will go, and how long it may be there."""
-    for line in workflow.steps:
+    for line in workflow.every_step:
         kind = kinds().get(line.kind)
         if kind is not None and kind.manner == "send" and not line.muted:
             record = session.get(tables.Connection, str(line.settings.get("channel", "")))
@@ -274,7 +274,7 @@ def _measure(approval_id: int, text: str) -> list[FindingView]:
         approval = session.get_one(tables.Approval, approval_id)
     live = house().engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
-    return [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.values))] if line else []
+    return [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.scope(approval.address)))] if line else []
 
 
 def _rules(line: Line, values: dict[str, Any]) -> Any:

@@ -87,6 +87,7 @@ class LineView(BaseModel):
     stage: str
     sentence: list[PartView]
     muted: bool = False
+    depth: int = 0
     problems: list[LineProblemView] = []
     dependents: list[str] = []
     cost: float = 0.0
@@ -113,7 +114,7 @@ class UsageView(BaseModel):
 
 
 CellState = Literal[
-    "empty", "stale", "running", "fresh", "failed", "muted", "waiting", "asking", "unsure", "declined", "passed", "ahead"
+    "empty", "stale", "running", "fresh", "failed", "muted", "waiting", "asking", "unsure", "declined", "passed", "ahead", "stuck"
 ]
 
 
@@ -133,6 +134,8 @@ class CellView(BaseModel):
     at: float | None = None
     approval: int | None = None
     link: str = ""
+    count: int = 0
+    counts: dict[str, int] = {}
 
 
 class ChangeView(BaseModel):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
@@ -13,10 +13,12 @@ from ..core import flow
 from ..core.workflow import Workflow
 from ..runtime import workflows
 from ..runtime.services import audit, world
+from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, Fine, LineView, Problem, Refusal, Reply, ResultView, UsageView, VersionView, house, send
-from .views import cells_brief, fill_cell, given, line_views, marked, versions
+from .base import CellView, Fine, LineView, Listing, Problem, Refusal, Reply, ResultView, UsageView, house, send
+from .journals import EntryView, IterationView, around, cells, draft_versions, entry, iterations, journal, step_of
+from .views import given, line_views
 
 bp = APIBlueprint("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
 
@@ -28,6 +30,31 @@ class RunPath(BaseModel):
 class RunStepPath(BaseModel):
     id: int
     step: str
+
+
+class PlaceQuery(BaseModel):
+    """Where in blocks; empty for a step of the page itself."""
+
+    address: str = ""
+
+
+class TakeUpBody(BaseModel):
+    """From which step (empty for the one that failed), and values of earlier steps set anew."""
+
+    address: str = ""
+    values: dict[str, dict[str, Any]] = {}
+
+
+class JudgeBody(BaseModel):
+    """A person's word on a step that failed for good."""
+
+    address: str
+    choice: Literal["again", "value", "skip", "stop"]
+    text: str = Field("", max_length=100_000)
+
+
+class Began(BaseModel):
+    run: int
 
 
 class RunQuery(BaseModel):
@@ -57,15 +84,6 @@ class RunList(BaseModel):
     more: bool
 
 
-class EntryView(BaseModel):
-    """A journal entry in words."""
-
-    at: float
-    event: str
-    address: str
-    says: str
-
-
 class RunView(BaseModel):
     """A run as the page with one column."""
 
@@ -78,6 +96,10 @@ class RunView(BaseModel):
     item: dict[str, Any]
     approval: int | None = None
     piece: int | None = None
+    judge: str = ""
+    held_for: str = ""
+    parent: int | None = None
+    began: list[int] = []
 
 
 class PieceChoice(BaseModel):
@@ -139,6 +161,7 @@ def show(path: RunPath) -> Reply:
             select(tables.Approval.id).where(tables.Approval.run_id == run.id, tables.Approval.state == "open")
         )
         piece = session.scalar(select(tables.Piece.id).where(tables.Piece.run_id == run.id, tables.Piece.state == "unsure"))
+        began = list(session.scalars(select(tables.Run.id).where(tables.Run.parent_id == run.id).limit(200)))
     workflow = Workflow.model_validate(revision.document)
     events = journal(path.id)
     live = house().engine.live(path.id)
@@ -147,19 +170,23 @@ def show(path: RunPath) -> Reply:
             run=summary(run, record.name),
             revision=revision.number,
             lines=line_views(workflow, around),
-            cells=_cells(workflow, events, live.state, run),
-            journal=[_entry(e) for e in events],
+            cells=cells(workflow, events, live.state),
+            journal=[entry(e) for e in events],
             usage=UsageView(**live.state.usage.model_dump()),
             item=live.state.values.get(workflow.start.id, {}),
             approval=approval,
             piece=piece,
+            judge=next((d.address for d in flow.decide(live.state) if isinstance(d, flow.Judge)), ""),
+            held_for=live.state.held_for if live.state.held else "",
+            parent=run.parent_id,
+            began=began,
         )
     )
 
 
 @bp.get("/runs/<int:id>/steps/<step>", responses={200: ResultView})
 @needs("reader")
-def step(path: RunStepPath) -> Reply:
+def step(path: RunStepPath, query: PlaceQuery) -> Reply:
     """What one step of a run was given and gave, in full."""
     live = house().engine.live(path.id)
     line = live.workflow.line(path.step)
@@ -168,8 +195,16 @@ def step(path: RunStepPath) -> Reply:
     events = journal(path.id)
     if line.id == live.workflow.start.id:
         return send(ResultView(step=line.id, state="fresh", output=live.state.values[line.id], at=events[0].at))
-    mine = [e for e in events if isinstance(e, flow.Done | flow.Failed | flow.Sent) and _step_of(e.address) == line.id]
-    view = ResultView(step=line.id, state="ahead", given=given(live.workflow, line, live.state.values))
+    address = query.address or line.id
+    values = _values(live.state, events, address)
+    mine = [
+        e
+        for e in events
+        if isinstance(e, flow.Done | flow.Failed | flow.Sent | flow.Stopped)
+        and step_of(e.address) == line.id
+        and (not query.address or around(address, e.address))
+    ]
+    view = ResultView(step=line.id, state="ahead", given=given(live.workflow, line, values))
     usage = flow.state.Usage()
     for event in mine:
         usage += getattr(event, "usage", flow.state.Usage())
@@ -180,37 +215,121 @@ def step(path: RunStepPath) -> Reply:
         view.messages = detail.pop("messages", [])
         detail.pop("rounds", None)
         view.detail, view.at = detail, last.at
-        view.versions = draft_versions(events, line.id)
+        view.versions = draft_versions(events, line.id, address if query.address else "")
         view.state = "failed" if isinstance(last, flow.Failed) else "fresh"
         view.message = last.message if isinstance(last, flow.Failed) else ""
-    view.output = live.state.values.get(line.id, {})
+    found = values.get(line.id, {})
+    view.output = found if isinstance(found, dict) else {"value": found}
+    if view.state == "ahead" and found:
+        view.state = "fresh"
     return send(view)
+
+
+def _values(state: flow.State, events: list[flow.Event], address: str) -> dict[str, Any]:
+    """The values that could be named at an address, for a block that is behind the run too."""
+    values = dict(state.values)
+    prefix = ""
+    items = {e.address: e.items for e in events if isinstance(e, flow.Opened)}
+    names = {s.id: s.item for s in _all_steps(state.plan.steps) if s.manner == "each"}
+    for name, number in flow.Address.parse(address).within:
+        of = items.get(prefix + name) or []
+        if name in names and number <= len(of):
+            values[names[name]] = of[number - 1]
+        prefix += f"{name}:{number}/"
+        for event in events:
+            if isinstance(event, flow.Done | flow.Sent) and event.address.startswith(prefix) and "/" not in event.address[len(prefix) :]:
+                values[step_of(event.address)] = event.output if isinstance(event, flow.Done) else event.receipt
+    return values
+
+
+def _all_steps(steps: tuple[flow.PlannedStep, ...]) -> list[flow.PlannedStep]:
+    inside = [inner for s in steps for inner in (*s.steps, *(one for lane in s.lanes for one in lane.steps))]
+    return [*steps, *(_all_steps(tuple(inside)) if inside else [])]
+
+
+@bp.get("/runs/<int:id>/iterations/<step>", responses={200: Listing[IterationView]})
+@needs("reader")
+def inside(path: RunStepPath) -> Reply:
+    """Every carrying-out of a step inside blocks."""
+    live = house().engine.live(path.id)
+    return send(iterations(live.workflow, journal(path.id), live.state, path.step))
 
 
 @bp.post("/runs/<int:id>/take-up", responses={200: Fine, 409: Problem})
 @needs("maker")
-def take_up(path: RunPath) -> Reply:
-    """Have a failed run go on from the step that failed."""
+def take_up(path: RunPath, body: TakeUpBody) -> Reply:
+    """Have a run go on from the step that failed, or from any step, with its earlier values or edited ones."""
     services = house().services
     state = house().engine.live(path.id).state
-    event = flow.TakenUp(at=services.clock(), address=state.current.id if state.current else "-", by=g.user.email)
-    try:
-        house().engine.record(path.id, event, lambda s: audit(s, services.clock(), g.user.email, "took up a run", str(path.id)))
-    except flow.FlowError as error:
-        raise Refusal(f"This run cannot be taken up: {error}.", 409) from None
+    address = body.address or (state.current.id if state.current else "-")
+    event = flow.TakenUp(at=services.clock(), address=address, by=g.user.email, values=body.values)
+    _record(path.id, event, "took up a run", "This run cannot be taken up")
     return send(Fine())
+
+
+@bp.post("/runs/<int:id>/judge", responses={200: Fine, 409: Problem})
+@needs("reviewer")
+def judge(path: RunPath, body: JudgeBody) -> Reply:
+    """Say how a run goes on whose step failed for good."""
+    services = house().services
+    live = house().engine.live(path.id)
+    line = live.workflow.line(step_of(body.address))
+    kind = kinds().get(line.kind) if line else None
+    value = kind.fallback(body.text) if kind else {"text": body.text}
+    event = flow.Judged(at=services.clock(), address=body.address, choice=body.choice, value=value, by=g.user.name)
+    _record(path.id, event, f"decided on a failure: {body.choice}", "This is decided already")
+    return send(Fine())
+
+
+@bp.post("/runs/<int:id>/pause", responses={200: Fine, 409: Problem})
+@needs("maker")
+def pause(path: RunPath) -> Reply:
+    """Have a run stop where it stands until it is let go on."""
+    event = flow.Held(at=house().services.clock(), reason="person", message=f"Paused by {g.user.name}.")
+    _record(path.id, event, "paused a run", "This run cannot be paused")
+    return send(Fine())
+
+
+@bp.post("/runs/<int:id>/release", responses={200: Fine, 409: Problem})
+@needs("maker")
+def release(path: RunPath) -> Reply:
+    """Let a paused run go on; a limit it had reached is granted once more."""
+    _record(path.id, flow.Released(at=house().services.clock(), by=g.user.name), "let a run go on", "This run is not paused")
+    return send(Fine())
+
+
+@bp.post("/runs/<int:id>/again", responses={201: Began, 409: Problem})
+@needs("maker")
+def again(path: RunPath) -> Reply:
+    """Carry a run out again: a new run on the same starting item, on the live revision."""
+    engine, services = house().engine, house().services
+    live = engine.live(path.id)
+    with services.store.write() as session:
+        record = session.get_one(tables.WorkflowRecord, live.workflow_id)
+        if record.revision_id is None:
+            raise Refusal("This workflow has never been live.", 409)
+        title = session.get_one(tables.Run, path.id).title
+        run_id = engine.begin(session, live.workflow_id, live.state.values[live.workflow.start.id], title)
+        audit(session, services.clock(), g.user.email, "carried a run out again", str(path.id))
+    engine.settle([run_id])
+    return send(Began(run=run_id), 201)
+
+
+def _record(run_id: int, event: flow.Event, did: str, refused: str) -> None:
+    # What goes with an event is written by the engine's own thread, where no request is known.
+    services, who = house().services, g.user.email
+    try:
+        house().engine.record(run_id, event, lambda s: audit(s, services.clock(), who, did, str(run_id)))
+    except flow.FlowError as error:
+        raise Refusal(f"{refused}: {error}.", 409) from None
 
 
 @bp.post("/runs/<int:id>/cancel", responses={200: Fine, 409: Problem})
 @needs("maker")
 def cancel(path: RunPath) -> Reply:
     """End a run that is under way. What already went out stays out."""
-    services = house().services
-    event = flow.Cancelled(at=services.clock(), by=g.user.name)
-    try:
-        house().engine.record(path.id, event, lambda s: audit(s, services.clock(), g.user.email, "cancelled a run", str(path.id)))
-    except flow.FlowError:
-        raise Refusal("This run has already ended.", 409) from None
+    event = flow.Cancelled(at=house().services.clock(), by=g.user.name)
+    _record(path.id, event, "cancelled a run", "This run has already ended")
     return send(Fine())
 
 
@@ -235,101 +354,3 @@ def decide(path: RunPath, body: PieceChoice) -> Reply:
     except ValueError as error:
         raise Refusal(str(error), 409) from None
     return send(Fine())
-
-
-def journal(run_id: int) -> list[flow.Event]:
-    """The run's events."""
-    with house().services.store.read() as session:
-        rows = session.scalars(
-            select(tables.JournalEntry.event).where(tables.JournalEntry.run_id == run_id).order_by(tables.JournalEntry.seq)
-        )
-        return [flow.load_event(e) for e in rows]
-
-
-def draft_versions(events: list[flow.Event], draft: str) -> list[VersionView]:
-    """Every version of a draft in a run: rounds sent back by rules, and rewrites after notes, each set against the one before."""
-    out: list[VersionView] = []
-    note = ""
-    for event in events:
-        if isinstance(event, flow.Answered) and event.verdict == "back":
-            note = f"Sent back by {event.by}: {event.note}"
-        if isinstance(event, flow.Done) and _step_of(event.address) == draft:
-            for version in versions(event.detail):
-                if out and not version.changes:
-                    version.changes = marked(out[-1].text, version.text)
-                version.why, note = version.why or note, ""
-                out.append(version)
-    return out
-
-
-def _step_of(address: str) -> str:
-    return flow.Address.parse(address).step if address != "-" else ""
-
-
-def _cells(workflow: Workflow, events: list[flow.Event], state: flow.State, run: tables.Run) -> list[CellView]:
-    out: dict[str, CellView] = {}
-    for line in workflow.steps:
-        out[line.id] = CellView(step=line.id, sample=0, state="muted" if line.muted else "ahead")
-    began = {line.id: 0.0 for line in workflow.lines}
-    total: dict[str, flow.state.Usage] = {}
-    for event in events:
-        address = getattr(event, "address", "")
-        cell = out.get(_step_of(address)) if address else None
-        line = workflow.line(cell.step) if cell else None
-        if cell is None or line is None:
-            continue
-        began[cell.step] = began[cell.step] or event.at
-        usage = total[cell.step] = total.get(cell.step, flow.state.Usage()) + getattr(event, "usage", flow.state.Usage())
-        if isinstance(event, flow.Done):
-            output = state.values.get(cell.step, event.output)
-            detail = {**event.detail, "would": ""}
-            fill_cell(cell, line, True, output, detail, usage.model_dump(), event.at)
-            cell.state, cell.message = "fresh", ""
-            if event.detail.get("cells"):
-                cell.brief = cells_brief(event.detail["cells"])
-        elif isinstance(event, flow.Sent | flow.Answered):
-            output = state.values.get(cell.step, {})
-            fill_cell(cell, line, True, output, {}, usage.model_dump(), event.at)
-            cell.state, cell.message = "fresh", ""
-            if isinstance(event, flow.Answered) and event.verdict != "approve":
-                cell.state = "declined" if event.verdict == "decline" else "asking"
-                cell.message = event.note
-        elif isinstance(event, flow.Failed):
-            fill_cell(cell, line, False, {"message": event.message}, event.detail, usage.model_dump(), event.at)
-            cell.state = "failed"
-        elif isinstance(event, flow.Unsure):
-            cell.state, cell.message = "unsure", event.message
-    current = state.current
-    if current is not None and not state.ended and state.outcome is None:
-        states = {"asked": "asking", "waiting": "waiting", "unsure": "unsure"}
-        about = current.about if state.phase == "rewriting" else current.id
-        out[about].state = states.get(state.phase, "running")  # type: ignore[assignment]
-    return list(out.values())
-
-
-_SAYS = {
-    "begun": "The run began.",
-    "done": "Done.",
-    "timer_fired": "Tried again.",
-    "asked": "A person was asked.",
-    "queued": "Put into the outbox.",
-    "sent": "Sent, with a receipt.",
-    "taken_up": "Taken up again.",
-}
-
-
-def _entry(event: flow.Event) -> EntryView:
-    says = _SAYS.get(event.event, "")
-    if isinstance(event, flow.Failed | flow.Unsure):
-        says = event.message
-    elif isinstance(event, flow.Answered):
-        words = {"approve": "Approved", "back": "Sent back", "decline": "Declined"}[event.verdict]
-        says = f"{words} by {event.by}{', with changes' if event.edited and event.verdict == 'approve' else ''}.{f' “{event.note}”' if event.note else ''}"
-    elif isinstance(event, flow.Ended):
-        says = {
-            "done": "The run ended well.",
-            "failed": "The run stopped.",
-            "declined": "Ended: declined.",
-            "cancelled": event.message,
-        }[event.outcome]
-    return EntryView(at=event.at, event=event.event, address=getattr(event, "address", ""), says=says)

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core import slots
 from ..core.diff import changes
-from ..core.workflow import Line, LineProblem, Workflow, World, sentence, templates_of
+from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, templates_of
 from ..core.workflow.kinds import field_control
 from ..runtime.proofing import dependents
 from ..steps import kinds
@@ -46,10 +46,15 @@ def line_views(
             LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
         )
     out = []
+    depths = {placed.line.id: len(placed.within) for placed in workflow.walk()}
+    lanes = {lane.steps[0].id: lane for line in workflow.lines for lane in line.lanes if lane.steps}
     for line in workflow.lines:
         kind = kinds().get(line.kind)
+        if line.id in lanes:
+            out.append(_lane(lanes[line.id], depths[line.id] - 1))
         out.append(
             LineView(
+                depth=depths.get(line.id, 0),
                 id=line.id,
                 kind=line.kind,
                 kind_title=kind.title if kind else line.kind,
@@ -62,6 +67,11 @@ def line_views(
             )
         )
     return out
+
+
+def _lane(lane: Lane, depth: int) -> LineView:
+    words = [PartView(what="text", text="If "), PartView(what="value", text=lane.when)] if lane.when else [PartView(what="text", text="Otherwise")]
+    return LineView(id=lane.id, kind="lane", kind_title="Lane", stage="", sentence=words, muted=lane.muted, depth=depth)
 
 
 def brief(kind_name: str, output: Mapping[str, Any]) -> str:
@@ -127,9 +137,9 @@ def given(workflow: Workflow, line: Line, values: Mapping[str, Any]) -> list[dic
         return []
     found: dict[str, Any] = {}
     for _, text in templates_of(kind, line.settings):
-        for slot in slots.parse(text).slots:
-            value = slots.look_up(slot.path, values)
-            found[str(slot.path)] = None if value is slots.MISSING else value
+        for path in slots.parse(text).reads:
+            value = slots.look_up(path, values)
+            found[str(path)] = None if value is slots.MISSING else value
     for name, info in kind.settings.model_fields.items():
         if field_control(info).get("control") == "step":
             target = str(line.settings.get(name, ""))

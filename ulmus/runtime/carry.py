@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
 from collections.abc import Mapping
 from typing import Any
@@ -11,12 +12,13 @@ from pydantic import BaseModel
 from ..core import slots
 from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import field_control, map_templates
+from ..core.workflow.kinds import field_control, map_templates, templates_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, Kind, Outgoing, Result
 
 log = logging.getLogger("ulmus")
+AS_WRITTEN = frozenset({"longslots", "value", "longvalue"})
 
 
 def filled(kind: Kind, line: Line, values: Mapping[str, Any]) -> BaseModel:
@@ -24,7 +26,7 @@ def filled(kind: Kind, line: Line, values: Mapping[str, Any]) -> BaseModel:
     settings, wrong = read_settings(kind.settings, line.settings)
     if settings is None:
         raise OutsideError("This line is not set up: " + " ".join(words for _, words in wrong))
-    long = {n for n, f in kind.settings.model_fields.items() if field_control(f).get("control") == "longslots"}
+    long = {n for n, f in kind.settings.model_fields.items() if field_control(f).get("control") in AS_WRITTEN}
 
     def fill(name: str, text: str) -> str:
         return text if name in long else slots.render(slots.parse(text), values).text
@@ -67,12 +69,44 @@ def guarded(call: Any) -> Any:
         raise OutsideError(f"Ulmus made a mistake here ({type(error).__name__}); it has been logged.", ambiguous=True) from error
 
 
+def work(line: Line, values: Mapping[str, Any], memory: dict[str, Any], seed: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """What a line that only works values out gives, and what it remembers."""
+    kind = kinds()[line.kind]
+    assert kind.work is not None
+    settings, wrong = read_settings(kind.settings, line.settings)
+    if settings is None:
+        raise OutsideError("This line is not set up: " + " ".join(words for _, words in wrong))
+    return guarded(lambda: kind.work(settings, values, memory, seed))  # type: ignore[misc, no-any-return]
+
+
+def effect_key(run_id: int, address: str, generation: int) -> str:
+    """The idempotency key of an effect: the same for every try at the same place of the same run."""
+    return hashlib.sha256(f"{run_id}/{address}/{generation}".encode()).hexdigest()[:40]
+
+
 def outside_roots(workflow: Workflow) -> frozenset[str]:
-    """The lines whose values come from outside, and are material and never instruction."""
-    known = kinds()
-    return frozenset(line.id for line in workflow.lines if line.kind in known and known[line.kind].gives_outside)
+    """The names whose values come from outside, or are made of such values: material, and never instruction."""
+    known, found = kinds(), set[str]()
+    for line in workflow.lines:
+        kind = known.get(line.kind)
+        if kind is None:
+            continue
+        from_outside = {path.root for _, text in templates_of(kind, line.settings) for path in slots.parse(text).reads} & found
+        if kind.gives_outside or (kind.manner in ("set", "call") and from_outside):
+            found.add(line.id)
+        elif kind.manner == "each":
+            if from_outside:
+                found.add(str(line.settings.get("item", "item")))
+            if from_outside or any(known[inner.kind].gives_outside for inner in _inner(line) if inner.kind in known):
+                found.add(line.id)
+    return frozenset(found)
+
+
+def _inner(line: Line) -> list[Line]:
+    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    return [*inside, *(deeper for one in inside for deeper in _inner(one))]
 
 
 def asked_later(workflow: Workflow, draft: str) -> bool:
     """Whether a person will be shown this draft."""
-    return any(line.kind == "ask" and not line.muted and line.settings.get("draft") == draft for line in workflow.steps)
+    return any(line.kind == "ask" and not off and line.settings.get("draft") == draft for line, _, off in workflow.walk())

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from itsdangerous import BadSignature, SignatureExpired, URLSafeTimedSerializer
+import hashlib
+import hmac
+
+from itsdangerous import BadSignature, SignatureExpired, URLSafeSerializer, URLSafeTimedSerializer
 
 DAYS = 14
 
@@ -28,3 +31,25 @@ def check(key: bytes, token: str) -> int:
 
 def _serializer(key: bytes) -> URLSafeTimedSerializer:
     return URLSafeTimedSerializer(key, salt="approval")
+
+
+def sign_key(key: bytes, what: str, number: int) -> str:
+    """A token that names something for good, such as a form (``form``), a call (``call``) or a run that waits (``run``)."""
+    return _lasting(key, what).dumps(number)
+
+
+def read_key(key: bytes, what: str, token: str) -> int:
+    """The number a lasting token names. Raises `LinkError`."""
+    try:
+        return int(_lasting(key, what).loads(token))
+    except (BadSignature, ValueError, TypeError):
+        raise LinkError("There is nothing at this address.") from None
+
+
+def call_secret(key: bytes, workflow_id: int) -> str:
+    """What callers of a workflow sign with; the same as long as the data's key is."""
+    return hmac.new(key, f"call-secret:{workflow_id}".encode(), hashlib.sha256).hexdigest()
+
+
+def _lasting(key: bytes, what: str) -> URLSafeSerializer:
+    return URLSafeSerializer(key, salt=what)

@@ -80,7 +80,7 @@ def _told(engine: Engine, run_id: int) -> dict[str, Any]:
     with engine.services.store.read() as session:
         record = session.get_one(tables.Run, run_id)
     steps = []
-    for line in live.workflow.steps:
+    for line in live.workflow.every_step:
         output = live.state.values.get(line.id)
         current = live.state.current
         here = current is not None and current.id == line.id

@@ -1,53 +1,96 @@
-"""Listening: live workflows' starts are looked at when due; each item starts one run, once."""
+"""Listening: live workflows' starts are looked at when due; each item starts one run, once.
+
+What a start remembers and what it handed out are written in one transaction with the runs it begins, so that
+neither a crash nor a second look gives an item to two runs or to none.
+"""
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import json
 import logging
 import threading
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
 
-from ..core.workflow import Line, Workflow
+from ..core.recurrence import RecurrenceError, due, quiet_hours
+from ..core.workflow import Line
 from ..core.workflow.file import read_settings
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Found
+from ..steps.base import Found, Look, Row
 from ..store import tables
+from .beginning import result_of
 from .carry import guarded
 
 if TYPE_CHECKING:
     from .engine import Engine
 
 log = logging.getLogger("ulmus")
-MOST_RUNS_PER_LOOK = 50
 LONGEST_PAUSE = 3600.0
+RUNS_EVERY = 2.0
+FAR = 366 * 86_400.0
+GRACE = 90.0
+ENDED_WELL = ("done",)
+ENDED_BADLY = ("failed",)
+
+
+@dataclass(frozen=True)
+class _Due:
+    """A start that is looked at: its workflow, its line, what it remembers, and the moment."""
+
+    workflow_id: int
+    line: Line
+    memory: dict[str, Any]
+    now: float
+
+    @property
+    def settings(self) -> Any:
+        settings, wrong = read_settings(kinds()[self.line.kind].settings, self.line.settings)
+        if settings is None:
+            raise OutsideError("The start is not set up: " + " ".join(words for _, words in wrong))
+        return settings
 
 
 class Polling:
-    """Looks at starts. What a start remembers and what it handed out are written with the runs it begins."""
+    """Looks at starts."""
 
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
         self.enabled = True
         self._flying: set[int] = set()
         self._lock = threading.Lock()
+        self._hurry = threading.Event()
+        self._next = 0.0
+
+    def hurry(self) -> None:
+        """A run has ended, or a start was changed: look at once at what goes by runs."""
+        self._hurry.set()
 
     def look(self, now: float) -> None:
         """Look at every live start that is due."""
         if not self.enabled:
             return
+        hurried = self._hurry.is_set()
+        self._hurry.clear()
         with self.engine.services.store.read() as session:
-            due = list(
+            soon = tables.Start.next_at <= now
+            due_ = list(
                 session.scalars(
                     select(tables.Start.workflow_id)
                     .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
-                    .where(tables.WorkflowRecord.state == "live", tables.Start.next_at <= now)
+                    .where(
+                        tables.WorkflowRecord.state == "live",
+                        or_(soon, tables.Start.found.startswith("Waits for runs")) if hurried else soon,
+                    )
                 )
             )
-        for workflow_id in due:
+        for workflow_id in due_:
             with self._lock:
                 if workflow_id in self._flying:
                     continue
@@ -69,74 +112,234 @@ class Polling:
         with services.store.read() as session:
             start = session.get(tables.Start, workflow_id)
             record = session.get_one(tables.WorkflowRecord, workflow_id)
-            if start is None or record.revision_id is None:
+            if start is None or record.revision_id is None or record.state != "live":
                 return
-            line = Workflow.model_validate(session.get_one(tables.Revision, record.revision_id).document).start
-        every = float(line.settings.get("every", 900))
+            line = self.engine.pages.get(session, record.revision_id).workflow.start
+        here = _Due(workflow_id, line, dict(start.memory), services.clock())
+        listens = kinds()[line.kind].listens
         try:
-            found = look_once(self.engine, line, start.memory.get("look", {}))
+            if listens == "poll":
+                found = look_once(self.engine, line, here.memory.get("look", {}))
+                self._hand_out(here, lambda session: found, here.now + every(line))
+            elif listens == "rows":
+                self._hand_out(here, lambda session: rows_found(session, here), here.now + every(line))
+            elif listens == "runs":
+                self._hand_out(here, lambda session: runs_found(session, self.engine, here), here.now + RUNS_EVERY)
+            elif listens == "clock":
+                self._by_the_clock(here)
+            else:
+                self._note(workflow_id, here.now + FAR, "Waits to be called." if line.kind != "by_hand" else "Waits for you.")
         except OutsideError as error:
-            self._note_failure(workflow_id, error, every)
-            return
-        self._hand_out(workflow_id, found, start.memory, every)
+            self._note_failure(workflow_id, error, every(line))
 
-    def _note_failure(self, workflow_id: int, error: OutsideError, every: float) -> None:
-        services = self.engine.services
-        with services.store.write() as session:
-            start = session.get_one(tables.Start, workflow_id)
-            fails = int(start.memory.get("fails", 0)) + 1
-            start.memory = {**start.memory, "fails": fails}
-            pause = min(LONGEST_PAUSE, max(every * min(2**fails, 16), error.retry_after or 0))
-            start.looked_at, start.found, start.failed = services.clock(), error.message, True
-            start.next_at = services.clock() + max(pause, every)
-        services.bus.say("workflow", id=workflow_id)
+    # -- the clock ----------------------------------------------------------------------------------
 
-    def _hand_out(self, workflow_id: int, found: Found, memory: dict[str, Any], every: float) -> None:
-        services = self.engine.services
+    def _by_the_clock(self, here: _Due) -> None:
+        settings = here.settings
+        last = float(here.memory.get("due", 0.0)) or here.now
+        try:
+            quiet = quiet_hours(settings.quiet) if settings.quiet else None
+            moments = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(last, dt.UTC), 500, quiet)
+        except RecurrenceError as error:
+            raise OutsideError(str(error)) from None
+        passed = [m for m in moments if m.timestamp() <= here.now]
+        coming = [m for m in moments if m.timestamp() > here.now]
+        if len(passed) == len(moments) and passed:
+            coming = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(here.now, dt.UTC), 1, quiet)
+        next_at = coming[0].timestamp() if coming else here.now + FAR
+        memory = {**here.memory, "due": passed[-1].timestamp() if passed else last}
+        wanted = passed[-1:] if passed and (settings.missed == "once" or here.now - passed[-1].timestamp() <= GRACE) else []
+        says = f"Next: {coming[0]:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
+        row_kind = kinds()[here.line.kind].rows is not None
+
+        def find(session: Session) -> Found:
+            if not wanted:
+                return Found([], memory, says, prime=False)
+            if row_kind:
+                found = rows_found(session, here)
+                return Found(found.items, memory, f"{found.says} {says}", prime=False)
+            return Found([due_item(m) for m in wanted], memory, says, prime=False)
+
+        self._hand_out(here, find, next_at)
+
+    # -- handing out --------------------------------------------------------------------------------
+
+    def _hand_out(self, here: _Due, find: Callable[[Session], Found], next_at: float) -> None:
+        services, workflow_id = self.engine.services, here.workflow_id
         began: list[int] = []
         with services.store.write() as session:
-            start = session.get_one(tables.Start, workflow_id)
-            primed = bool(memory.get("primed"))
+            record = session.get(tables.WorkflowRecord, workflow_id)
+            start = session.get(tables.Start, workflow_id)
+            if start is None or record is None or record.state != "live" or start.memory != here.memory:
+                # Paused, or gone live anew, while it was looked at; the next look knows better.
+                return
+            found = find(session)
             wanted = [identity for identity, _ in found.items]
             known = set(
                 session.scalars(
                     select(tables.Seen.identity).where(tables.Seen.workflow_id == workflow_id, tables.Seen.identity.in_(wanted))
                 )
             )
-            for identity, item in found.items:
-                if identity in known or len(began) >= MOST_RUNS_PER_LOOK:
-                    continue
-                known.add(identity)
-                session.add(tables.Seen(workflow_id=workflow_id, identity=identity))
-                if primed:
-                    began.append(self.engine.begin(session, workflow_id, item, title_of(item)))
-            left = len(began) >= MOST_RUNS_PER_LOOK
+            primed = bool(here.memory.get("primed")) or not found.prime
+            fresh = list({i: item for i, item in found.items if i not in known}.items())
+            most = int(here.line.settings.get("most", 50))
+            left = primed and len(fresh) > most
+            if not primed:
+                for identity, _ in fresh:
+                    session.add(tables.Seen(workflow_id=workflow_id, identity=identity, at=here.now))
+            elif here.line.settings.get("runs") == "together" and fresh:
+                taken = fresh[:most]
+                item = together([one for _, one in taken])
+                for identity, _ in taken[1:]:
+                    session.add(tables.Seen(workflow_id=workflow_id, identity=identity, at=here.now))
+                began.append(self.engine.begin(session, workflow_id, item, title_of(item), identity=taken[0][0]))
+            else:
+                for identity, item in fresh[:most]:
+                    began.append(self.engine.begin(session, workflow_id, item, title_of(item), identity=identity))
             # Where items are left over, the next look must not be told that nothing has changed.
-            start.memory = {"primed": True, "fails": 0, "look": {} if left else found.memory}
+            memory = dict(found.memory)
+            clock = {"due": memory.pop("due")} if "due" in memory else {}
+            start.memory = {"primed": True, "fails": 0, "look": here.memory.get("look", {}) if left else memory, **clock}
             changed = bool(began) or start.failed or start.found != found.says
-            start.looked_at, start.found, start.failed = services.clock(), found.says, False
-            start.next_at = services.clock() + every
+            start.looked_at, start.found, start.failed = here.now, found.says, False
+            start.next_at = next_at if not left else min(next_at, here.now + every(here.line))
         self.engine.settle(began)
         if changed:
             services.bus.say("workflow", id=workflow_id)
 
+    def _note(self, workflow_id: int, next_at: float, says: str) -> None:
+        with self.engine.services.store.write() as session:
+            start = session.get_one(tables.Start, workflow_id)
+            start.found, start.failed, start.next_at = says, False, next_at
+
+    def _note_failure(self, workflow_id: int, error: OutsideError, pause: float) -> None:
+        services = self.engine.services
+        with services.store.write() as session:
+            start = session.get_one(tables.Start, workflow_id)
+            fails = int(start.memory.get("fails", 0)) + 1
+            start.memory = {**start.memory, "fails": fails}
+            longer = min(LONGEST_PAUSE, max(pause * min(2**fails, 16), error.retry_after or 0))
+            start.looked_at, start.found, start.failed = services.clock(), error.message, True
+            start.next_at = services.clock() + max(longer, pause)
+        services.bus.say("workflow", id=workflow_id)
+
+
+def push(engine: Engine, workflow_id: int, item: dict[str, Any], identity: str | None = None) -> int | None:
+    """Begin a run with an item that was brought: a form, a call, a person. ``None`` where `identity` was here before.
+
+    Raises `ValueError` where the workflow is not live.
+    """
+    with engine.services.store.write() as session:
+        record = session.get(tables.WorkflowRecord, workflow_id)
+        if record is None or record.state != "live" or record.revision_id is None:
+            raise ValueError("This workflow is not live at the moment.")
+        if identity is not None and session.get(tables.Seen, (workflow_id, identity)) is not None:
+            return None
+        run_id = engine.begin(session, workflow_id, item, title_of(item), identity=identity)
+        start = session.get(tables.Start, workflow_id)
+        if start is not None:
+            start.looked_at = engine.services.clock()
+    engine.settle([run_id])
+    return run_id
+
+
+def every(line: Line) -> float:
+    """Seconds between two looks at a start."""
+    settings, _ = read_settings(kinds()[line.kind].settings, line.settings)
+    return float(getattr(settings, "every", None) or 60.0)
+
 
 def look_once(engine: Engine, line: Line, memory: dict[str, Any]) -> Found:
     """One look at a start, live or to capture samples. Raises `OutsideError`."""
+    services = engine.services
     kind = kinds()[line.kind]
-    settings, wrong = read_settings(kind.settings, line.settings)
-    if settings is None or kind.look is None:
-        raise OutsideError("The start is not set up: " + " ".join(words for _, words in wrong))
-    look = kind.look
-    return guarded(lambda: look(settings, memory, engine.services.web))
+    here = _Due(0, line, {}, services.clock())
+    settings = here.settings
+    if kind.look is not None:
+        look = kind.look
+        return guarded(lambda: look(settings, Look(services.web, services.connect, memory, services.clock())))  # type: ignore[no-any-return]
+    with services.store.read() as session:
+        if kind.listens == "runs":
+            return runs_found(session, engine, here, primed=True)
+        if kind.rows is not None:
+            return rows_found(session, here)
+    if kind.listens == "clock":
+        try:
+            moments = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)
+        except RecurrenceError as error:
+            raise OutsideError(str(error)) from None
+        return Found([due_item(m) for m in reversed(moments)], {}, "")
+    raise OutsideError("This start has no items to take samples from before something arrives. Type one in instead.")
+
+
+def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
+    """A due time as an item."""
+    words = {
+        "due": moment.isoformat(),
+        "date": moment.date().isoformat(),
+        "time": f"{moment:%H:%M}",
+        "weekday": f"{moment:%A}",
+        "title": f"{moment:%A, %d %B %Y, %H:%M}",
+    }
+    return moment.astimezone(dt.UTC).isoformat(), words
+
+
+def rows_found(session: Session, here: _Due) -> Found:
+    """What a start that watches a sheet finds in it."""
+    kind, settings = kinds()[here.line.kind], here.settings
+    assert kind.rows is not None
+    if session.get(tables.Sheet, settings.sheet) is None:
+        raise OutsideError(f"The sheet “{settings.sheet}” is no longer here.")
+    found = session.execute(
+        select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells)
+        .where(tables.SheetRow.sheet == settings.sheet)
+        .order_by(tables.SheetRow.position)
+    ).all()
+    taken = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity.startswith("row:"))
+    memory = {"taken": list(session.scalars(taken)) if kind.listens == "clock" else []}
+    rows = [Row(i, position, dict(cells)) for i, position, cells in found]
+    return guarded(lambda: kind.rows(settings, rows, memory))  # type: ignore[misc, no-any-return]
+
+
+def runs_found(session: Session, engine: Engine, here: _Due, primed: bool = False) -> Found:
+    """Runs of another workflow that have ended since the last look."""
+    settings = here.settings
+    wanted = {"well": ENDED_WELL, "failed": ENDED_BADLY}.get(settings.how)
+    last = float(here.memory.get("look", {}).get("at", 0.0))
+    # A little is looked at twice, so that nothing that ended in the same moment is missed; each counts once anyway.
+    ended = select(tables.Run).where(tables.Run.workflow_id == int(settings.workflow), tables.Run.ended_at >= last - 60)
+    if wanted:
+        ended = ended.where(tables.Run.state.in_(wanted))
+    items = []
+    known = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id)
+    seen = set(session.scalars(known.where(tables.Seen.identity.startswith("run:"))))
+    for run in session.scalars(ended.order_by(tables.Run.ended_at).limit(200)):
+        identity = f"run:{run.id}"
+        if identity in seen and not primed:
+            continue
+        live = engine.pages.load(session, run.id)
+        item = {"title": run.title, "state": run.state, "run": run.id, **result_of(live.workflow, live.state)}
+        items.append((identity, item))
+        last = max(last, run.ended_at or 0.0)
+    return Found(items, {"at": last}, "Waits for runs of the other workflow.")
+
+
+def together(items: list[dict[str, Any]]) -> dict[str, Any]:
+    """Several items as one."""
+    first = title_of(items[0])
+    title = first if len(items) == 1 else f"{first} and {len(items) - 1} more"
+    return {"title": title, "items": items, "count": len(items)}
 
 
 def fingerprint(line: Line) -> str:
     """What makes a start the same start: its kind and where it looks, not how often."""
-    settings = {k: v for k, v in line.settings.items() if k != "every"}
+    settings = {k: v for k, v in line.settings.items() if k not in ("every", "most", "runs")}
     return hashlib.sha256(json.dumps([line.kind, settings], sort_keys=True).encode()).hexdigest()
 
 
 def title_of(item: dict[str, Any]) -> str:
     """What a run or sample made from this item is called."""
-    return str(item.get("title") or item.get("link") or item.get("identity") or "Item")[:300]
+    found = item.get("title") or item.get("link") or item.get("identity")
+    if not found:
+        found = next((v for v in item.values() if isinstance(v, str) and v.strip()), "Item")
+    return " ".join(str(found).split())[:300]

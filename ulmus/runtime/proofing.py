@@ -13,7 +13,7 @@ import json
 import logging
 import threading
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from sqlalchemy import select
@@ -22,18 +22,19 @@ from ..core import slots
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow, templates_of
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import field_control
+from ..core.slots.tree import condition_values
+from ..core.workflow.kinds import BLOCKS, field_control
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, StepFailed
 from ..store import tables
 from . import carry
 from .executors import Executor
+from .rehearsal import Rehearsal, rehearse
 from .services import Services, brand_values, run_values
 
 log = logging.getLogger("ulmus")
 CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted"]
-PLAYED_BY = "the editor (played)"
 
 
 @dataclass
@@ -50,31 +51,73 @@ class Cell:
 
 @dataclass
 class Column:
-    """A sample's column, walked from the top: the cells and the values up to where they are fresh."""
+    """A sample's column, walked from the top: the cells and the values up to where they are fresh.
+
+    `absent` are steps inside blocks that did not run for this sample, and will have no value.
+    """
 
     cells: dict[str, Cell] = field(default_factory=dict)
     values: dict[str, Any] = field(default_factory=dict)
+    absent: set[str] = field(default_factory=set)
 
 
 def roots_used(line: Line, names: Iterable[str]) -> set[str]:
-    """Which of `names` the line depends on, through slots or by pointing at a step."""
+    """Which of `names` the line depends on: through slots, conditions, or by pointing at a step; a block, through
+    everything in it."""
+    return {path.root for path in reads(line)} & set(names)
+
+
+def reads(line: Line) -> set[slots.Path]:
+    """Every value from outside itself that a line depends on."""
     kind = kinds().get(line.kind)
     if kind is None:
         return set()
-    used = {slot.path.root for _, text in templates_of(kind, line.settings) for slot in slots.parse(text).slots}
+    used = {path for _, text in templates_of(kind, line.settings) for path in slots.parse(text).reads}
+    conditions = [lane.when for lane in line.lanes]
     for name, info in kind.settings.model_fields.items():
-        if field_control(info).get("control") == "step":
-            used.add(str(line.settings.get(name, "")))
-    return used & set(names)
+        control = field_control(info).get("control")
+        if control == "step":
+            used.add(slots.Path((str(line.settings.get(name, "")), "text")))
+        elif control == "condition":
+            conditions.append(str(line.settings.get(name, "")))
+    for text in conditions:
+        condition = slots.parse_condition(text) if text.strip() else None
+        if condition is not None and not isinstance(condition, slots.SlotError):
+            used |= {value.path for value in condition_values(condition)}
+    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
+    for inner in inside:
+        used |= reads(inner)
+    return {path for path in used if path.root not in own}
 
 
 def dependents(workflow: Workflow) -> dict[str, list[str]]:
-    """For each line, the lines below whose results follow from it, directly or by way of others."""
-    needs: dict[str, set[str]] = {}
-    for i, line in enumerate(workflow.lines):
-        direct = roots_used(line, (above.id for above in workflow.lines[:i]))
-        needs[line.id] = direct.union(*(needs[d] for d in direct)) if direct else set()
-    return {line.id: [other.id for other in workflow.lines if line.id in needs[other.id]] for line in workflow.lines}
+    """For each line, the lines below whose results follow from it, directly or by way of others.
+
+    A line inside a block follows with its block, which is proofed as a whole.
+    """
+    outer = outermost(workflow)
+    needs: dict[str, set[str]] = {workflow.start.id: set()}
+    seen = [workflow.start.id]
+    for line in workflow.steps:
+        direct = {outer.get(root, root) for root in roots_used(line, [*seen, *outer])} - {line.id}
+        needs[line.id] = direct.union(*(needs.get(d, set()) for d in direct)) if direct else set()
+        seen.append(line.id)
+    out: dict[str, list[str]] = {}
+    for line in workflow.lines:
+        top = outer.get(line.id, line.id)
+        out[line.id] = [
+            other.id
+            for other in workflow.lines
+            if other.id != line.id
+            and (top in needs.get(outer.get(other.id, other.id), set()) or (outer.get(other.id) == top and top != line.id))
+        ]
+    return out
+
+
+def outermost(workflow: Workflow) -> dict[str, str]:
+    """For each line inside a block, the block of the page it stands in."""
+    return {p.line.id: p.within[0].id for p in workflow.walk() if p.within}
 
 
 class Proofs:
@@ -114,6 +157,7 @@ class Proofs:
     ) -> Column:
         column = Column(values=_ground(workflow, sample, brand))
         names = [line.id for line in workflow.lines]
+        quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         for line in workflow.steps:
             shown = last.get((sample.id, line.id))
             cell = Cell(line.id, sample.id, "stale" if shown else "empty", result=shown)
@@ -123,7 +167,7 @@ class Proofs:
                 continue
             with self._lock:
                 partial = self._running.get((sample.id, line.id))
-            if roots_used(line, names) <= {*column.values, *(s.id for s in workflow.steps if s.muted)}:
+            if roots_used(line, names) <= {*column.values, *quiet, *column.absent}:
                 cell.key = _key(line, column.values, prints)
                 if shown is None or shown.key != cell.key:
                     with self.services.store.read() as session:
@@ -133,8 +177,12 @@ class Proofs:
                     cell.state = "fresh" if shown.ok else "failed"
                     if shown.ok:
                         column.values[line.id] = shown.output
+                        column.values.update(shown.detail.get("values", {}))
+                        column.absent |= {inner for inner in _inside(line) if inner not in column.values}
             if partial is not None:
                 cell.state, cell.partial = "running", partial
+            for inner in _inside(line):
+                column.cells[inner] = Cell(inner, sample.id, "muted" if inner in quiet else cell.state, result=cell.result)
         return column
 
     # -- making -------------------------------------------------------------------------------------
@@ -167,6 +215,8 @@ class Proofs:
         stop: threading.Event,
     ) -> None:
         try:
+            outer = outermost(workflow)
+            steps = None if steps is None else {outer.get(step, step) for step in steps}
             wanted = _with_needs(workflow, steps)
             for line in workflow.steps:
                 if stop.is_set():
@@ -215,7 +265,7 @@ class Proofs:
             cancelled=stop.is_set,
         )
         try:
-            proof = self._result(line, context, key)
+            proof = self._result(workflow, line, context, key)
             if not stop.is_set():
                 self._keep(sample.id, line.id, proof)
             return proof.ok and not stop.is_set()
@@ -224,9 +274,12 @@ class Proofs:
                 self._running.pop(place, None)
             self._say(workflow_id, place, state="made")
 
-    def _result(self, line: Line, context: Context, key: str) -> tables.Proof:
+    def _result(self, workflow: Workflow, line: Line, context: Context, key: str) -> tables.Proof:
         try:
-            output, detail, usage = rehearse(line, context)
+            if kinds()[line.kind].manner in BLOCKS:
+                output, detail, usage = self._block(workflow, line, context)
+            else:
+                output, detail, usage = rehearse(line, context)
             ok = True
         except OutsideError as error:
             ok, output, usage = False, {"message": error.message}, Usage()
@@ -234,6 +287,27 @@ class Proofs:
             if isinstance(error, StepFailed):
                 usage, detail = error.usage, error.detail
         return tables.Proof(key=key, ok=ok, output=output, detail=detail, usage=usage.model_dump(), at=self.services.clock())
+
+    def _block(self, workflow: Workflow, line: Line, context: Context) -> tuple[dict[str, Any], dict[str, Any], Usage]:
+        """A block carried out in rehearsal. What was made before for the same settings and values is not made again."""
+        with self.services.store.read() as session:
+            prints = {c.key: _digest([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
+
+        def one(inner: Line, values: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Usage]:
+            key = _key(inner, values, prints)
+            with self.services.store.read() as session:
+                kept = session.get(tables.Proof, key)
+            if kept is not None and kept.ok:
+                return kept.output, kept.detail, Usage()
+            output, detail, usage = rehearse(inner, replace(context, values=dict(values), progress=lambda text: None))
+            with self.services.store.write() as session:
+                now = self.services.clock()
+                session.merge(
+                    tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now)
+                )
+            return output, detail, usage
+
+        return Rehearsal(workflow, line, context, one, self.services.clock()).carry_out()
 
     def _keep(self, sample_id: int, step: str, proof: tables.Proof) -> None:
         with self.services.store.write() as session:
@@ -246,20 +320,9 @@ class Proofs:
         self.services.bus.say("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
 
 
-def rehearse(line: Line, context: Context) -> tuple[dict[str, Any], dict[str, Any], Usage]:
-    """What a line gives in rehearsal. Lines that gather and draft are performed; nothing else touches the outside."""
-    manner = kinds()[line.kind].manner
-    if manner == "perform":
-        result = carry.perform(line, context)
-        return result.output, result.detail, result.usage
-    if manner == "ask":
-        text = str(context.values.get(str(line.settings.get("draft")), {}).get("text", ""))
-        return {"text": text, "by": PLAYED_BY, "note": "", "rounds": 1, "edited": False}, {"would": "ask"}, Usage()
-    if manner == "send":
-        outgoing = carry.piece(line, context)
-        return {**outgoing.content, "link": ""}, {"would": "send", "connection": outgoing.connection}, Usage()
-    sheet, cells = carry.row(line, context)
-    return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
+def _inside(line: Line) -> list[str]:
+    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    return [name for one in inside for name in (one.id, *_inside(one))]
 
 
 def _ground(workflow: Workflow, sample: tables.Sample, brand: dict[str, str]) -> dict[str, Any]:
@@ -274,7 +337,8 @@ def _with_needs(workflow: Workflow, steps: set[str] | None) -> set[str]:
     for i in range(len(workflow.steps) - 1, -1, -1):
         line = workflow.steps[i]
         if line.id in wanted:
-            wanted |= roots_used(line, (above.id for above in workflow.steps[:i]))
+            outer = outermost(workflow)
+            wanted |= {outer.get(root, root) for root in roots_used(line, (n.id for n in workflow.every_step))} - {line.id}
     return wanted
 
 
@@ -284,17 +348,16 @@ def _key(line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> st
         return ""
     settings, _ = read_settings(kind.settings, line.settings)
     used: dict[str, Any] = {}
-    for _, text in templates_of(kind, line.settings):
-        for slot in slots.parse(text).slots:
-            value = slots.look_up(slot.path, values)
-            used[str(slot.path)] = None if value is slots.MISSING else value
+    for path in reads(line):
+        value = slots.look_up(path, values)
+        used[str(path)] = None if value is slots.MISSING else value
     connections = []
     for name, info in kind.settings.model_fields.items():
-        control, value = field_control(info).get("control"), line.settings.get(name)
-        if control == "step":
-            used[f"{value}.text"] = values.get(str(value), {}).get("text")
-        elif control == "connection":
-            connections.append(prints.get(str(value), ""))
+        if field_control(info).get("control") == "connection":
+            connections.append(prints.get(str(line.settings.get(name)), ""))
+    if kind.manner in BLOCKS:
+        inside = [inner.model_dump(mode="json") for inner in line.steps], [lane.model_dump(mode="json") for lane in line.lanes]
+        return _digest([kind.name, line.settings, inside, used, sorted(prints.items())])
     dumped = settings.model_dump(mode="json") if settings is not None else line.settings
     return _digest([kind.name, dumped, used, connections])
 

@@ -72,7 +72,8 @@ def world(session: Session) -> World:
     }
     sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in session.scalars(select(tables.Sheet))}
     brands = frozenset(session.scalars(select(tables.Brand.key)))
-    return World(connections, sheets, brands)
+    names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}
+    return World(connections, sheets, brands, names)
 
 
 def brand_values(session: Session, key: str | None) -> dict[str, str]:

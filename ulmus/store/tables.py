@@ -40,6 +40,7 @@ class Brand(Base):
     key: Mapped[str] = mapped_column(String(60), primary_key=True)
     name: Mapped[str] = mapped_column(String(120))
     facts: Mapped[dict[str, Any]]
+    limits: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)  # {"day_money": …, "month_money": …}
 
 
 class Connection(Base):
@@ -127,16 +128,60 @@ class Seen(Base):
     __tablename__ = "seen"
     workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
     identity: Mapped[str] = mapped_column(String(500), primary_key=True)
+    run_id: Mapped[int | None] = mapped_column(index=True)
+    at: Mapped[float | None]
+
+
+class StepMemory(Base):
+    """What a step remembers from run to run."""
+
+    __tablename__ = "step_memory"
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
+    step: Mapped[str] = mapped_column(String(40), primary_key=True)
+    data: Mapped[dict[str, Any]]
+
+
+class Spending(Base):
+    """What a workflow's runs have cost on a day (YYYY-MM-DD, where the server stands)."""
+
+    __tablename__ = "spending"
+    day: Mapped[str] = mapped_column(String(10), primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
+    cost: Mapped[float] = mapped_column(default=0.0)
+    tokens: Mapped[int] = mapped_column(default=0)
+
+
+class Arrival(Base):
+    """A call for a run that waits, or will wait, for one; taken by the first wait that can."""
+
+    __tablename__ = "arrivals"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    at: Mapped[float]
+    item: Mapped[dict[str, Any]]
+    taken: Mapped[bool] = mapped_column(default=False)
+
+
+class StoredFile(Base):
+    """A file kept by its content (SHA-256); `name` and `type` are those it was first given."""
+
+    __tablename__ = "files"
+    sha: Mapped[str] = mapped_column(String(64), primary_key=True)
+    name: Mapped[str] = mapped_column(String(300))
+    type: Mapped[str] = mapped_column(String(120))
+    size: Mapped[int]
+    created_at: Mapped[float]
 
 
 class Run(Base):
     __tablename__ = "runs"
-    __table_args__ = (Index("runs_by_state", "state", "started_at"),)
+    __table_args__ = (Index("runs_by_state", "state", "started_at"), Index("runs_open", "ended_at"))
     id: Mapped[int] = mapped_column(primary_key=True)
     workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
     revision_id: Mapped[int] = mapped_column(ForeignKey("revisions.id"))
     title: Mapped[str] = mapped_column(String(300))
-    state: Mapped[str] = mapped_column(String(20))  # running, waiting, asking, unsure, failed, done, declined, cancelled
+    # queued, running, waiting, resting, asking, stuck, unsure, held; failed, done, declined, cancelled, skipped
+    state: Mapped[str] = mapped_column(String(20))
     step: Mapped[str] = mapped_column(String(40), default="")
     message: Mapped[str] = mapped_column(Text, default="")
     started_at: Mapped[float]
@@ -144,6 +189,9 @@ class Run(Base):
     ended_at: Mapped[float | None]
     cost: Mapped[float] = mapped_column(default=0.0)
     tokens: Mapped[int] = mapped_column(default=0)
+    parent_id: Mapped[int | None] = mapped_column(index=True)
+    parent_address: Mapped[str] = mapped_column(String(200), default="")
+    depth: Mapped[int] = mapped_column(default=0)
 
 
 class JournalEntry(Base):

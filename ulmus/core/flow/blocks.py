@@ -54,6 +54,8 @@ def stand(state: State, seq: Sequence) -> None:
     assert step is not None
     seq.address = _address(seq, step)
     state.at[seq.address] = seq
+    seq.stood = seq.phase
+    state.phases[seq.stood] = state.phases.get(seq.stood, 0) + 1
     decision = _decision(seq, step, seq.address)
     if decision is not None:
         state.open[seq.address] = decision
@@ -64,6 +66,7 @@ def leave(state: State, seq: Sequence) -> None:
     """Take the sequence from where it stands."""
     if state.at.get(seq.address) is seq:
         del state.at[seq.address]
+        state.phases[seq.stood] -= 1
         state.open.pop(seq.address, None)
 
 
@@ -171,6 +174,7 @@ def stop_run(state: State, outcome: Outcome, message: str) -> None:
     state.outcome, state.message = outcome, message
     state.at.clear()
     state.open.clear()
+    state.phases.clear()
     state.held, state.over = "", None
     state.news = [Finish(outcome, message)]
 

@@ -71,6 +71,7 @@ class Sequence:
     block: Block | None = None
     closed: dict[str, Block] = field(default_factory=dict)
     address: str = ""
+    stood: str = ""
 
     @property
     def current(self) -> PlannedStep | None:
@@ -98,7 +99,8 @@ class State:
     """Where a run stands. Only `machine.apply` changes it.
 
     `open` holds the decisions nothing has answered yet and `at` the sequence that stands at each address, so that
-    an event costs the same however long the run is. `news` are decisions that opened since they were last taken.
+    an event costs the same however long the run is. `news` are decisions that opened since they were last taken,
+    `phases` counts the sequences by the phase they stand in.
     """
 
     plan: Plan
@@ -107,6 +109,7 @@ class State:
     open: dict[str, Decision] = field(default_factory=dict)
     at: dict[str, Sequence] = field(default_factory=dict)
     news: list[Decision] = field(default_factory=list)
+    phases: dict[str, int] = field(default_factory=dict)
     generation: int = 0
     outcome: Outcome | None = None
     message: str = ""

@@ -72,10 +72,10 @@ def items_of(value: Any, most: int | None = None) -> list[Any]:
     if value is MISSING or value is None:
         return []
     if isinstance(value, str):
-        value = [line.strip() for line in value.splitlines() if line.strip()]
-    elif not isinstance(value, list):
-        value = [value]
-    return value[: min(MOST_ITEMS, most or MOST_ITEMS)]
+        found: list[Any] = [line.strip() for line in value.splitlines() if line.strip()]
+    else:
+        found = value if isinstance(value, list) else [value]
+    return found[: min(MOST_ITEMS, most or MOST_ITEMS)]
 
 
 def fits(text: str, values: Mapping[str, Any]) -> bool:

@@ -1,0 +1,317 @@
+"""Read models made from a run's journal: cells of its page, iterations of its blocks, versions of its drafts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy import select
+
+from ..core import flow
+from ..core.cost import Usage
+from ..core.workflow import Line, Workflow
+from ..runtime.polling import title_of
+from ..store import tables
+from .base import CellState, CellView, UsageView, VersionView, house
+from .views import cells_brief, fill_cell, marked, versions
+
+
+class EntryView(BaseModel):
+    """A journal entry in words."""
+
+    at: float
+    event: str
+    address: str
+    says: str
+
+
+class IterationView(BaseModel):
+    """One carrying-out of a step inside a block: where, of which item, how it stands, and whether it can be taken up."""
+
+    address: str
+    label: str
+    cell: CellView
+    can_take_up: bool = False
+
+
+def journal(run_id: int) -> list[flow.Event]:
+    """The run's events."""
+    with house().services.store.read() as session:
+        rows = session.scalars(
+            select(tables.JournalEntry.event).where(tables.JournalEntry.run_id == run_id).order_by(tables.JournalEntry.seq)
+        )
+        return [flow.load_event(e) for e in rows]
+
+
+def step_of(address: str) -> str:
+    """The step an address is of; nothing for an event of the whole run."""
+    return flow.Address.parse(address).step if address not in ("", "-") else ""
+
+
+def frame_of(address: str) -> str:
+    """The iterations an address stands in, as a prefix; rounds of asking are no iterations."""
+    found = flow.Address.parse(address) if address not in ("", "-") else flow.Address("")
+    return "/".join(f"{s}:{n}" for s, n in found.within)
+
+
+def around(address: str, other: str) -> bool:
+    """Whether what happened at `other` belongs to `address` or can be seen from it: in the same iterations, around them,
+    or a rewrite within its own rounds of asking."""
+    here, frame = frame_of(address), frame_of(other)
+    if frame == here or not frame or here.startswith(frame + "/"):
+        return True
+    before, _, last = frame.rpartition("/")
+    return before == here and (last.split(":")[0] == step_of(address) or step_of(other) == step_of(address))
+
+
+def draft_versions(events: list[flow.Event], draft: str, address: str = "") -> list[VersionView]:
+    """Every version of a draft in a run: rounds sent back by rules, and rewrites after notes, each set against the one
+    before. `address` is that of the question it is for; only what was made in the same iterations counts."""
+    out: list[VersionView] = []
+    note = ""
+    for event in events:
+        place = getattr(event, "address", "")
+        if place and address and not around(address, place):
+            continue
+        if isinstance(event, flow.Answered) and event.verdict == "back":
+            note = f"Sent back by {event.by}: {event.note}"
+        if isinstance(event, flow.Done) and step_of(event.address) == draft:
+            for version in versions(event.detail):
+                if out and not version.changes:
+                    version.changes = marked(out[-1].text, version.text)
+                version.why, note = version.why or note, ""
+                out.append(version)
+    return out
+
+
+def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> dict[str, dict[str, CellView]]:
+    """For each step, how it stands at each place it was carried out, in the order of the events."""
+    found: dict[str, dict[str, CellView]] = {}
+    began: dict[str, float] = {}
+    used: dict[str, Usage] = {}
+    lines = {line.id: line for line in workflow.lines}
+    asks = {line.id for line in workflow.lines if line.kind == "ask"}
+    for event in events:
+        if isinstance(event, flow.TakenUp):
+            # What follows the step it was taken up from is carried out again.
+            continue
+        address = getattr(event, "address", "")
+        step = step_of(address)
+        line = lines.get(step)
+        if line is None:
+            continue
+        place = _place(address, step, asks)
+        cells = found.setdefault(step, {})
+        cell = cells.setdefault(place, CellView(step=step, sample=0, state="running"))
+        began.setdefault(place, event.at)
+        usage = used[place] = used.get(place, Usage()) + getattr(event, "usage", Usage())
+        _told(cell, line, event, usage)
+    for address, seq in state.at.items():
+        step = step_of(address)
+        states: dict[str, CellState] = {
+            "asked": "asking",
+            "waiting": "waiting",
+            "between": "waiting",
+            "resting": "waiting",
+            "listening": "waiting",
+            "unsure": "unsure",
+            "stuck": "stuck",
+        }
+        cells = found.setdefault(step, {})
+        cell = cells.setdefault(_place(address, step, asks), CellView(step=step, sample=0, state="running"))
+        cell.state = states.get(seq.phase, "running")
+        if seq.phase == "stuck":
+            cell.message = seq.message
+    _blocks(workflow, state, found)
+    return found
+
+
+def _place(address: str, step: str, asks: set[str]) -> str:
+    """An address without rounds of asking: a step asked about three times stands at one place."""
+    found = flow.Address.parse(address)
+    within = [(s, n) for s, n in found.within if s not in asks]
+    return str(flow.Address(step, 1, tuple(within)))
+
+
+def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
+    if isinstance(event, flow.Done):
+        fill_cell(cell, line, True, event.output, {**event.detail, "would": ""}, usage.model_dump(), event.at)
+        cell.state, cell.message = "fresh", ""
+        if event.detail.get("cells"):
+            cell.brief = cells_brief(event.detail["cells"])
+    elif isinstance(event, flow.Sent):
+        fill_cell(cell, line, True, event.receipt, {}, usage.model_dump(), event.at)
+        cell.state, cell.message = "fresh", ""
+    elif isinstance(event, flow.Answered):
+        fill_cell(cell, line, True, {"text": event.text, "by": event.by}, {}, usage.model_dump(), event.at)
+        cell.state, cell.message = "fresh", ""
+        if event.verdict != "approve":
+            cell.state = "declined" if event.verdict == "decline" else "asking"
+            cell.message = event.note
+    elif isinstance(event, flow.Heard):
+        cell.state, cell.brief, cell.at = "fresh", "It arrived.", event.at
+    elif isinstance(event, flow.TimerFired) and line.kind == "wait":
+        cell.state, cell.brief, cell.at = "fresh", "The wait is over.", event.at
+    elif isinstance(event, flow.Stopped):
+        cell.state, cell.brief, cell.at = "fresh" if event.well else "failed", event.message, event.at
+        cell.message = "" if event.well else event.message
+    elif isinstance(event, flow.Failed):
+        fill_cell(cell, line, False, {"message": event.message}, event.detail, usage.model_dump(), event.at)
+        cell.state = "failed"
+    elif isinstance(event, flow.Judged) and event.choice == "value":
+        fill_cell(cell, line, True, event.value, {}, usage.model_dump(), event.at)
+        cell.state, cell.message = "fresh", ""
+    elif isinstance(event, flow.Unsure):
+        cell.state, cell.message = "unsure", event.message
+
+
+def _blocks(workflow: Workflow, state: flow.State, found: dict[str, dict[str, CellView]]) -> None:
+    """Blocks that are behind the run have no event of their own; what they gave is worked out."""
+    for line in workflow.every_step:
+        output = state.values.get(line.id)
+        if line.id in found and isinstance(output, dict) and line.kind in ("for_each", "fork", "repeat_until"):
+            cell = found[line.id].get(line.id)
+            if cell is not None and cell.state == "running" and line.id not in state.at:
+                cell.state, cell.brief = "fresh", block_brief(line, output)
+
+
+def block_brief(line: Line, output: dict[str, Any]) -> str:
+    """What a block came to, in words."""
+    if line.kind == "for_each":
+        words = [f"{output.get('count', 0)} item{'s' if output.get('count') != 1 else ''}"]
+        if output.get("failed"):
+            words.append(f"{output['failed']} failed")
+        if output.get("passed_over"):
+            words.append(f"{output['passed_over']} passed over")
+        return " · ".join(words)
+    if line.kind == "fork":
+        return ", ".join(str(one) for one in output.get("lanes", [])) or "no lane fitted"
+    rounds = output.get("rounds", 0)
+    return f"{rounds} round{'s' if rounds != 1 else ''}" + ("" if output.get("came") == "yes" else ", it never was")
+
+
+def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> list[CellView]:
+    """The page's column: one cell for each step; in blocks it counts the iterations."""
+    found = places(workflow, events, state)
+    out = []
+    for line, _, off in workflow.walk():
+        here = found.get(line.id, {})
+        if not here:
+            out.append(CellView(step=line.id, sample=0, state="muted" if off else "ahead"))
+        elif len(here) == 1 and "/" not in next(iter(here)):
+            cell = next(iter(here.values()))
+            value = state.values.get(line.id)
+            if cell.state == "fresh" and line.kind == "draft" and isinstance(value, dict):
+                # An approval may have changed the text since.
+                cell.brief = str(value.get("text", cell.brief))[:400]
+            out.append(cell)
+        else:
+            out.append(gathered(line, list(here.values())))
+    return out
+
+
+_URGENT: tuple[CellState, ...] = ("stuck", "unsure", "running", "asking", "waiting")
+
+
+def gathered(line: Line, inside: list[CellView]) -> CellView:
+    """Many carryings-out of a step as one cell with counts."""
+    view = CellView(step=line.id, sample=inside[0].sample, state="fresh", count=len(inside))
+    view.counts = {}
+    usage = Usage()
+    for one in inside:
+        view.counts[one.state] = view.counts.get(one.state, 0) + 1
+        usage += Usage(**one.usage.model_dump())
+        view.at = max(view.at or 0, one.at or 0) or None
+    view.state = next((s for s in _URGENT if view.counts.get(s)), "failed" if view.counts.get("failed") == len(inside) else "fresh")
+    view.usage = UsageView(**usage.model_dump())
+    view.brief = next((one.brief for one in reversed(inside) if one.brief), "")
+    view.message = next((one.message for one in inside if one.state in ("failed", "stuck", "unsure")), "")
+    return view
+
+
+def iterations(workflow: Workflow, events: list[flow.Event], state: flow.State, step: str) -> list[IterationView]:
+    """Every carrying-out of a step inside blocks, in the order of the page."""
+    items: dict[str, list[Any]] = {e.address: e.items for e in events if isinstance(e, flow.Opened) and e.items}
+    here = places(workflow, events, state).get(step, {})
+    kept = set(_failed_places(state.root))
+    out = []
+    for address, cell in here.items():
+        out.append(IterationView(address=address, label=label_of(address, items), cell=cell, can_take_up=address in kept))
+    return sorted(out, key=lambda i: [n for _, n in flow.Address.parse(i.address).within])
+
+
+def label_of(address: str, items: dict[str, list[Any]]) -> str:
+    """Of which items, lanes or rounds an address is, in words."""
+    words, prefix = [], ""
+    for name, number in flow.Address.parse(address).within:
+        of = items.get(prefix + name)
+        if of and number <= len(of):
+            item = of[number - 1]
+            words.append(f"{number}. {title_of(item) if isinstance(item, dict) else str(item)[:120]}")
+        else:
+            words.append(f"{name} {number}")
+        prefix += f"{name}:{number}/"
+    return " · ".join(words)
+
+
+def _failed_places(seq: flow.Sequence) -> list[str]:
+    out = []
+    for block in [*seq.closed.values(), *([seq.block] if seq.block else [])]:
+        for child in block.kept.values():
+            if child.current is not None and child.phase == "failed":
+                out.append(child.prefix + child.current.id)
+            out += _failed_places(child)
+    return out
+
+
+_SAYS = {
+    "begun": "The run began.",
+    "done": "Done.",
+    "timer_fired": "The wait was over.",
+    "asked": "A person was asked.",
+    "queued": "Put into the outbox.",
+    "sent": "Sent, with a receipt.",
+    "taken_up": "Taken up again",
+    "heard": "What was waited for arrived.",
+    "called": "A run of another workflow began.",
+    "released": "Let go on",
+}
+
+
+def entry(event: flow.Event) -> EntryView:
+    """A journal entry in words."""
+    return EntryView(at=event.at, event=event.event, address=getattr(event, "address", ""), says=_says(event))
+
+
+def _says(event: flow.Event) -> str:
+    match event:
+        case flow.Failed() | flow.Unsure() | flow.Held():
+            return event.message
+        case flow.Answered():
+            words = {"approve": "Approved", "back": "Sent back", "decline": "Declined"}[event.verdict]
+            changed = ", with changes" if event.edited and event.verdict == "approve" else ""
+            return f"{words} by {event.by}{changed}.{f' “{event.note}”' if event.note else ''}"
+        case flow.Opened():
+            if event.lanes:
+                return f"Lane{'s' if len(event.lanes) > 1 else ''} {', '.join(map(str, event.lanes))} taken."
+            return f"{len(event.items)} items." if event.items else "Begun."
+        case flow.Checked():
+            return "The condition holds." if event.holds else "Not yet."
+        case flow.Resting():
+            return "Waits for a call." if event.listening else "Waits."
+        case flow.Stopped():
+            return event.message or "Stopped by the page."
+        case flow.Judged():
+            words = {"again": "tried again", "value": "gone on with a value", "skip": "passed over", "stop": "stopped"}[event.choice]
+            return f"{words.capitalize()}, as {event.by or 'a person'} said."
+        case flow.TakenUp() | flow.Released():
+            return _SAYS[event.event] + (f" by {event.by}." if event.by else ".")
+        case flow.Ended():
+            return {
+                "done": "The run ended well.",
+                "failed": "The run stopped.",
+                "declined": "Ended: declined.",
+                "cancelled": event.message,
+                "skipped": f"Passed over. {event.message}".strip(),
+            }[event.outcome]
+    return _SAYS.get(event.event, "")

@@ -1,0 +1,154 @@
+"""Rehearsal: lines carried out with nothing leaving the house.
+
+Lines that gather and draft are performed; asking is played as yes; publishing, writing and running other workflows
+say what they would have done. A block is carried out by the interpreter itself, so that a proof and a run agree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+from ..core import flow
+from ..core.cost import Usage
+from ..core.slots import fits, parse, render
+from ..core.workflow import Line, Workflow
+from ..protocols.errors import OutsideError
+from ..steps import kinds
+from ..steps.base import Context, StepFailed
+from . import carry
+from .inside import items, lanes, rest, stopped
+
+PLAYED_BY = "the editor (played)"
+SIDE_BY_SIDE = 8
+MOST_STEPS = 5000
+Gave = tuple[dict[str, Any], dict[str, Any], Usage]
+
+
+def rehearse(line: Line, context: Context) -> Gave:
+    """What a line gives in rehearsal: output, detail and what it used. Raises `OutsideError`."""
+    manner = kinds()[line.kind].manner
+    match manner:
+        case "perform":
+            result = carry.perform(line, context)
+            return result.output, result.detail, result.usage
+        case "ask":
+            text = str((context.values.get(str(line.settings.get("draft"))) or {}).get("text", ""))
+            return {"text": text, "by": PLAYED_BY, "note": "", "rounds": 1, "edited": False}, {"would": "ask"}, Usage()
+        case "send":
+            outgoing = carry.piece(line, context)
+            return {**outgoing.content, "link": ""}, {"would": "send", "connection": outgoing.connection}, Usage()
+        case "write":
+            sheet, cells = carry.row(line, context)
+            return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
+        case "set":
+            # Nothing is remembered from a rehearsal, and each gives the same.
+            return carry.work(line, context.values, {}, "rehearsal")[0], {}, Usage()
+        case "rest":
+            rest(line, context.values, 0.0)
+            return {"came": "yes", "item": {}}, {"would": "wait"}, Usage()
+        case "call":
+            settings: Any = carry.filled(kinds()[line.kind], line, context.values)
+            return {"text": "", "values": {}, "run": 0}, {"would": "call", "item": dict(settings.item)}, Usage()
+        case "stop":
+            words = render(parse(str(line.settings.get("words", ""))), context.values).text
+            return {"words": words}, {"would": "stop"}, Usage()
+    raise OutsideError("This line is carried out as a block.")
+
+
+class Rehearsal:
+    """One block, carried out by the interpreter."""
+
+    def __init__(
+        self, workflow: Workflow, line: Line, context: Context, one: Callable[[Line, Mapping[str, Any]], Gave], now: float
+    ) -> None:
+        self.line, self.context, self.one, self.now = line, context, one, now
+        self.lines = {inner.id: inner for inner in workflow.lines}
+        whole = flow.plan(workflow.model_copy(update={"steps": [line]}), kinds())
+        self.plan = flow.Plan(whole.start, whole.steps)
+        self.usage = Usage()
+        self.places: dict[str, dict[str, Any]] = {}
+
+    def carry_out(self) -> Gave:
+        """The block's output; the detail holds the values that are usable after it and what happened at each place."""
+        values = dict(self.context.values)
+        state = flow.begin(self.plan, flow.Begun(at=self.now, item={}, context=values))
+        state.values.update(values)
+        with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+            for _ in range(MOST_STEPS):
+                open_ = flow.decide(state)
+                if not open_ or state.outcome is not None:
+                    break
+                if self.context.cancelled():
+                    raise OutsideError("Stopped.")
+                paid = [d for d in open_ if isinstance(d, flow.Perform)]
+                quick = [d for d in open_ if not isinstance(d, flow.Perform)]
+                for decision in quick:
+                    if state.open.get(decision.address) is decision:  # type: ignore[union-attr]
+                        for event in self._answer(state, decision):
+                            flow.apply(state, event)
+                if quick:
+                    continue
+                scopes = [state.scope(d.address) for d in paid]
+                for event in pool.map(self._perform, paid, scopes):
+                    if event.address in state.open:
+                        flow.apply(state, event)
+        detail = {"places": self.places, "values": {k: v for k, v in state.values.items() if k not in values and k != self.line.id}}
+        if state.outcome not in ("done", None):
+            message = state.message or "Nothing came of it."
+            if state.outcome == "failed":
+                raise StepFailed(OutsideError(message), self.usage, detail)
+        return dict(state.values.get(self.line.id) or {}), detail, self.usage
+
+    def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:
+        return self._gave(decision.address, self.lines[decision.step], values)
+
+    def _gave(self, address: str, line: Line, values: Mapping[str, Any]) -> flow.Done | flow.Failed:
+        try:
+            output, detail, usage = self.one(line, values)
+        except OutsideError as error:
+            usage = error.usage if isinstance(error, StepFailed) else Usage()
+            self.usage += usage
+            self.places[address] = {"ok": False, "output": {"message": error.message}, "detail": {}, "usage": usage.model_dump()}
+            return flow.Failed(at=self.now, address=address, message=error.message, usage=usage)
+        self.usage += usage
+        self.places[address] = {"ok": True, "output": output, "detail": detail, "usage": usage.model_dump()}
+        return flow.Done(at=self.now, address=address, output=output, usage=usage)
+
+    def _answer(self, state: flow.State, decision: flow.Decision) -> list[flow.Event]:
+        address = getattr(decision, "address", "")
+        if isinstance(decision, flow.Wait | flow.Listen):
+            return [flow.TimerFired(at=self.now, address=address)]
+        line = self.lines[getattr(decision, "step", "")]
+        values, at = state.scope(address), self.now
+        match decision:
+            case flow.Open():
+                try:
+                    return [flow.Opened(at=at, address=address, items=items(line, values), lanes=lanes(line, values))]
+                except OutsideError as error:
+                    return [flow.Failed(at=at, address=address, message=error.message)]
+            case flow.Check():
+                return [flow.Checked(at=at, address=address, holds=fits(str(line.settings.get("until", "")), values))]
+            case flow.Rest():
+                return [flow.Resting(at=at, address=address, due=at, listening=False)]
+            case flow.Stop():
+                event = stopped(line, values, at, address)
+                self.places[address] = {"ok": True, "output": {"words": event.message}, "detail": {"would": "stop"}, "usage": {}}
+                return [event]
+            case flow.Judge():
+                return [flow.Judged(at=at, address=address, choice="stop")]
+        event = self._gave(address, line, values)
+        if isinstance(event, flow.Failed):
+            return [event]
+        match decision:
+            case flow.Ask():
+                asked = flow.Asked(at=at, address=address, approval=0, text=str(event.output.get("text", "")))
+                text = str(event.output.get("text", ""))
+                return [asked, flow.Answered(at=at, address=address, verdict="approve", text=text, by=PLAYED_BY)]
+            case flow.Send():
+                queued = flow.Queued(at=at, address=address, piece=0, key="")
+                return [queued, flow.Sent(at=at, address=address, receipt=event.output)]
+            case flow.Call():
+                return [flow.Called(at=at, address=address, run=0), event]
+        return [event]
