@@ -34,7 +34,12 @@ def plans(draw: Any) -> flow.Plan:
         elif manner == "fork":
             more["lanes"] = tuple(flow.PlannedLane(f"l{next(counter)}", steps(depth + 1)) for _ in range(draw(st.integers(1, 3))))
         elif manner in ("each", "repeat"):
-            more |= {"steps": steps(depth + 1), "parallel": draw(st.integers(1, 3)), "rounds": 2, "wait": draw(st.sampled_from([0.0, 5.0]))}
+            more |= {
+                "steps": steps(depth + 1),
+                "parallel": draw(st.integers(1, 3)),
+                "rounds": 2,
+                "wait": draw(st.sampled_from([0.0, 5.0])),
+            }
         return flow.PlannedStep(name, manner, **more)
 
     return flow.Plan("start", steps(0))
@@ -131,7 +136,11 @@ class Player:
         if seq.phase == "unsure":
             return flow.Sent(at=at, address=address, receipt={"link": "l"})
         if seq.phase == "called":
-            return flow.Done(at=at, address=address, output={"text": "r"}) if pick % 4 else flow.Failed(at=at, address=address, message="m")
+            return (
+                flow.Done(at=at, address=address, output={"text": "r"})
+                if pick % 4
+                else flow.Failed(at=at, address=address, message="m")
+            )
         children = [a for a in sorted(self.state.at) if a != address and self.state.at[a].phase != "open"]
         inner = children[pick % len(children)]
         decision = self.state.open.get(inner)

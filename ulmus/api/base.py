@@ -154,6 +154,15 @@ class VersionView(BaseModel):
     changes: list[ChangeView] = []
 
 
+class IterationView(BaseModel):
+    """One carrying-out of a step inside a block: where, of which item, how it stands, and whether it can be taken up."""
+
+    address: str
+    label: str
+    cell: CellView
+    can_take_up: bool = False
+
+
 class ResultView(BaseModel):
     """A result in full, for the reader."""
 
@@ -167,6 +176,8 @@ class ResultView(BaseModel):
     message: str = ""
     usage: UsageView = UsageView()
     at: float | None = None
+    address: str = ""
+    iterations: list[IterationView] = []
 
 
 def send(view: BaseModel | list[Any], status: int = 200) -> Reply:

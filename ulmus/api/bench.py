@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from typing import Any
+from zoneinfo import available_timezones
 
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
+from ..core import slots
 from ..core.slots.filters import FILTERS
-from ..core.workflow import Workflow, check, scope_before
+from ..core.workflow import Line, Workflow, check, scope_before
 from ..protocols.errors import OutsideError
 from ..runtime import workflows
+from ..runtime.proofing import Cell, Column, outermost, values_at
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import CellView, Fine, LineProblemView, LineView, Listing, Problem, Refusal, Reply, ResultView, house, send
-from .views import cell_view, line_views, result_view
+from .journals import gathered, rehearsed
+from .views import cell_view, given, line_views, result_view
 
 bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
 
@@ -35,6 +39,12 @@ class CellPath(BaseModel):
 class SamplePath(BaseModel):
     id: int
     sample: int
+
+
+class PlaceQuery(BaseModel):
+    """Which carrying-out of a line inside a block; empty for the first."""
+
+    place: str = ""
 
 
 class ValuesPath(BaseModel):
@@ -103,6 +113,7 @@ class ValueView(BaseModel):
     type: str
     value: Any = None
     known: bool = False
+    inside: list[str] = []
 
 
 class KindView(BaseModel):
@@ -121,6 +132,8 @@ class Catalogue(BaseModel):
     connections: list[dict[str, str]]
     sheets: list[dict[str, Any]]
     brands: list[dict[str, str]]
+    workflows: list[dict[str, str]]
+    zones: list[str]
 
 
 @bp.get("/catalogue", responses={200: Catalogue})
@@ -133,12 +146,24 @@ def catalogue() -> Reply:
             {"key": s.key, "name": s.name, "columns": [c["name"] for c in s.columns]} for s in session.scalars(select(tables.Sheet))
         ]
         brands = [{"key": b.key, "name": b.name} for b in session.scalars(select(tables.Brand))]
+        records = session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name))
+        called = [{"key": str(w.id), "name": w.name} for w in records]
     views = [
         KindView(name=k.name, stage=k.stage, title=k.title, about=k.about, form=k.settings.model_json_schema())
         for k in kinds().values()
     ]
     filters = [{"name": f.name, "usage": f.usage, "about": f.about} for f in FILTERS.values()]
-    return send(Catalogue(kinds=views, filters=filters, connections=connections, sheets=sheets, brands=brands))
+    return send(
+        Catalogue(
+            kinds=views,
+            filters=filters,
+            connections=connections,
+            sheets=sheets,
+            brands=brands,
+            workflows=called,
+            zones=sorted(available_timezones()),
+        )
+    )
 
 
 @bp.get("/workflows/<int:id>/bench", responses={200: BenchView})
@@ -157,8 +182,12 @@ def bench(path: BenchPath) -> Reply:
     shown = [s for s in samples if s.shown]
     columns = house().proofs.columns(workflow, shown)
     cells, costs = [], {}
-    for line in workflow.steps:
+    inner = outermost(workflow)
+    for line in workflow.every_step:
         row = [columns[s.id].cells[line.id] for s in shown]
+        if line.id in inner:
+            cells += [_inner(workflow, line, c) for c in row]
+            continue
         cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
         costs[line.id] = sum(spent) / len(spent) if spent else 0.0
@@ -190,7 +219,7 @@ def bench(path: BenchPath) -> Reply:
 
 @bp.get("/workflows/<int:id>/cells/<int:sample>/<step>", responses={200: ResultView})
 @needs("reader")
-def cell(path: CellPath) -> Reply:
+def cell(path: CellPath, query: PlaceQuery) -> Reply:
     """One result in full."""
     workflow, samples = _load(path.id, [path.sample])
     line = workflow.line(path.step)
@@ -200,6 +229,8 @@ def cell(path: CellPath) -> Reply:
     if line.id == workflow.start.id:
         return send(ResultView(step=line.id, state="fresh", output=samples[0].item))
     found = column.cells[line.id]
+    if line.id in outermost(workflow):
+        return send(_inner_result(workflow, line, found, values_at(workflow, column, line.id), query.place))
     return send(result_view(workflow, line, found.state, found.result, column.values))
 
 
@@ -225,25 +256,73 @@ def stop(path: BenchPath) -> Reply:
 def values(path: ValuesPath, query: ValuesQuery) -> Reply:
     """The values a line can point at, with their real content in a sample."""
     workflow, samples = _load(path.id, [query.sample] if query.sample else None)
-    found = house().proofs.columns(workflow, samples[:1])[samples[0].id].values if samples else {}
+    column = house().proofs.columns(workflow, samples[:1])[samples[0].id] if samples else Column()
+    found = values_at(workflow, column, path.step)
     about = {line.id: kinds().get(line.kind) for line in workflow.lines}
-    out = []
-    for root, fields in scope_before(workflow, kinds(), path.step).items():
+    with house().services.store.read() as session:
+        around = world(session)
+    out: list[ValueView] = []
+    for root, known in scope_before(workflow, kinds(), path.step, around).items():
         kind = about.get(root)
-        for name, type_word in fields.items():
-            here = found.get(root) or {}
-            out.append(
-                ValueView(
-                    path=f"{root}.{name}",
-                    root=root,
-                    title=kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root),
-                    about=(kind.output.model_fields[name].description or "") if kind else "",
-                    type=type_word,
-                    value=here.get(name),
-                    known=name in here,
-                )
+        title = kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root)
+        fields = known if isinstance(known, dict) else {"": known}
+        for name, shape in fields.items():
+            told = kind.output.model_fields[name].description or "" if kind and name in kind.output.model_fields else ""
+            here = (
+                found.get(root) if name == "" else (found.get(root) or {}).get(name) if isinstance(found.get(root), dict) else None
             )
+            out += _values(slots.Path((root, name)) if name else slots.Path((root,)), root, title, told, shape, here)
     return send(out)
+
+
+def _values(path: slots.Path, root: str, title: str, about: str, shape: Any, value: Any) -> list[ValueView]:
+    """A value, and those that stand under it."""
+    if isinstance(shape, dict):
+        here = value if isinstance(value, dict) else {}
+        return [
+            one
+            for name, inner in shape.items()
+            for one in _values(slots.Path((*path.parts, name)), root, title, about, inner, here.get(name))
+        ]
+    word = "list" if isinstance(shape, list) else str(shape)
+    view = ValueView(path=str(path), root=root, title=title, about=about, type=word, value=value, known=value is not None)
+    if isinstance(shape, list) and isinstance(shape[0], dict):
+        view.inside = list(shape[0])
+    return [view]
+
+
+def _inner(workflow: Workflow, line: Line, cell: Cell) -> CellView:
+    """The cell of a line inside a block: what its carryings-out came to."""
+    view = CellView(step=line.id, sample=cell.sample, state=cell.state)
+    if cell.state == "muted" or cell.result is None:
+        return view
+    inside = [one.cell for one in rehearsed(workflow, line, cell.result.detail, cell.sample)]
+    if not inside:
+        view.state = "passed" if cell.state == "fresh" else cell.state
+        return view
+    view = gathered(line, inside) if len(inside) > 1 else inside[0]
+    if cell.state in ("stale", "running"):
+        view.state = cell.state
+    view.at = cell.result.at
+    return view
+
+
+def _inner_result(workflow: Workflow, line: Line, cell: Cell, values: dict[str, Any], place: str) -> ResultView:
+    """One carrying-out of a line inside a block in full, with the others to choose from."""
+    view = ResultView(step=line.id, state=cell.state, given=given(workflow, line, values))
+    if cell.result is None:
+        return view
+    view.iterations = rehearsed(workflow, line, cell.result.detail, cell.sample)
+    chosen = next((i.address for i in view.iterations if i.address == place), view.iterations[0].address if view.iterations else "")
+    record = cell.result.detail.get("places", {}).get(chosen)
+    if record is None:
+        return view
+    proof = tables.Proof(
+        key="", ok=record["ok"], output=record["output"], detail=record["detail"], usage=record["usage"], at=cell.result.at
+    )
+    full = result_view(workflow, line, cell.state, proof, values)
+    full.iterations, full.address = view.iterations, chosen
+    return full
 
 
 @bp.post("/workflows/<int:id>/samples", responses={200: Fine, 502: Problem})

@@ -12,8 +12,8 @@ from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
 from ..runtime.polling import title_of
 from ..store import tables
-from .base import CellState, CellView, UsageView, VersionView, house
-from .views import cells_brief, fill_cell, marked, versions
+from .base import CellState, CellView, IterationView, UsageView, VersionView, house
+from .views import cells_brief, fill_cell, flow_brief, marked, versions
 
 
 class EntryView(BaseModel):
@@ -23,15 +23,6 @@ class EntryView(BaseModel):
     event: str
     address: str
     says: str
-
-
-class IterationView(BaseModel):
-    """One carrying-out of a step inside a block: where, of which item, how it stands, and whether it can be taken up."""
-
-    address: str
-    label: str
-    cell: CellView
-    can_take_up: bool = False
 
 
 def journal(run_id: int) -> list[flow.Event]:
@@ -172,22 +163,7 @@ def _blocks(workflow: Workflow, state: flow.State, found: dict[str, dict[str, Ce
         if line.id in found and isinstance(output, dict) and line.kind in ("for_each", "fork", "repeat_until"):
             cell = found[line.id].get(line.id)
             if cell is not None and cell.state == "running" and line.id not in state.at:
-                cell.state, cell.brief = "fresh", block_brief(line, output)
-
-
-def block_brief(line: Line, output: dict[str, Any]) -> str:
-    """What a block came to, in words."""
-    if line.kind == "for_each":
-        words = [f"{output.get('count', 0)} item{'s' if output.get('count') != 1 else ''}"]
-        if output.get("failed"):
-            words.append(f"{output['failed']} failed")
-        if output.get("passed_over"):
-            words.append(f"{output['passed_over']} passed over")
-        return " · ".join(words)
-    if line.kind == "fork":
-        return ", ".join(str(one) for one in output.get("lanes", [])) or "no lane fitted"
-    rounds = output.get("rounds", 0)
-    return f"{rounds} round{'s' if rounds != 1 else ''}" + ("" if output.get("came") == "yes" else ", it never was")
+                cell.state, cell.brief = "fresh", flow_brief(line, output)
 
 
 def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> list[CellView]:
@@ -254,6 +230,19 @@ def label_of(address: str, items: dict[str, list[Any]]) -> str:
     return " · ".join(words)
 
 
+def rehearsed(workflow: Workflow, line: Line, detail: dict[str, Any], sample: int) -> list[IterationView]:
+    """Every carrying-out of a step in the proof of the block it stands in."""
+    items = {a: list(found) for a, found in (detail.get("items") or {}).items()}
+    out = []
+    for address, record in (detail.get("places") or {}).items():
+        if step_of(address) == line.id:
+            cell = CellView(step=line.id, sample=sample, state="fresh" if record["ok"] else "failed")
+            fill_cell(cell, line, record["ok"], record["output"], record["detail"], record["usage"], 0)
+            cell.at = None
+            out.append(IterationView(address=address, label=label_of(address, items), cell=cell))
+    return sorted(out, key=lambda i: [n for _, n in flow.Address.parse(i.address).within])
+
+
 def _failed_places(seq: flow.Sequence) -> list[str]:
     out = []
     for block in [*seq.closed.values(), *([seq.block] if seq.block else [])]:
@@ -302,7 +291,9 @@ def _says(event: flow.Event) -> str:
         case flow.Stopped():
             return event.message or "Stopped by the page."
         case flow.Judged():
-            words = {"again": "tried again", "value": "gone on with a value", "skip": "passed over", "stop": "stopped"}[event.choice]
+            words = {"again": "tried again", "value": "gone on with a value", "skip": "passed over", "stop": "stopped"}[
+                event.choice
+            ]
             return f"{words.capitalize()}, as {event.by or 'a person'} said."
         case flow.TakenUp() | flow.Released():
             return _SAYS[event.event] + (f" by {event.by}." if event.by else ".")

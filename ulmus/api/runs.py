@@ -16,8 +16,8 @@ from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, Fine, LineView, Listing, Problem, Refusal, Reply, ResultView, UsageView, house, send
-from .journals import EntryView, IterationView, around, cells, draft_versions, entry, iterations, journal, step_of
+from .base import CellView, Fine, IterationView, LineView, Listing, Problem, Refusal, Reply, ResultView, UsageView, house, send
+from .journals import EntryView, around, cells, draft_versions, entry, iterations, journal, step_of
 from .views import given, line_views
 
 bp = APIBlueprint("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
@@ -237,7 +237,11 @@ def _values(state: flow.State, events: list[flow.Event], address: str) -> dict[s
             values[names[name]] = of[number - 1]
         prefix += f"{name}:{number}/"
         for event in events:
-            if isinstance(event, flow.Done | flow.Sent) and event.address.startswith(prefix) and "/" not in event.address[len(prefix) :]:
+            if (
+                isinstance(event, flow.Done | flow.Sent)
+                and event.address.startswith(prefix)
+                and "/" not in event.address[len(prefix) :]
+            ):
                 values[step_of(event.address)] = event.output if isinstance(event, flow.Done) else event.receipt
     return values
 

@@ -34,7 +34,7 @@ class Mark(BaseModel):
 class Waiting(BaseModel):
     """Something a person has to deal with; `link` is a place in the app."""
 
-    what: Literal["approval", "unsure", "failed", "start", "gap"]
+    what: Literal["approval", "unsure", "failed", "stuck", "held", "start", "gap"]
     title: str
     says: str
     from_: str
@@ -188,14 +188,13 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
     joined = (
         select(tables.Run, tables.WorkflowRecord.name)
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
-        .where(tables.Run.state == "failed")
+        .where(tables.Run.state.in_(("failed", "stuck", "held")))
         .order_by(tables.Run.changed_at.desc())
         .limit(20)
     )
     for run, name in session.execute(joined):
-        out.append(
-            Waiting(what="failed", title=run.title, says=run.message, from_=name, at=run.changed_at, id=run.id, cost=run.cost)
-        )
+        what: Any = run.state
+        out.append(Waiting(what=what, title=run.title, says=run.message, from_=name, at=run.changed_at, id=run.id, cost=run.cost))
     asked = (
         select(tables.Approval, tables.Run.title, tables.WorkflowRecord.name)
         .join(tables.Run, tables.Run.id == tables.Approval.run_id)

@@ -70,7 +70,11 @@ def line_views(
 
 
 def _lane(lane: Lane, depth: int) -> LineView:
-    words = [PartView(what="text", text="If "), PartView(what="value", text=lane.when)] if lane.when else [PartView(what="text", text="Otherwise")]
+    words = (
+        [PartView(what="text", text="If "), PartView(what="value", text=lane.when)]
+        if lane.when
+        else [PartView(what="text", text="Otherwise")]
+    )
     return LineView(id=lane.id, kind="lane", kind_title="Lane", stage="", sentence=words, muted=lane.muted, depth=depth)
 
 
@@ -80,6 +84,26 @@ def brief(kind_name: str, output: Mapping[str, Any]) -> str:
     if kind is None or not kind.brief:
         return ""
     return kind.brief.format_map(_Blank(str, output))[:LONGEST_BRIEF].strip()
+
+
+def flow_brief(line: Line, output: Mapping[str, Any]) -> str:
+    """What a flow step came to, in words."""
+    if line.kind == "for_each":
+        words = [f"{output.get('count', 0)} item{'s' if output.get('count') != 1 else ''}"]
+        words += [
+            f"{output[name]} {say}" for name, say in (("failed", "failed"), ("passed_over", "passed over")) if output.get(name)
+        ]
+        return " · ".join(words)
+    if line.kind == "fork":
+        return ", ".join(str(one) for one in output.get("lanes", [])) or "no lane fitted"
+    if line.kind == "repeat_until":
+        rounds = output.get("rounds", 0)
+        return f"{rounds} round{'s' if rounds != 1 else ''}" + ("" if output.get("came") == "yes" else ", it never was")
+    if line.kind == "set_values":
+        return cells_brief(output)
+    if line.kind == "wait":
+        return "It arrived." if output.get("came") == "yes" and output.get("item") else "The wait is over."
+    return brief(line.kind, output)
 
 
 def cells_brief(cells: Mapping[str, Any]) -> str:
@@ -109,6 +133,10 @@ def fill_cell(
         view.message = str(output.get("message", ""))
     elif view.would == "write":
         view.brief = cells_brief(detail.get("cells", {}))
+    elif view.would == "stop":
+        view.brief = str(output.get("words", ""))
+    elif kinds()[line.kind].stage == "flow":
+        view.brief = flow_brief(line, output)
     else:
         view.brief = brief(line.kind, output)
 

@@ -106,7 +106,13 @@ def listing() -> Reply:
                 start=[
                     PartView(what=p.what, text=p.text) for p in sentence(workflow.start, known.get(workflow.start.kind), around)
                 ],
-                arc=list(dict.fromkeys(known[line.kind].stage for line in workflow.every_step if line.kind in known and known[line.kind].stage != "flow")),
+                arc=list(
+                    dict.fromkeys(
+                        known[line.kind].stage
+                        for line in workflow.every_step
+                        if line.kind in known and known[line.kind].stage != "flow"
+                    )
+                ),
                 looked_at=start.looked_at if start and record.state == "live" else None,
                 found=start.found if start and record.state == "live" else "",
                 failed=bool(start and start.failed and record.state == "live"),

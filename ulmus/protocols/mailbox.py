@@ -52,7 +52,9 @@ def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
     Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.
     """
     try:
-        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20, ssl_context=ssl.create_default_context() if box.tls else None) as client:
+        with IMAPClient(
+            box.host, port=box.port, ssl=box.tls, timeout=20, ssl_context=ssl.create_default_context() if box.tls else None
+        ) as client:
             client.login(box.user, box.password)
             state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
             now_valid = int(state[b"UIDVALIDITY"])

@@ -101,9 +101,7 @@ class Beginning:
         session, engine = writing.session, self.engine
         run_id, outcome = live.run_id, live.state.outcome
         session.execute(
-            update(tables.Approval)
-            .where(tables.Approval.run_id == run_id, tables.Approval.state == "open")
-            .values(state="void")
+            update(tables.Approval).where(tables.Approval.run_id == run_id, tables.Approval.state == "open").values(state="void")
         )
         session.execute(
             update(tables.Piece)
@@ -123,9 +121,7 @@ class Beginning:
 
     def _row(self, session: Session, live: Live, now: float) -> None:
         """Mark the row used, or let it go where the run came to nothing."""
-        seen = session.scalar(
-            select(tables.Seen).where(tables.Seen.run_id == live.run_id, tables.Seen.identity.startswith("row:"))
-        )
+        seen = session.scalar(select(tables.Seen).where(tables.Seen.run_id == live.run_id, tables.Seen.identity.startswith("row:")))
         if seen is None:
             return
         row = session.get(tables.SheetRow, int(seen.identity.split(":")[1]))

@@ -165,9 +165,7 @@ class Engine:
         """As `post`, for callers that are inside a transaction."""
         self._later.append(_Entry(run_id, event))
 
-    def record(
-        self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True
-    ) -> bool:
+    def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
         """Write `event`, and what `also` changes, in one transaction, and have what follows carried out.
 
         An event that cannot happen raises `flow.FlowError`, or gives ``False`` where not `strict`.

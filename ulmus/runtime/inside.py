@@ -156,9 +156,7 @@ class Inside:
         found.taken = True
         return [flow.Heard(at=self._now, address=decision.address, item=found.item)]
 
-    def _call(
-        self, writing: Writing, live: Live, decision: flow.Call, line: Line, values: Mapping[str, Any]
-    ) -> list[flow.Event]:
+    def _call(self, writing: Writing, live: Live, decision: flow.Call, line: Line, values: Mapping[str, Any]) -> list[flow.Event]:
         wanted = str(line.settings.get("workflow", ""))
         record = writing.session.get(tables.WorkflowRecord, int(wanted)) if wanted.isdigit() else None
         if record is None or record.revision_id is None:

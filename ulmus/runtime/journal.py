@@ -93,9 +93,7 @@ class Pages:
         """A run rebuilt from its journal."""
         run = session.get_one(tables.Run, run_id)
         page = self.get(session, run.revision_id)
-        rows = session.connection().exec_driver_sql(
-            "SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,)
-        )
+        rows = session.connection().exec_driver_sql("SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,))
         seq = -1
 
         def events() -> Any:

@@ -13,6 +13,7 @@ import json
 import logging
 import threading
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -20,9 +21,9 @@ from sqlalchemy import select
 
 from ..core import slots
 from ..core.cost import Usage
+from ..core.slots.tree import condition_values
 from ..core.workflow import Line, Workflow, templates_of
 from ..core.workflow.file import read_settings
-from ..core.slots.tree import condition_values
 from ..core.workflow.kinds import BLOCKS, field_control
 from ..protocols.errors import OutsideError
 from ..steps import kinds
@@ -30,6 +31,7 @@ from ..steps.base import Context, StepFailed
 from ..store import tables
 from . import carry
 from .executors import Executor
+from .inside import items
 from .rehearsal import Rehearsal, rehearse
 from .services import Services, brand_values, run_values
 
@@ -302,9 +304,7 @@ class Proofs:
             output, detail, usage = rehearse(inner, replace(context, values=dict(values), progress=lambda text: None))
             with self.services.store.write() as session:
                 now = self.services.clock()
-                session.merge(
-                    tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now)
-                )
+                session.merge(tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now))
             return output, detail, usage
 
         return Rehearsal(workflow, line, context, one, self.services.clock()).carry_out()
@@ -318,6 +318,33 @@ class Proofs:
 
     def _say(self, workflow_id: int, place: tuple[int, str], **what: Any) -> None:
         self.services.bus.say("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
+
+
+def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:
+    """The values a line can name in a sample's column; inside a *for each*, those of its first item."""
+    values = dict(column.values)
+    placed = next((p for p in workflow.walk() if p.line.id == step), None)
+    if placed is None or not placed.within:
+        return values
+    cell = column.cells.get(placed.within[0].id)
+    places = cell.result.detail.get("places", {}) if cell is not None and cell.result is not None else {}
+    prefix = ""
+    for block in placed.within:
+        if isinstance(block, Line) and kinds()[block.kind].manner == "each":
+            with suppress(OutsideError):
+                found = items(block, values)
+                if found:
+                    values[str(block.settings.get("item", "item"))] = found[0]
+        if isinstance(block, Line):
+            prefix += f"{block.id}:"
+            inside = [a for a in places if a.startswith(prefix)]
+            if not inside:
+                break
+            prefix = prefix + inside[0][len(prefix) :].split("/")[0] + "/"
+            for address, record in places.items():
+                if address.startswith(prefix) and "/" not in address[len(prefix) :] and record["ok"]:
+                    values.setdefault(address[len(prefix) :].split(":")[0], record["output"])
+    return values
 
 
 def _inside(line: Line) -> list[str]:

@@ -19,6 +19,7 @@ from ..steps import kinds
 from ..steps.base import Context, StepFailed
 from . import carry
 from .inside import items, lanes, rest, stopped
+from .polling import title_of
 
 PLAYED_BY = "the editor (played)"
 SIDE_BY_SIDE = 8
@@ -69,6 +70,7 @@ class Rehearsal:
         self.plan = flow.Plan(whole.start, whole.steps)
         self.usage = Usage()
         self.places: dict[str, dict[str, Any]] = {}
+        self.items: dict[str, list[str]] = {}
 
     def carry_out(self) -> Gave:
         """The block's output; the detail holds the values that are usable after it and what happened at each place."""
@@ -94,7 +96,8 @@ class Rehearsal:
                 for event in pool.map(self._perform, paid, scopes):
                     if event.address in state.open:
                         flow.apply(state, event)
-        detail = {"places": self.places, "values": {k: v for k, v in state.values.items() if k not in values and k != self.line.id}}
+        after = {k: v for k, v in state.values.items() if k not in values and k != self.line.id}
+        detail = {"places": self.places, "values": after, "items": self.items}
         if state.outcome not in ("done", None):
             message = state.message or "Nothing came of it."
             if state.outcome == "failed":
@@ -125,7 +128,10 @@ class Rehearsal:
         match decision:
             case flow.Open():
                 try:
-                    return [flow.Opened(at=at, address=address, items=items(line, values), lanes=lanes(line, values))]
+                    found = items(line, values)
+                    if found:
+                        self.items[address] = [title_of(i) if isinstance(i, dict) else str(i)[:120] for i in found]
+                    return [flow.Opened(at=at, address=address, items=found, lanes=lanes(line, values))]
                 except OutsideError as error:
                     return [flow.Failed(at=at, address=address, message=error.message)]
             case flow.Check():

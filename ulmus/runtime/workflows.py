@@ -85,9 +85,7 @@ def go_live(engine: Engine, workflow_id: int, who: str) -> int:
         if start is None or not listening:
             # What is in the feed at this moment is passed over; only what comes after starts runs.
             memory = {"due": now} if kinds()[workflow.start.kind].listens == "clock" else {}
-            session.merge(
-                tables.Start(workflow_id=workflow_id, memory=memory, found="", failed=False, next_at=now, looked_at=None)
-            )
+            session.merge(tables.Start(workflow_id=workflow_id, memory=memory, found="", failed=False, next_at=now, looked_at=None))
         audit(session, now, who, "went live", f"{record.name}, revision {number}")
     engine.services.bus.say("workflow", id=workflow_id)
     return number

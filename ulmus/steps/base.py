@@ -179,4 +179,12 @@ class Batched(Settings):
         labels={"each": "a run each", "together": "one run with all of them"},
         more=True,
     )
-    most: int = setting("At most", "New items taken at one look; the rest wait for the next.", control="number", default=50, ge=1, le=1000, more=True)
+    most: int = setting(
+        "At most",
+        "New items taken at one look; the rest wait for the next.",
+        control="number",
+        default=50,
+        ge=1,
+        le=1000,
+        more=True,
+    )

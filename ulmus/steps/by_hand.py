@@ -9,7 +9,9 @@ from .fields import MOST_FIELDS, FormField, fields_of, names_are_unique
 
 
 class ByHandSettings(Settings):
-    fields: list[FormField] = setting("Fields", "What is asked for each time; none is fine.", control="form", default=[], max_length=MOST_FIELDS)
+    fields: list[FormField] = setting(
+        "Fields", "What is asked for each time; none is fine.", control="form", default=[], max_length=MOST_FIELDS
+    )
 
     @field_validator("fields")
     @classmethod

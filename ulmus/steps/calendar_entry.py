@@ -34,7 +34,12 @@ def look(settings: CalendarSettings, now: Look) -> Found:
     here = dt.datetime.fromtimestamp(now.now, dt.UTC)
     found = calendars.read(now.web, settings.url, here, here + dt.timedelta(seconds=settings.before))
     items = [(e.identity, dataclasses.asdict(e)) for e in found]
-    return Found(items, {}, f"{len(items)} entr{'ies' if len(items) != 1 else 'y'} coming up." if items else "Nothing is coming up.", prime=False)
+    return Found(
+        items,
+        {},
+        f"{len(items)} entr{'ies' if len(items) != 1 else 'y'} coming up." if items else "Nothing is coming up.",
+        prime=False,
+    )
 
 
 KIND = Kind(

@@ -16,7 +16,9 @@ class CallInSettings(Settings):
         default="link",
         labels={"link": "knowing the address", "signed": "signing each call"},
     )
-    title: str = setting("Name of the run", "From the call, such as <<call.body.name>>.", control="text", default="", max_length=200, more=True)
+    title: str = setting(
+        "Name of the run", "From the call, such as <<call.body.name>>.", control="text", default="", max_length=200, more=True
+    )
     answer: Literal["now", "result"] = setting(
         "Answer",
         control="choice",
@@ -24,7 +26,14 @@ class CallInSettings(Settings):
         labels={"now": "at once, that it was taken", "result": "with the result, once it is there"},
     )
     seconds: float = setting("Wait for the result at most", control="duration", default=25, ge=1, le=55, when="answer=result")
-    reply: str = setting("The result", "The values of this step are given back; empty for the last text.", control="text", default="", max_length=40, when="answer=result")
+    reply: str = setting(
+        "The result",
+        "The values of this step are given back; empty for the last text.",
+        control="text",
+        default="",
+        max_length=40,
+        when="answer=result",
+    )
 
 
 class CallInOutput(BaseModel):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+
 from pydantic import BaseModel, Field
 
 from ..core.workflow.kinds import type_word
@@ -32,7 +33,9 @@ def look(settings: FeedSettings, now: Look) -> Found:
     """Look at the feed, conditionally if it was seen before."""
     memory = now.memory
     same = memory.get("url") == settings.url
-    seen = feeds.look(now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else "")
+    seen = feeds.look(
+        now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else ""
+    )
     remember = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified}
     if seen.feed is None:
         return Found([], remember, "Nothing has changed.")

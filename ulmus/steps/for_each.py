@@ -13,9 +13,15 @@ class EachSettings(Settings):
     list: str = setting(
         "Go through", "A list: results, rows, links, or a text line by line.", control="value", min_length=1, max_length=2000
     )
-    item: str = setting("Call each one", "Its name inside the block.", control="name", default="item", pattern=r"^[a-z][a-z0-9_]{0,39}$")
-    most: int | None = setting("At most", "Items taken from the beginning; proofs keep to it too.", control="number", default=None, ge=1, le=100_000)
-    parallel: int = setting("Side by side", "How many items are under way at once.", control="number", default=8, ge=1, le=64, more=True)
+    item: str = setting(
+        "Call each one", "Its name inside the block.", control="name", default="item", pattern=r"^[a-z][a-z0-9_]{0,39}$"
+    )
+    most: int | None = setting(
+        "At most", "Items taken from the beginning; proofs keep to it too.", control="number", default=None, ge=1, le=100_000
+    )
+    parallel: int = setting(
+        "Side by side", "How many items are under way at once.", control="number", default=8, ge=1, le=64, more=True
+    )
     failing: Literal["leave_out", "stop"] = setting(
         "If an item fails",
         control="choice",

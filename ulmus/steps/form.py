@@ -13,8 +13,18 @@ class FormSettings(Settings):
     intro: str = setting("Introduction", "Shown above the fields.", control="longtext", default="", max_length=5000)
     fields: list[FormField] = setting("Fields", control="form", min_length=1, max_length=MOST_FIELDS)
     button: str = setting("Button", control="text", default="Send", min_length=1, max_length=60)
-    thanks: str = setting("Thanks", "Shown once it was sent.", control="longtext", default="Thank you. We have it.", min_length=1, max_length=2000)
-    hourly: int = setting("At most an hour", "From one address; more are refused for a while.", control="number", default=20, ge=1, le=10_000, more=True)
+    thanks: str = setting(
+        "Thanks", "Shown once it was sent.", control="longtext", default="Thank you. We have it.", min_length=1, max_length=2000
+    )
+    hourly: int = setting(
+        "At most an hour",
+        "From one address; more are refused for a while.",
+        control="number",
+        default=20,
+        ge=1,
+        le=10_000,
+        more=True,
+    )
 
     @field_validator("fields")
     @classmethod

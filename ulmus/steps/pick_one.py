@@ -15,7 +15,9 @@ from .base import Kind, Settings, setting
 
 
 class PickSettings(Settings):
-    list: str = setting("From", "A list, or a text with one choice on each line.", control="longvalue", min_length=1, max_length=20_000)
+    list: str = setting(
+        "From", "A list, or a text with one choice on each line.", control="longvalue", min_length=1, max_length=20_000
+    )
     how: Literal["chance", "turn", "fresh"] = setting(
         "How",
         control="choice",
@@ -23,7 +25,14 @@ class PickSettings(Settings):
         labels={"chance": "by chance", "turn": "each in turn", "fresh": "by chance, not repeating the last ones"},
     )
     apart: int = setting("Not repeating the last", "Picks.", control="number", default=3, ge=1, le=1000, when="how=fresh")
-    seed: str = setting("Seed", "The same seed picks the same; empty is different in each run.", control="text", default="", max_length=80, more=True)
+    seed: str = setting(
+        "Seed",
+        "The same seed picks the same; empty is different in each run.",
+        control="text",
+        default="",
+        max_length=80,
+        more=True,
+    )
 
 
 class PickOutput(BaseModel):
@@ -31,7 +40,9 @@ class PickOutput(BaseModel):
     number: int = Field(0, description="Its place in the list, from 1.")
 
 
-def work(settings: PickSettings, values: Mapping[str, Any], memory: dict[str, Any], seed: str) -> tuple[dict[str, Any], dict[str, Any]]:
+def work(
+    settings: PickSettings, values: Mapping[str, Any], memory: dict[str, Any], seed: str
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Pick, and remember what was picked. Raises `OutsideError` where there is nothing to pick from."""
     items = items_of(value_in(settings.list, values))
     if not items:

@@ -10,10 +10,14 @@ from .base import Kind, Settings, setting
 
 
 class RepeatSettings(Settings):
-    until: str = setting("Until", 'Looked at after each round, such as job.state is "ready".', control="condition", min_length=1, max_length=2000)
+    until: str = setting(
+        "Until", 'Looked at after each round, such as job.state is "ready".', control="condition", min_length=1, max_length=2000
+    )
     rounds: int = setting("At most", "Rounds.", control="number", default=10, ge=1, le=1000)
     wait: float = setting("Wait between", "From one round to the next.", control="duration", default=0, ge=0, le=86_400)
-    grow: float = setting("Wait longer each time", "2 doubles the wait from round to round.", control="number", default=1, ge=1, le=10, more=True)
+    grow: float = setting(
+        "Wait longer each time", "2 doubles the wait from round to round.", control="number", default=1, ge=1, le=10, more=True
+    )
     longest: float = setting("Longest", "All rounds together.", control="duration", default=86_400, ge=1, le=31_536_000, more=True)
     otherwise: Literal["fail", "go_on"] = setting(
         "If it never is", control="choice", default="fail", labels={"fail": "fail", "go_on": "go on with the last round’s values"}

@@ -16,9 +16,25 @@ DEFAULT_RULE = rule_of(Plain("weekly", times=("08:00",), days=("MO", "TU", "WE",
 class Timed(Settings):
     """Settings of a start that goes by the clock."""
 
-    rule: str = setting("When", "A recurrence rule (RFC 5545).", control="schedule", default=DEFAULT_RULE, min_length=1, max_length=4000)
-    zone: str = setting("Time zone", "Such as Europe/Paris. It keeps the clock’s time all year.", control="zone", default="UTC", min_length=1, max_length=60)
-    quiet: str = setting("Quiet hours", "Such as 22:00-07:00; what is due then waits for their end.", control="text", default="", max_length=20, more=True)
+    rule: str = setting(
+        "When", "A recurrence rule (RFC 5545).", control="schedule", default=DEFAULT_RULE, min_length=1, max_length=4000
+    )
+    zone: str = setting(
+        "Time zone",
+        "Such as Europe/Paris. It keeps the clock’s time all year.",
+        control="zone",
+        default="UTC",
+        min_length=1,
+        max_length=60,
+    )
+    quiet: str = setting(
+        "Quiet hours",
+        "Such as 22:00-07:00; what is due then waits for their end.",
+        control="text",
+        default="",
+        max_length=20,
+        more=True,
+    )
     missed: Literal["once", "skip"] = setting(
         "If Ulmus was off then",
         control="choice",

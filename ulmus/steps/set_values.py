@@ -7,9 +7,8 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from ..core.slots import MISSING, value_in
+from ..core.slots import MISSING, parse, value_in
 from ..core.slots.render import render
-from ..core.slots import parse
 from .base import Kind, Settings, setting
 
 
@@ -21,7 +20,9 @@ class SetOutput(BaseModel):
     """The names chosen in the settings."""
 
 
-def work(settings: SetSettings, values: Mapping[str, Any], memory: dict[str, Any], seed: str) -> tuple[dict[str, Any], dict[str, Any]]:
+def work(
+    settings: SetSettings, values: Mapping[str, Any], memory: dict[str, Any], seed: str
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Each value: a lone slot keeps its value as it is (a list stays a list), anything else becomes text."""
     out: dict[str, Any] = {}
     for name, text in settings.values.items():

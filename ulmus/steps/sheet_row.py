@@ -13,8 +13,17 @@ from .schedule import Timed, faults
 
 class SheetRowSettings(Timed):
     sheet: str = setting("Sheet", control="sheet", min_length=1, max_length=60)
-    used: str = setting("Mark it used in", "The column that is filled in once a run has ended well; a row with anything in it counts as used.", control="column", needs="sheet", min_length=1, max_length=120)
-    count: int = setting("Rows each time", "Each row starts a run of its own.", control="number", default=1, ge=1, le=500, more=True)
+    used: str = setting(
+        "Mark it used in",
+        "The column that is filled in once a run has ended well; a row with anything in it counts as used.",
+        control="column",
+        needs="sheet",
+        min_length=1,
+        max_length=120,
+    )
+    count: int = setting(
+        "Rows each time", "Each row starts a run of its own.", control="number", default=1, ge=1, le=500, more=True
+    )
 
 
 class SheetRowOutput(BaseModel):

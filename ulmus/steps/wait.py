@@ -18,7 +18,12 @@ class WaitSettings(Settings):
     )
     seconds: float = setting("How long", control="duration", default=3600, ge=1, le=31_536_000, when="how=for")
     moment: str = setting(
-        "Until", "A time such as 17:00, or a date and time, from a value too.", control="slots", default="", max_length=200, when="how=until"
+        "Until",
+        "A time such as 17:00, or a date and time, from a value too.",
+        control="slots",
+        default="",
+        max_length=200,
+        when="how=until",
     )
     longest: float = setting("At the longest", control="duration", default=86_400, ge=1, le=31_536_000, when="how=call")
     otherwise: Literal["go_on", "fail"] = setting(

@@ -18,6 +18,7 @@ export class ApiError extends Error {
   constructor(
     message: string,
     readonly status: number,
+    readonly problems: { where: string; message: string }[] = [],
   ) {
     super(message);
   }
@@ -47,8 +48,9 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
     throw new ApiError("The server cannot be reached. What you wrote is kept here; try again in a moment.", 0);
   }
   if (answer.data !== undefined) return answer.data;
-  const said = (answer.error as { message?: string } | undefined)?.message;
-  throw new ApiError(said || `That did not work (${answer.response.status}).`, answer.response.status);
+  const told = answer.error as { message?: string; problems?: { where: string; message: string }[] } | undefined;
+  const words = told?.message || `That did not work (${answer.response.status}).`;
+  throw new ApiError(words, answer.response.status, told?.problems);
 }
 
 export const queries: QueryClient = new QueryClient({

@@ -13,6 +13,7 @@ const Workflows = lazy(() => import("../features/workflows/Workflows").then((m) 
 const Workbench = lazy(() => import("../features/bench/Workbench").then((m) => ({ default: m.Workbench })));
 const Approvals = lazy(() => import("../features/approvals/Approvals").then((m) => ({ default: m.Approvals })));
 const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ default: m.Letter })));
+const FormPage = lazy(() => import("../features/forms/FormPage").then((m) => ({ default: m.FormPage })));
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
 const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: m.Runs })));
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
@@ -25,6 +26,7 @@ export function App() {
       <Suspense fallback={<Loading />}>
         <Routes>
           <Route path="/answer/:token" element={<Letter />} />
+          <Route path="/form/:token" element={<FormPage />} />
           <Route path="*" element={<House />} />
         </Routes>
       </Suspense>

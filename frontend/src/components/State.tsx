@@ -18,6 +18,10 @@ export function State({ tone, mark, children }: { tone: Tone; mark: string; chil
 
 const RUNS: Record<string, [Tone, string, string]> = {
   running: ["leaf", "▸", "running"],
+  queued: ["soft", "◔", "waits its turn"],
+  resting: ["ochre", "◔", "waits until later"],
+  held: ["ochre", "‖", "paused"],
+  stuck: ["brick", "?", "asks how to go on"],
   waiting: ["ochre", "◔", "will try again"],
   asking: ["ochre", "○", "waits for a person"],
   unsure: ["brick", "?", "in doubt"],
@@ -25,6 +29,7 @@ const RUNS: Record<string, [Tone, string, string]> = {
   done: ["leaf", "●", "done"],
   declined: ["soft", "–", "declined"],
   cancelled: ["soft", "–", "cancelled"],
+  skipped: ["soft", "–", "passed over"],
 };
 
 /** A run's state. */

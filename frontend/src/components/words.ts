@@ -31,12 +31,17 @@ export function money(amount: number): string {
 export const count = (n: number, one: string, many = `${one}s`) => `${n.toLocaleString()} ${n === 1 ? one : many}`;
 
 export const RUN_WORDS: Record<string, string> = {
+  queued: "waits its turn",
   running: "running",
+  resting: "waits until later",
   waiting: "will try again",
+  held: "paused",
+  stuck: "asks how to go on",
   asking: "waits for a person",
   unsure: "in doubt",
   failed: "failed",
   done: "done",
   declined: "declined",
   cancelled: "cancelled",
+  skipped: "passed over",
 };

@@ -187,7 +187,8 @@ def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
         stop_run(state, outcome, message)
         return
     block, step = parent.block, parent.current
-    assert block is not None and step is not None
+    assert block is not None
+    assert step is not None
     block.running.pop(seq.number, None)
     if outcome == "failed":
         block.failures[seq.number] = message
@@ -215,7 +216,8 @@ def _drop(state: State, seq: Sequence) -> None:
 def start(state: State, seq: Sequence) -> None:
     """Begin what the block can begin now; a block with nothing to do is closed."""
     step, block = seq.current, seq.block
-    assert step is not None and block is not None
+    assert step is not None
+    assert block is not None
     match step.manner:
         case "each":
             if block.starting:
@@ -241,7 +243,8 @@ def start(state: State, seq: Sequence) -> None:
 
 
 def _begin(state: State, parent: Sequence, number: int, steps: tuple[PlannedStep, ...], values: dict[str, Any]) -> None:
-    assert parent.block is not None and parent.current is not None
+    assert parent.block is not None
+    assert parent.current is not None
     key = f"{parent.prefix}{parent.current.id}:{number}"
     child = Sequence(key, steps, values, parent, number, parent.generation)
     parent.block.running[number] = child
@@ -254,7 +257,8 @@ def _begin(state: State, parent: Sequence, number: int, steps: tuple[PlannedStep
 def close(state: State, seq: Sequence) -> None:
     """The block has given its values; keep it for taking up what failed in it, and go on."""
     step, block = seq.current, seq.block
-    assert step is not None and block is not None
+    assert step is not None
+    assert block is not None
     seq.closed[step.id] = block
     go_on(state, seq)
 

@@ -132,6 +132,4 @@ class Finish(NamedTuple):
     message: str
 
 
-Decision = (
-    Perform | Wait | Ask | Send | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish
-)
+Decision = Perform | Wait | Ask | Send | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish

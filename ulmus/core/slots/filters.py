@@ -175,7 +175,10 @@ def count(value: Any) -> Any:
     return 0 if value is MISSING or value is None else len(value) if isinstance(value, list | dict | str) else 1
 
 
-@_filter("keep published is after \"2026-01-01\"", "Of a list, what fits a condition; names mean the element’s own values, “it” the element.")
+@_filter(
+    'keep published is after "2026-01-01"',
+    "Of a list, what fits a condition; names mean the element’s own values, “it” the element.",
+)
 def keep(value: Any) -> Any:
     return value  # worked out in `evaluate`, which can look at conditions
 

@@ -144,9 +144,7 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     return found
 
 
-def _line(
-    workflow: Workflow, position: int, line: Line, kinds: Kinds, world: World | None, around: Around
-) -> list[LineProblem]:
+def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: World | None, around: Around) -> list[LineProblem]:
     spec = kinds.get(line.kind)
     if spec is None:
         return [LineProblem(line.id, f"This Ulmus does not know the kind “{line.kind}”.")]
@@ -254,7 +252,11 @@ def _references(
             for column in named:
                 if column not in columns:
                     message = f"The sheet “{title}” has no column “{column}”."
-                    found.append(LineProblem(line.id, message, place=("cells", column) if column in getattr(settings, "cells", {}) else ("used",)))
+                    found.append(
+                        LineProblem(
+                            line.id, message, place=("cells", column) if column in getattr(settings, "cells", {}) else ("used",)
+                        )
+                    )
     return found
 
 

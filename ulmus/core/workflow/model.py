@@ -21,7 +21,7 @@ class FailurePolicy(BaseModel):
 
     retries: int = Field(2, ge=0, le=10, title="Try again", description="How many times a failing step is tried again.")
     wait: float = Field(4, ge=0, le=3600, title="Wait first", description="Seconds before the first new try; doubles each time.")
-    then: Literal["stop", "skip", "value", "ask"] = Field(
+    after: Literal["stop", "skip", "value", "ask"] = Field(
         "stop",
         title="After that",
         description="Stop the run, pass over this item, go on with the value below, or ask a person.",
@@ -35,7 +35,9 @@ class Limits(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     at_once: int | None = Field(None, ge=1, le=1000, title="Runs at a time")
-    when_full: Literal["queue", "skip", "replace"] = Field("queue", title="The next one", description="Waits, is passed over, or takes the oldest one’s place.")
+    when_full: Literal["queue", "skip", "replace"] = Field(
+        "queue", title="The next one", description="Waits, is passed over, or takes the oldest one’s place."
+    )
     steps: int = Field(20_000, ge=1, le=1_000_000, title="Steps in a run")
     hours: float = Field(24 * 90, gt=0, le=24 * 366, title="Hours a run may take")
     run_money: float | None = Field(None, ge=0, title="Money a run")

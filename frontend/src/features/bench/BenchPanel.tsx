@@ -3,8 +3,10 @@ import { useState } from "react";
 import { api, type Bench, type Cell, ok, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Failed, Loading } from "../../components/Quiet";
+import { Iterations } from "./Iterations";
 import { linesOf, type usePage, withLine } from "./page";
 import { Reader } from "./Reader";
+import { StartPanel } from "./StartPanel";
 import { StepForm } from "./StepForm";
 
 type Props = {
@@ -28,6 +30,7 @@ type Props = {
 export function BenchPanel(props: Props) {
   const { bench, page, catalogue, step, sample, cell, maker } = props;
   const [tall, setTall] = useState(false);
+  const [place, setPlace] = useState("");
   const doc = linesOf(page.doc).find((l) => l.id === step);
   const line = bench.lines.find((l) => l.id === step);
   const kind = catalogue.kinds.find((k) => k.name === doc?.kind);
@@ -37,13 +40,20 @@ export function BenchPanel(props: Props) {
       ok(api.GET("/api/workflows/{id}/values/{step}", { params: { path: { id: bench.id, step }, query: { sample } } })),
   });
   const result = useQuery({
-    queryKey: ["cell", bench.id, sample, step, cell?.state === "running" ? "before" : `${cell?.state} ${cell?.at}`],
+    queryKey: [
+      "cell",
+      bench.id,
+      sample,
+      step,
+      place,
+      cell?.state === "running" ? "before" : `${cell?.state} ${cell?.at}`,
+    ],
     enabled: sample !== null,
     placeholderData: (before) => before,
     queryFn: () =>
       ok(
         api.GET("/api/workflows/{id}/cells/{sample}/{step}", {
-          params: { path: { id: bench.id, sample: sample!, step } },
+          params: { path: { id: bench.id, sample: sample!, step }, query: { place } },
         }),
       ),
   });
@@ -87,6 +97,7 @@ export function BenchPanel(props: Props) {
       </div>
       <div className="grid min-h-0 flex-1 grid-cols-2">
         <div className="overflow-y-auto border-r border-line px-5 py-3">
+          {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
           {kind ? (
             <StepForm
               doc={doc}
@@ -98,6 +109,7 @@ export function BenchPanel(props: Props) {
               disabled={!maker}
               onChange={(settings) => page.edit((d) => withLine(d, step, (l) => ({ ...l, settings })), [step])}
               onPolicy={(on_failure) => page.edit((d) => withLine(d, step, (l) => ({ ...l, on_failure })))}
+              onLanes={(lanes) => page.edit((d) => withLine(d, step, (l) => ({ ...l, lanes })), [step])}
               onRun={() => props.onRun(false)}
             />
           ) : (
@@ -112,15 +124,18 @@ export function BenchPanel(props: Props) {
           ) : result.isError ? (
             <Failed error={result.error} again={() => result.refetch()} />
           ) : (
-            <Reader
-              result={result.data}
-              stage={line.stage}
-              state={cell?.state ?? "fresh"}
-              partial={cell?.partial ?? ""}
-              limit={props.limit}
-              given={props.given}
-              onGiven={props.onGiven}
-            />
+            <>
+              <Iterations list={result.data.iterations} chosen={result.data.address} onChoose={setPlace} />
+              <Reader
+                result={result.data}
+                stage={line.stage}
+                state={cell?.state ?? "fresh"}
+                partial={cell?.partial ?? ""}
+                limit={props.limit}
+                given={props.given}
+                onGiven={props.onGiven}
+              />
+            </>
           )}
         </div>
       </div>

@@ -2,7 +2,14 @@ import type { Cell } from "../../api/client";
 import { State } from "../../components/State";
 import { money, when } from "../../components/words";
 
-const WOULD: Record<string, string> = { ask: "would ask", send: "would go out", write: "would be written" };
+const WOULD: Record<string, string> = {
+  ask: "would ask",
+  send: "would go out",
+  write: "would be written",
+  wait: "would wait",
+  call: "would run it",
+  stop: "would stop here",
+};
 
 /** A result in brief: its words, its state by shape and word, marks for rules. */
 export function CellBody({
@@ -35,7 +42,7 @@ export function CellBody({
         </div>
       )}
       <div className="mt-auto flex flex-wrap items-baseline gap-x-3 pt-1">
-        <CellState cell={cell} />
+        {cell.count > 1 ? <Counts cell={cell} /> : <CellState cell={cell} />}
         {cell.state === "fresh" && <Marks cell={cell} />}
         {cell.state === "fresh" && stage === "publish" && limit ? (
           <span className={`text-xs ${[...cell.brief].length > limit ? "text-brick" : "text-soft"}`}>
@@ -58,6 +65,8 @@ const STATES: Partial<Record<Cell["state"], Told>> = {
   ahead: { tone: "soft", mark: "·", words: () => "still to come" },
   asking: { tone: "ochre", mark: "○", words: () => "waits for a person" },
   waiting: { tone: "ochre", mark: "◔", words: (cell) => `will try again${cell.message && `: ${cell.message}`}` },
+  stuck: { tone: "brick", mark: "?", words: (cell) => `how to go on? ${cell.message}` },
+  passed: { tone: "soft", mark: "–", words: () => "did not run here" },
   unsure: { tone: "brick", mark: "?", words: (cell) => cell.message },
   declined: { tone: "soft", mark: "–", words: (cell) => `declined${cell.message && `: “${cell.message}”`}` },
 };
@@ -71,6 +80,36 @@ function CellState({ cell }: { cell: Cell }) {
       {told.words(cell)}
     </State>
   ) : null;
+}
+
+const COUNTED: [string, Told["tone"], string, string][] = [
+  ["fresh", "leaf", "●", "done"],
+  ["running", "leaf", "▸", "at work"],
+  ["asking", "ochre", "○", "waiting for a person"],
+  ["waiting", "ochre", "◔", "waiting"],
+  ["stuck", "brick", "?", "to decide on"],
+  ["unsure", "brick", "?", "in doubt"],
+  ["failed", "brick", "✕", "failed"],
+  ["declined", "soft", "–", "declined"],
+];
+
+/** What the carryings-out of a line inside a block came to, by number. */
+function Counts({ cell }: { cell: Cell }) {
+  return (
+    <>
+      <span className="text-xs text-soft">{cell.count} times:</span>
+      {COUNTED.filter(([state]) => cell.counts[state]).map(([state, tone, mark, word]) => (
+        <State key={state} tone={tone} mark={mark}>
+          {cell.counts[state]} {word}
+        </State>
+      ))}
+      {cell.state === "stale" && (
+        <State tone="ochre" mark="◌">
+          out of date
+        </State>
+      )}
+    </>
+  );
 }
 
 function Marks({ cell }: { cell: Cell }) {

@@ -37,7 +37,7 @@ export function LivePanel({
       await page.flush();
       if (to === "live") {
         const { revision } = await ok(api.POST("/api/workflows/{id}/live", path));
-        say(`Live on revision ${revision}. Items already in the feed are passed over.`);
+        say(`Live on revision ${revision}. What is already there is passed over.`);
         setAsking(false);
       } else await ok(api.POST("/api/workflows/{id}/pause", path));
       queries.invalidateQueries({ queryKey: ["bench", bench.id] });
@@ -112,7 +112,9 @@ export function LivePanel({
                     {p.severity === "error" ? "✕ missing" : "! risky"}
                   </span>{" "}
                   {p.message}{" "}
-                  <span className="text-soft">line {bench.lines.findIndex((l) => l.id === p.step) + 1}</span>
+                  <span className="text-soft">
+                    line {bench.lines.filter((l) => l.kind !== "lane").findIndex((l) => l.id === p.step) + 1}
+                  </span>
                 </button>
               </li>
             ))}

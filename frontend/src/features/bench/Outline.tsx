@@ -26,11 +26,12 @@ export function OutlineLine({
         onClick={onChoose}
         aria-current={chosen ? "true" : undefined}
         className="min-w-0 flex-1 self-start text-left"
+        style={line.depth ? { paddingLeft: `${line.depth * 1.1}rem` } : undefined}
       >
         <span
-          className={`block font-serif text-[0.98rem] leading-snug ${line.muted ? "text-soft line-through decoration-rule" : ""}`}
+          className={`block font-serif leading-snug ${line.kind === "lane" ? "text-[0.93rem] italic" : "text-[0.98rem]"} ${line.muted ? "text-soft line-through decoration-rule" : ""}`}
         >
-          <span className="mr-1.5 font-sans text-xs text-soft">{number}</span>
+          {number > 0 && <span className="mr-1.5 font-sans text-xs text-soft">{number}</span>}
           <Sentence parts={line.sentence} />
         </span>
         {line.muted && <span className="text-xs text-soft">muted</span>}

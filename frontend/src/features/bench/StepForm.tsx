@@ -1,8 +1,12 @@
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useState } from "react";
 import type { Schemas } from "../../api/client";
-import { Choice, Field, Input } from "../../components/Field";
-import type { LineDoc } from "./page";
+import { Button } from "../../components/Button";
+import { Area, Choice, Field, Input } from "../../components/Field";
+import { FieldsEditor, type FormField } from "./FieldsEditor";
+import { Lanes } from "./Lanes";
+import type { LaneDoc, LineDoc, Policy } from "./page";
 import { type RuleDoc, RulesEditor } from "./RulesEditor";
+import { ScheduleEditor } from "./ScheduleEditor";
 
 const SlotEditor = lazy(() => import("./SlotEditor"));
 
@@ -15,6 +19,9 @@ type Property = {
   minimum?: number;
   maximum?: number;
   type?: string;
+  labels?: Record<string, string>;
+  more?: boolean;
+  when?: string;
 };
 
 export type SlotProblem = Schemas["LineProblemView"];
@@ -28,7 +35,8 @@ type Props = {
   problems: SlotProblem[];
   disabled: boolean;
   onChange: (settings: Record<string, unknown>) => void;
-  onPolicy: (policy: { retries: number; wait: number }) => void;
+  onPolicy: (policy: Policy) => void;
+  onLanes: (lanes: LaneDoc[]) => void;
   onRun: () => void;
 };
 
@@ -36,11 +44,16 @@ type Props = {
 export function StepForm(props: Props) {
   const { doc, kind, problems, disabled, onChange } = props;
   const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>);
-  const small = new Set(["number", "duration"]);
-  const wide = new Set(["slots", "longslots", "rules", "cells", "url"]);
+  const small = new Set(["number", "duration", "switch"]);
   const set = (name: string, value: unknown) => onChange({ ...doc.settings, [name]: value });
   const problem = (name: string) =>
     problems.find((p) => p.place[0] === name && p.start === null)?.message.replace(/^[^:]{1,40}: /, "");
+  const shown = properties.filter(([, p]) => {
+    if (!p.when) return true;
+    const [name, value] = p.when.split("=") as [string, string];
+    const other = kind.form.properties as Record<string, Property>;
+    return String(doc.settings[name] ?? other[name]?.default ?? "") === value;
+  });
   const control = ([name, property]: [string, Property]) => (
     <Control
       key={name}
@@ -52,43 +65,112 @@ export function StepForm(props: Props) {
       {...props}
     />
   );
-  const policy = doc.on_failure ?? { retries: 2, wait: 4 };
+  const groups = (list: [string, Property][]) => (
+    <>
+      <div className="grid grid-cols-2 items-start gap-x-3 gap-y-4">
+        {list.filter(([, p]) => !small.has(p.control ?? "") && !WIDE.has(p.control ?? "")).map(control)}
+      </div>
+      {list.filter(([, p]) => WIDE.has(p.control ?? "")).map(control)}
+      <div className="grid grid-cols-3 items-start gap-3">
+        {list.filter(([, p]) => small.has(p.control ?? "")).map(control)}
+      </div>
+    </>
+  );
+  const more = shown.filter(([, p]) => p.more);
   return (
     <fieldset disabled={disabled} className="space-y-4">
       <p className="text-xs text-soft">{kind.about}</p>
-      <div className="grid grid-cols-2 items-start gap-x-3 gap-y-4">
-        {properties.filter(([, p]) => !small.has(p.control ?? "") && !wide.has(p.control ?? "")).map(control)}
-      </div>
-      {properties.filter(([, p]) => wide.has(p.control ?? "")).map(control)}
-      <div className="grid grid-cols-4 items-start gap-3">
-        {properties.filter(([, p]) => small.has(p.control ?? "")).map(control)}
-      </div>
-      {kind.stage !== "start" && kind.stage !== "ask" && (
-        <div className="grid grid-cols-4 gap-3 border-t border-line pt-3">
-          <Field label="If it fails, try again">
+      {groups(shown.filter(([, p]) => !p.more))}
+      {doc.kind === "fork" && <Lanes lanes={doc.lanes ?? []} problems={problems} onChange={props.onLanes} />}
+      {more.length > 0 && (
+        <details open={more.some(([name]) => name in doc.settings) || undefined}>
+          <summary className="cursor-pointer text-xs text-soft">More settings</summary>
+          <div className="mt-3 space-y-4">{groups(more)}</div>
+        </details>
+      )}
+      {!NO_POLICY.has(kind.stage) && doc.kind !== "stop" && (
+        <Failing
+          policy={doc.on_failure ?? { retries: 2, wait: 4 }}
+          block={BLOCKS.has(doc.kind)}
+          onChange={props.onPolicy}
+        />
+      )}
+    </fieldset>
+  );
+}
+
+const WIDE = new Set([
+  "slots",
+  "longslots",
+  "value",
+  "longvalue",
+  "condition",
+  "rules",
+  "cells",
+  "fields",
+  "form",
+  "url",
+  "schedule",
+  "longtext",
+]);
+const NO_POLICY = new Set(["start", "ask"]);
+const BLOCKS = new Set(["for_each", "fork", "repeat_until", "set_values", "wait"]);
+const AFTER = {
+  stop: "stop; it can be taken up again",
+  skip: "pass over this item",
+  value: "go on with a value of mine",
+  ask: "ask a person how to go on",
+};
+
+/** What happens when the line fails: tries, and what follows the last. */
+function Failing({ policy, block, onChange }: { policy: Policy; block: boolean; onChange: (policy: Policy) => void }) {
+  const after = policy.after ?? "stop";
+  return (
+    <div className="grid grid-cols-[5rem_5rem_1fr] gap-3 border-t border-line pt-3">
+      {!block && (
+        <>
+          <Field label="Try again">
             <Input
               type="number"
               min={0}
               max={10}
+              aria-label="If it fails, try again"
               value={policy.retries}
-              onChange={(e) => props.onPolicy({ ...policy, retries: clamp(e.target.value, 0, 10) })}
+              onChange={(e) => onChange({ ...policy, retries: clamp(e.target.value, 0, 10) })}
             />
           </Field>
-          <Field label="after seconds">
+          <Field label="after s">
             <Input
               type="number"
               min={0}
               max={3600}
+              aria-label="after seconds"
+              title="Each further try waits twice as long."
               value={policy.wait}
-              onChange={(e) => props.onPolicy({ ...policy, wait: clamp(e.target.value, 0, 3600) })}
+              onChange={(e) => onChange({ ...policy, wait: clamp(e.target.value, 0, 3600) })}
             />
           </Field>
-          <p className="col-span-2 self-center text-xs text-soft">
-            Each further try waits twice as long. Then the run stops and can be taken up again here.
-          </p>
+        </>
+      )}
+      <div className={block ? "col-span-3" : ""}>
+        <Field label={block ? "If it fails" : "If it still fails"}>
+          <Choice value={after} onChange={(e) => onChange({ ...policy, after: e.target.value as Policy["after"] })}>
+            {Object.entries(AFTER).map(([key, words]) => (
+              <option key={key} value={key}>
+                {words}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+      </div>
+      {after === "value" && (
+        <div className="col-span-3">
+          <Field label="The value to go on with" help="It stands for the line’s main value, such as its text.">
+            <Input value={policy.value ?? ""} onChange={(e) => onChange({ ...policy, value: e.target.value })} />
+          </Field>
         </div>
       )}
-    </fieldset>
+    </div>
   );
 }
 
@@ -113,6 +195,8 @@ function Control({
   switch (property.control) {
     case "slots":
     case "longslots":
+    case "value":
+    case "longvalue":
       return (
         <Field group label={label} help={property.description} wrong={wrong}>
           <Suspense
@@ -127,12 +211,104 @@ function Control({
               value={String(value ?? "")}
               values={values}
               problems={here}
-              long={property.control === "longslots"}
+              long={property.control === "longslots" || property.control === "longvalue"}
               disabled={disabled}
               onChange={set}
               onRun={onRun}
             />
           </Suspense>
+        </Field>
+      );
+    case "condition":
+      return (
+        <Field label={label} help={here[0]?.message ?? property.description} wrong={here[0]?.message ?? wrong}>
+          <Input className="font-serif" value={String(value ?? "")} onChange={(e) => set(e.target.value)} />
+        </Field>
+      );
+    case "schedule":
+      return (
+        <ScheduleEditor
+          rule={String(value ?? "")}
+          zone={String(doc.settings.zone ?? "UTC")}
+          quiet={String(doc.settings.quiet ?? "")}
+          wrong={wrong}
+          onChange={set}
+        />
+      );
+    case "form":
+      return <FieldsEditor label={label} fields={(value as FormField[]) ?? []} wrong={wrong} onChange={set} />;
+    case "fields":
+      return (
+        <Named
+          label={label}
+          help={property.description}
+          wrong={wrong}
+          fields={(value as Record<string, string>) ?? {}}
+          values={values}
+          problems={here}
+          disabled={disabled}
+          set={set}
+        />
+      );
+    case "zone":
+      return (
+        <Field label={label} help={property.description} wrong={wrong}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            {catalogue.zones.map((zone) => (
+              <option key={zone}>{zone}</option>
+            ))}
+          </Choice>
+        </Field>
+      );
+    case "workflow":
+      return (
+        <Field label={label} help={property.description} wrong={wrong}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            <option value="">choose …</option>
+            {catalogue.workflows.map((w) => (
+              <option key={w.key} value={w.key}>
+                {w.name}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+      );
+    case "column": {
+      const columns = (catalogue.sheets.find((s) => s.key === doc.settings[property.needs ?? "sheet"])?.columns ??
+        []) as string[];
+      return (
+        <Field label={label} help={property.description} wrong={wrong ?? here[0]?.message}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            <option value="">choose …</option>
+            {columns.map((c) => (
+              <option key={c}>{c}</option>
+            ))}
+          </Choice>
+        </Field>
+      );
+    }
+    case "choice":
+      return (
+        <Field label={label} help={property.description} wrong={wrong}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            {Object.entries(property.labels ?? {}).map(([key, words]) => (
+              <option key={key} value={key}>
+                {words}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+      );
+    case "switch":
+      return (
+        <label className="flex items-center gap-2 pt-4 text-sm">
+          <input type="checkbox" checked={!!value} onChange={(e) => set(e.target.checked)} /> {label}
+        </label>
+      );
+    case "longtext":
+      return (
+        <Field label={label} help={property.description} wrong={wrong}>
+          <Area rows={3} value={String(value ?? "")} onChange={(e) => set(e.target.value)} />
         </Field>
       );
     case "rules":
@@ -196,14 +372,8 @@ function Control({
       );
     case "duration":
       return (
-        <Field label={`${label} (seconds)`} wrong={wrong}>
-          <Input
-            type="number"
-            min={property.minimum}
-            max={property.maximum}
-            value={Number(value ?? 0)}
-            onChange={(e) => set(Number(e.target.value))}
-          />
+        <Field group label={label} wrong={wrong}>
+          <Duration label={label} seconds={Number(value ?? 0)} onChange={set} />
         </Field>
       );
     case "number":
@@ -214,8 +384,8 @@ function Control({
             step={property.type === "integer" ? 1 : 0.1}
             min={property.minimum}
             max={property.maximum}
-            value={Number(value ?? 0)}
-            onChange={(e) => set(Number(e.target.value))}
+            value={value === null || value === undefined ? "" : Number(value)}
+            onChange={(e) => set(e.target.value === "" ? (property.default ?? null) : Number(e.target.value))}
           />
         </Field>
       );
@@ -231,6 +401,107 @@ function Control({
       );
   }
 }
+
+const UNITS: [number, string][] = [
+  [86400, "days"],
+  [3600, "hours"],
+  [60, "minutes"],
+  [1, "seconds"],
+];
+
+/** A length of time in the unit that says it shortest. */
+function Duration({ label, seconds, onChange }: { label: string; seconds: number; onChange: (s: number) => void }) {
+  const fitting = UNITS.find(([size]) => seconds >= size && seconds % size === 0)?.[0] ?? 1;
+  const [unit, setUnit] = useState(fitting);
+  return (
+    <div className="flex gap-1">
+      <Input
+        type="number"
+        min={0}
+        aria-label={label}
+        className="!w-16"
+        value={seconds / unit}
+        onChange={(e) => onChange(Number(e.target.value) * unit)}
+      />
+      <Choice
+        aria-label={`${label}, unit`}
+        value={unit}
+        onChange={(e) => {
+          onChange((seconds / unit) * Number(e.target.value));
+          setUnit(Number(e.target.value));
+        }}
+      >
+        {UNITS.map(([size, word]) => (
+          <option key={size} value={size}>
+            {word}
+          </option>
+        ))}
+      </Choice>
+    </div>
+  );
+}
+
+/** Names of one's own, each with a text or value. */
+function Named({
+  label,
+  help,
+  wrong,
+  fields,
+  values,
+  problems,
+  disabled,
+  set,
+}: {
+  label: string;
+  help?: string;
+  wrong?: string;
+  fields: Record<string, string>;
+  values: Schemas["ValueView"][];
+  problems: SlotProblem[];
+  disabled: boolean;
+  set: (fields: Record<string, string>) => void;
+}) {
+  const entries = Object.entries(fields);
+  const rename = (from: string, to: string) => {
+    const name = to.toLowerCase().replace(/[^a-z0-9_]+/g, "_");
+    if (name && !(name in fields)) set(Object.fromEntries(entries.map(([k, v]) => [k === from ? name : k, v])));
+  };
+  return (
+    <Field group label={label} help={help} wrong={wrong}>
+      <div className="space-y-1.5">
+        {entries.map(([name, text]) => (
+          <div key={name} className="grid grid-cols-[9rem_1fr_auto] items-start gap-2">
+            <Input aria-label={`Name of ${name}`} defaultValue={name} onBlur={(e) => rename(name, e.target.value)} />
+            <Suspense fallback={<div className="rounded border border-line p-1 text-sm">{text}</div>}>
+              <SlotEditor
+                label={name}
+                value={text}
+                values={values}
+                problems={problems.filter((p) => p.place[1] === name)}
+                disabled={disabled}
+                onChange={(now) => set({ ...fields, [name]: now })}
+              />
+            </Suspense>
+            <Button
+              look="quiet"
+              aria-label={`Remove ${name}`}
+              onClick={() => set(Object.fromEntries(entries.filter(([k]) => k !== name)))}
+            >
+              Remove
+            </Button>
+          </div>
+        ))}
+        <Button onClick={() => set({ ...fields, [free(fields)]: "" })}>Add a value</Button>
+      </div>
+    </Field>
+  );
+}
+
+const free = (fields: Record<string, string>) => {
+  let n = Object.keys(fields).length + 1;
+  while (`value_${n}` in fields) n += 1;
+  return `value_${n}`;
+};
 
 function Cells({
   cells,

@@ -12,7 +12,7 @@ import { CellBody } from "./CellBody";
 import { cellKey, useCells } from "./cells";
 import { LivePanel } from "./LivePanel";
 import { OutlineLine } from "./Outline";
-import { usePage, withLine } from "./page";
+import { linesOf, type PageDoc, usePage, withLine } from "./page";
 import { AddSample, SampleHead } from "./SampleHead";
 
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
@@ -77,8 +77,9 @@ function Opened({ bench }: { bench: Bench }) {
   const beside = <T,>(list: T[], at: number, by: number) => list[Math.min(list.length - 1, Math.max(0, at + by))];
   const moveLine = (by: number) =>
     setPlace((now) => {
-      const at = bench.lines.findIndex((l) => l.id === now.line);
-      return { ...now, line: (at < 0 ? bench.lines[0] : beside(bench.lines, at, by))?.id ?? null };
+      const lines = bench.lines.filter((l) => l.kind !== "lane");
+      const at = lines.findIndex((l) => l.id === now.line);
+      return { ...now, line: (at < 0 ? lines[0] : beside(lines, at, by))?.id ?? null };
     });
   const moveSample = (by: number) =>
     setPlace((now) => {
@@ -107,6 +108,7 @@ function Opened({ bench }: { bench: Bench }) {
   });
 
   let before = "";
+  let number = 0;
   return (
     <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
       <LivePanel bench={bench} page={page} maker={maker} onChoose={(line) => choose(line)}>
@@ -165,8 +167,13 @@ function Opened({ bench }: { bench: Bench }) {
             <AddSample bench={bench} maker={maker} />
           </div>
           {bench.lines.map((line, i) => {
-            const stage = line.stage === before ? "" : line.stage;
-            before = line.stage;
+            const stage = line.stage === before || line.stage === "flow" ? "" : line.stage;
+            before = line.stage && line.stage !== "flow" ? line.stage : before;
+            const lane = line.kind === "lane";
+            if (!lane) number += 1;
+            const shown = number;
+            // A lane is set up in its fork.
+            const target = lane ? forkOf(bench.lines, i) : line.id;
             const chosen = line.id === step;
             return (
               <div key={line.id} role="row" data-row={line.id} className="contents">
@@ -176,10 +183,10 @@ function Opened({ bench }: { bench: Bench }) {
                 >
                   <OutlineLine
                     line={line}
-                    number={i + 1}
+                    number={lane ? 0 : shown}
                     stage={stage}
                     chosen={chosen}
-                    onChoose={() => choose(line.id)}
+                    onChoose={() => choose(target)}
                   />
                 </div>
                 {samples.map((s) => {
@@ -193,16 +200,16 @@ function Opened({ bench }: { bench: Bench }) {
                       tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
                       aria-selected={here}
                       aria-description={cell?.state ?? "the start’s item"}
-                      onClick={() => choose(line.id, s.id)}
+                      onClick={() => choose(target, s.id)}
                       className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
                         here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
                       } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
                     >
                       <span className="sr-only">
-                        Line {i + 1}, {s.label}:{" "}
+                        {lane ? "Lane" : `Line ${shown}`}, {s.label}:{" "}
                       </span>
                       {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
-                      {cell ? (
+                      {lane ? null : cell ? (
                         <CellBody
                           cell={cell}
                           stage={line.stage}
@@ -253,13 +260,18 @@ function Opened({ bench }: { bench: Bench }) {
   );
 }
 
+/** The fork a lane belongs to: the nearest line above that stands one step further out. */
+function forkOf(lines: Bench["lines"], at: number): string {
+  const depth = lines[at]!.depth - 1;
+  for (let i = at - 1; i >= 0; i--) if (lines[i]!.depth === depth && lines[i]!.kind === "fork") return lines[i]!.id;
+  return lines[at]!.id;
+}
+
 /** The greatest length the page's channel takes, from the rule of the draft or the connection. */
 function channelLimit(bench: Bench): number | null {
-  for (const line of bench.document.steps as {
-    kind: string;
-    settings: { rules?: { rule: string; most?: number }[] };
-  }[]) {
-    const most = line.settings.rules?.find((r) => r.rule === "length")?.most;
+  for (const line of linesOf(bench.document as PageDoc)) {
+    const rules = line.settings.rules as { rule: string; most?: number }[] | undefined;
+    const most = rules?.find((r) => r.rule === "length")?.most;
     if (most) return most;
   }
   return null;

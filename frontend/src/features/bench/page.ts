@@ -2,12 +2,16 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { ApiError, api, type Bench, ok, queries } from "../../api/client";
 
+export type Policy = { retries: number; wait: number; after?: "stop" | "skip" | "value" | "ask"; value?: string };
+export type LaneDoc = { id: string; when?: string; muted?: boolean; steps: LineDoc[] };
 export type LineDoc = {
   id: string;
   kind: string;
   settings: Record<string, unknown>;
   muted?: boolean;
-  on_failure?: { retries: number; wait: number };
+  on_failure?: Policy;
+  steps?: LineDoc[];
+  lanes?: LaneDoc[];
 };
 export type PageDoc = { name: string; brand: string | null; start: LineDoc; steps: LineDoc[] } & Record<
   string,
@@ -136,11 +140,38 @@ export function usePage(bench: Bench) {
   return { doc, edit, saving, stale, wrong, settle, flush };
 }
 
-/** The lines of a document, the start first. */
-export const linesOf = (doc: PageDoc) => [doc.start, ...doc.steps];
+/** The lines of a document from top to bottom, the start first, those inside blocks too. */
+export const linesOf = (doc: PageDoc) => [doc.start, ...doc.steps.flatMap(within)];
 
-/** A document with one line changed. */
+function within(line: LineDoc): LineDoc[] {
+  const inside = [...(line.steps ?? []), ...(line.lanes ?? []).flatMap((lane) => lane.steps)];
+  return [line, ...inside.flatMap(within)];
+}
+
+/** A document with one line changed, wherever it stands. */
 export function withLine(doc: PageDoc, id: string, change: (line: LineDoc) => LineDoc): PageDoc {
   if (doc.start.id === id) return { ...doc, start: change(doc.start) };
-  return { ...doc, steps: doc.steps.map((line) => (line.id === id ? change(line) : line)) };
+  return { ...doc, steps: doc.steps.map((line) => changed(line, id, change)) };
+}
+
+function changed(line: LineDoc, id: string, change: (line: LineDoc) => LineDoc): LineDoc {
+  if (line.id === id) return change(line);
+  if (!line.steps && !line.lanes) return line;
+  return {
+    ...line,
+    ...(line.steps && { steps: line.steps.map((one) => changed(one, id, change)) }),
+    ...(line.lanes && {
+      lanes: line.lanes.map((lane) => ({ ...lane, steps: lane.steps.map((one) => changed(one, id, change)) })),
+    }),
+  };
+}
+
+/** A document with one lane of a fork changed. */
+export function withLane(doc: PageDoc, id: string, change: (lane: LaneDoc) => LaneDoc): PageDoc {
+  const fork = linesOf(doc).find((line) => line.lanes?.some((lane) => lane.id === id));
+  if (!fork) return doc;
+  return withLine(doc, fork.id, (line) => ({
+    ...line,
+    lanes: line.lanes!.map((lane) => (lane.id === id ? change(lane) : lane)),
+  }));
 }

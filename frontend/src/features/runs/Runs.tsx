@@ -67,7 +67,7 @@ export function Runs() {
         </Choice>
         <Choice aria-label="State" className="!w-auto" value={state} onChange={(e) => set("state", e.target.value)}>
           <option value="">every state</option>
-          <option value="failed,unsure">to decide on</option>
+          <option value="failed,unsure,stuck,held">to decide on</option>
           {Object.entries(RUN_WORDS).map(([key, word]) => (
             <option key={key} value={key}>
               {word}

@@ -90,6 +90,8 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
   const to = {
     approval: `/approvals/${one.id}`,
     failed: `/runs/${one.id}`,
+    stuck: `/runs/${one.id}`,
+    held: `/runs/${one.id}`,
     unsure: "",
     start: `/workflows/${one.id}`,
     gap: `/workflows/${one.id}`,
@@ -127,6 +129,8 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
               {
                 approval: "Read and decide",
                 failed: "See what happened",
+                stuck: "Say how to go on",
+                held: "Let it go on, or not",
                 start: "Look at the start",
                 gap: "Fill the gap",
                 unsure: "",
@@ -155,6 +159,8 @@ function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
     );
   const words = {
     failed: "a run stopped",
+    stuck: "how should this go on?",
+    held: "a run is paused",
     unsure: "did this go out?",
     start: "the start cannot be looked at",
     gap: "something is missing",
@@ -172,7 +178,9 @@ export function TakeUp({ run }: { run: number }) {
     <Button
       onClick={async () => {
         try {
-          await ok(api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } } }));
+          await ok(
+            api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: "", values: {} } }),
+          );
           queries.invalidateQueries();
         } catch (error) {
           sayError(error);

@@ -1,0 +1,98 @@
+import { useState } from "react";
+import { ApiError } from "../api/client";
+import type { FormField } from "../features/bench/FieldsEditor";
+import { Area, Choice, Field, Input } from "./Field";
+
+export type Filled = {
+  values: Record<string, string>;
+  files: Record<string, File>;
+  wrong: Record<string, string>;
+  set: (name: string, value: string) => void;
+  attach: (name: string, file: File | null) => void;
+  refused: (error: unknown) => boolean;
+};
+
+/** What is filled into fields, and what was wrong with it. */
+export function useFilled(fields: FormField[]): Filled {
+  const [values, setValues] = useState<Record<string, string>>({});
+  const [files, setFiles] = useState<Record<string, File>>({});
+  const [wrong, setWrong] = useState<Record<string, string>>({});
+  const right = (name: string) => setWrong(({ [name]: _, ...rest }) => rest);
+  return {
+    values,
+    files,
+    wrong,
+    set: (name, value) => {
+      setValues((before) => ({ ...before, [name]: value }));
+      right(name);
+    },
+    attach: (name, file) => {
+      setFiles(({ [name]: _, ...rest }) => (file ? { ...rest, [name]: file } : rest));
+      right(name);
+    },
+    refused: (error) => {
+      const problems = error instanceof ApiError ? error.problems : [];
+      const known = problems.filter((p) => fields.some((f) => f.name === p.where));
+      setWrong(Object.fromEntries(known.map((p) => [p.where, p.message])));
+      return known.length > 0;
+    },
+  };
+}
+
+/** Fields to be filled in, each with its help and what is wrong with it. */
+export function FormFields({ fields, filled }: { fields: FormField[]; filled: Filled }) {
+  return (
+    <div className="space-y-4">
+      {fields.map((field) => (
+        <Field
+          key={field.name}
+          label={field.required ? field.label : `${field.label} (if you like)`}
+          help={field.help}
+          wrong={filled.wrong[field.name]}
+        >
+          <One field={field} filled={filled} />
+        </Field>
+      ))}
+    </div>
+  );
+}
+
+function One({ field, filled }: { field: FormField; filled: Filled }) {
+  const value = filled.values[field.name] ?? "";
+  const common = { required: !!field.required, "aria-invalid": !!filled.wrong[field.name] };
+  switch (field.type) {
+    case "long":
+      return <Area rows={5} value={value} onChange={(e) => filled.set(field.name, e.target.value)} {...common} />;
+    case "choice":
+      return (
+        <Choice value={value} onChange={(e) => filled.set(field.name, e.target.value)} {...common}>
+          <option value="">choose …</option>
+          {field.choices?.map((choice) => (
+            <option key={choice}>{choice}</option>
+          ))}
+        </Choice>
+      );
+    case "file":
+      return (
+        <input
+          type="file"
+          accept={field.kinds?.join(",")}
+          className="block w-full text-sm"
+          onChange={(e) => filled.attach(field.name, e.target.files?.[0] ?? null)}
+          {...common}
+        />
+      );
+    default:
+      return (
+        <Input
+          type={field.type === "number" ? "number" : field.type === "date" ? "date" : "text"}
+          step="any"
+          min={field.type === "number" ? (field.least ?? undefined) : undefined}
+          max={field.type === "number" ? (field.greatest ?? undefined) : undefined}
+          value={value}
+          onChange={(e) => filled.set(field.name, e.target.value)}
+          {...common}
+        />
+      );
+  }
+}

@@ -1,0 +1,49 @@
+import { Button } from "../../components/Button";
+import { Field, Input } from "../../components/Field";
+import type { LaneDoc } from "./page";
+import type { SlotProblem } from "./StepForm";
+
+/** The lanes of a fork: each a condition in words; the one without is for everything else. */
+export function Lanes({
+  lanes,
+  problems,
+  onChange,
+}: {
+  lanes: LaneDoc[];
+  problems: SlotProblem[];
+  onChange: (lanes: LaneDoc[]) => void;
+}) {
+  const change = (i: number, part: Partial<LaneDoc>) =>
+    onChange(lanes.map((lane, j) => (j === i ? { ...lane, ...part } : lane)));
+  return (
+    <Field group label="Lanes" help={'A condition is written like: verdict.text is "high" and search.count > 3'}>
+      <ol className="border-t border-line">
+        {lanes.map((lane, i) => {
+          const wrong = problems.find((p) => p.place[0] === "lanes" && p.place[1] === lane.id);
+          return (
+            <li key={lane.id} className="border-b border-line py-2">
+              <div className="flex items-center gap-2">
+                <span className="slot shrink-0 text-sm">{lane.id}</span>
+                <Input
+                  aria-label={`Condition of the lane ${lane.id}`}
+                  placeholder="otherwise"
+                  className="font-serif"
+                  value={lane.when ?? ""}
+                  onChange={(e) => change(i, { when: e.target.value })}
+                />
+                <Button look="quiet" aria-pressed={!!lane.muted} onClick={() => change(i, { muted: !lane.muted })}>
+                  {lane.muted ? "Unmute" : "Mute"}
+                </Button>
+              </div>
+              {wrong && (
+                <p className={`mt-1 text-xs ${wrong.severity === "error" ? "text-brick" : "text-ochre"}`}>
+                  {wrong.message}
+                </p>
+              )}
+            </li>
+          );
+        })}
+      </ol>
+    </Field>
+  );
+}

@@ -1,0 +1,160 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Dialog } from "../../components/Dialog";
+import { FormFields, useFilled } from "../../components/FormFields";
+import { say, sayError } from "../../components/Toast";
+import { ago, count } from "../../components/words";
+import type { FormField } from "./FieldsEditor";
+
+type Start = Schemas["StartView"];
+
+/** How the start stands: what it found, when it is next due, the addresses others need, and starting it now. */
+export function StartPanel({
+  workflow,
+  live,
+  maker,
+  sample,
+}: {
+  workflow: number;
+  live: boolean;
+  maker: boolean;
+  sample: number | null;
+}) {
+  const path = { params: { path: { id: workflow } } };
+  const [asking, setAsking] = useState(false);
+  const start = useQuery({
+    queryKey: ["start", workflow, live],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/start", path)),
+    refetchInterval: 10_000,
+  });
+  if (!start.data) return null;
+  const s = start.data;
+  const looks = ["poll", "clock", "rows", "runs"].includes(s.listens);
+
+  async function look() {
+    try {
+      await ok(api.POST("/api/workflows/{id}/look", path));
+      await queries.invalidateQueries({ queryKey: ["start", workflow] });
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  return (
+    <div className="mb-4 space-y-2 border-b border-line pb-3 text-sm">
+      <p className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+        {live ? (
+          <>
+            <span className={s.failed ? "text-brick" : ""}>{s.found || "Not looked at yet."}</span>
+            <span className="text-xs text-soft">
+              {s.looked_at ? `looked ${ago(s.looked_at)}` : ""}
+              {s.runs > 0 && ` · ${count(s.runs, "run")} so far`}
+              {s.queued > 0 && ` · ${s.queued} waiting their turn`}
+            </span>
+          </>
+        ) : (
+          <span className="text-soft">It listens once the workflow is live.</span>
+        )}
+        {live && maker && (
+          <span className="ml-auto flex gap-2">
+            {looks && <Button onClick={look}>Look now</Button>}
+            {(s.kind === "by_hand" || sample !== null) && (
+              <Button onClick={() => setAsking(true)}>
+                {s.kind === "by_hand" ? "Start now …" : "Run on this sample …"}
+              </Button>
+            )}
+          </span>
+        )}
+      </p>
+      {s.form_url && <Address label="The form’s address" value={s.form_url} open />}
+      {s.call_url && <Address label="Call this address (POST)" value={s.call_url} />}
+      {s.call_secret && s.kind === "call" && <Address label="Secret for signing" value={s.call_secret} secret />}
+      {asking && <Now start={s} workflow={workflow} sample={sample} onClose={() => setAsking(false)} />}
+    </div>
+  );
+}
+
+function Address({ label, value, open, secret }: { label: string; value: string; open?: boolean; secret?: boolean }) {
+  const [shown, setShown] = useState(!secret);
+  return (
+    <div className="flex items-baseline gap-2">
+      <span className="shrink-0 text-xs text-soft">{label}</span>
+      <code className="min-w-0 flex-1 truncate text-xs">{shown ? value : "••••••••••••••••"}</code>
+      {secret && (
+        <button type="button" className="text-xs underline" onClick={() => setShown(!shown)}>
+          {shown ? "Hide" : "Show"}
+        </button>
+      )}
+      <button
+        type="button"
+        className="text-xs text-leaf underline"
+        onClick={() => navigator.clipboard.writeText(value).then(() => say("Copied."), sayError)}
+      >
+        Copy
+      </button>
+      {open && (
+        <a className="text-xs text-leaf underline" href={value} target="_blank" rel="noreferrer">
+          Open
+        </a>
+      )}
+    </div>
+  );
+}
+
+/** The question before a run that is for real, with the start's fields. */
+function Now({
+  start,
+  workflow,
+  sample,
+  onClose,
+}: {
+  start: Start;
+  workflow: number;
+  sample: number | null;
+  onClose: () => void;
+}) {
+  const go = useNavigate();
+  const hand = start.kind === "by_hand";
+  const fields = (hand ? start.fields : []) as FormField[];
+  const filled = useFilled(fields);
+
+  async function begin() {
+    try {
+      const body = hand ? { values: filled.values, sample: null } : { values: {}, sample };
+      const { run } = await ok(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
+      queries.invalidateQueries();
+      go(`/runs/${run}`);
+    } catch (error) {
+      if (!filled.refused(error)) sayError(error);
+    }
+  }
+
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={hand ? "Start a run" : "Run on this sample, for real"}
+      about="This is no proof: what the page publishes and writes will go out, after the approvals it asks for."
+    >
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          begin();
+        }}
+      >
+        <FormFields fields={fields.filter((f) => f.type !== "file")} filled={filled} />
+        <div className="mt-5 flex gap-2">
+          <Button look="main" type="submit">
+            Start the run
+          </Button>
+          <Button look="quiet" onClick={onClose}>
+            Not now
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,373 @@
+"""Starts: what a workflow listens to and when it is next due; starting by hand; forms and calls from outside."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from typing import Any
+
+from flask import Blueprint, Response, g, request
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import func, select
+
+from ..core.recurrence import Plain, RecurrenceError, due, plain_of, quiet_hours, rule_of, words_of
+from ..core.slots import parse, render
+from ..core.workflow import Line, Workflow
+from ..core.workflow.file import read_settings
+from ..runtime import files, links
+from ..runtime.calls import Answers, CallRefused, Crowd, prove, read_body
+from ..runtime.polling import push, title_of
+from ..runtime.services import audit
+from ..steps import kinds
+from ..steps.fields import FormField, read_fields
+from ..store import tables
+from .auth import needs
+from .base import Fine, Problem, Refusal, Reply, house, send
+
+bp = APIBlueprint("starts", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
+outside = Blueprint("calls", __name__)
+TRAP = "leave_this_empty"
+LARGEST_FORM = 110_000_000
+_crowd = Crowd()
+
+
+class StartPath(BaseModel):
+    id: int
+
+
+class TokenPath(BaseModel):
+    token: str
+
+
+class FilePath(BaseModel):
+    sha: str = Field(pattern="^[0-9a-f]{64}$")
+
+
+class StartView(BaseModel):
+    """What a start listens to: how, what it last found, when it is next due, and the addresses others need."""
+
+    kind: str
+    listens: str
+    live: bool
+    looked_at: float | None = None
+    next_at: float | None = None
+    found: str = ""
+    failed: bool = False
+    next_times: list[str] = []
+    form_url: str = ""
+    call_url: str = ""
+    call_secret: str = ""
+    fields: list[dict[str, Any]] = []
+    runs: int = 0
+    queued: int = 0
+
+
+class ByHand(BaseModel):
+    """What was filled in; or the number of a sample to begin with."""
+
+    values: dict[str, Any] = {}
+    sample: int | None = None
+
+
+class Began(BaseModel):
+    run: int
+
+
+class PlainView(BaseModel):
+    how: str = Field(pattern="^(minutes|hours|daily|weekly|monthly|nth)$")
+    every: int = Field(1, ge=1, le=10_000)
+    times: list[str] = ["08:00"]
+    days: list[str] = ["MO"]
+    day: int = Field(1, ge=-1, le=31)
+    nth: int = Field(1, ge=-1, le=4)
+
+
+class ScheduleBody(BaseModel):
+    """A schedule as a rule, or in plain words."""
+
+    rule: str = Field("", max_length=4000)
+    plain: PlainView | None = None
+    zone: str = Field("UTC", max_length=60)
+    quiet: str = Field("", max_length=20)
+    count: int = Field(5, ge=1, le=50)
+
+
+class ScheduleView(BaseModel):
+    """The rule, how it reads, the plain words behind it where there are any, and the next times (ISO 8601)."""
+
+    rule: str
+    words: str
+    plain: PlainView | None
+    next: list[str]
+
+
+class FormView(BaseModel):
+    """A public form."""
+
+    heading: str
+    intro: str
+    fields: list[FormField]
+    button: str
+    open: bool
+
+
+class Thanks(BaseModel):
+    says: str
+
+
+@bp.get("/workflows/<int:id>/start", responses={200: StartView})
+@needs("reader")
+def show(path: StartPath) -> Reply:
+    """How a workflow's start stands."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        start = session.get(tables.Start, path.id)
+        runs = session.scalar(select(func.count()).where(tables.Run.workflow_id == path.id)) or 0
+        waiting = select(func.count()).where(tables.Run.workflow_id == path.id, tables.Run.state == "queued")
+        queued = session.scalar(waiting) or 0
+    line = Workflow.model_validate(record.document).start
+    kind = kinds().get(line.kind)
+    live = record.state == "live"
+    view = StartView(kind=line.kind, listens=kind.listens if kind else "", live=live, runs=runs, queued=queued)
+    if start is not None and live:
+        view.looked_at, view.next_at, view.found, view.failed = start.looked_at, start.next_at, start.found, start.failed
+    if kind is not None and kind.listens == "clock":
+        view.next_times = _times(line)
+    base, key = services.public_url, services.sealer.key
+    if line.kind == "form":
+        view.form_url = f"{base}/form/{links.sign_key(key, 'form', path.id)}"
+    if line.kind == "call":
+        view.call_url = f"{base}/call/{links.sign_key(key, 'call', path.id)}"
+        if g.user.role in ("owner", "maker"):
+            view.call_secret = links.call_secret(key, path.id)
+    view.fields = list(line.settings.get("fields") or []) if line.kind == "by_hand" else []
+    return send(view)
+
+
+def _times(line: Line, count: int = 5) -> list[str]:
+    settings, _ = read_settings(kinds()[line.kind].settings, line.settings)
+    s: Any = settings
+    if s is None:
+        return []
+    try:
+        quiet = quiet_hours(s.quiet) if s.quiet else None
+        now = dt.datetime.fromtimestamp(house().services.clock(), dt.UTC)
+        return [m.isoformat() for m in due(s.rule, s.zone, now, count, quiet)]
+    except RecurrenceError:
+        return []
+
+
+@bp.post("/workflows/<int:id>/start", responses={201: Began, 409: Problem, 422: Problem})
+@needs("maker")
+def by_hand(path: StartPath, body: ByHand) -> Reply:
+    """Begin a run now, for real: by hand with its fields, or on a sample."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        sample = session.get(tables.Sample, body.sample) if body.sample is not None else None
+        revision = session.get(tables.Revision, record.revision_id) if record.revision_id else None
+    if revision is None or record.state != "live":
+        raise Refusal("This workflow is not live. Make it live first.", 409)
+    start = Workflow.model_validate(revision.document).start
+    if sample is not None:
+        item = dict(sample.item)
+    elif start.kind == "by_hand":
+        settings, _ = read_settings(kinds()["by_hand"].settings, start.settings)
+        values, wrong = read_fields(getattr(settings, "fields", []), body.values)
+        if wrong:
+            problems = [{"where": name, "message": words} for name, words in wrong.items()]
+            raise Refusal("Some fields need another look.", 422, problems=problems)
+        item = {**values, "title": title_of(values) if values else f"By hand, {g.user.name}", "by": g.user.email}
+    else:
+        raise Refusal("Choose a sample to begin with.", 422)
+    run = push(house().engine, path.id, item)
+    with services.store.write() as session:
+        audit(session, services.clock(), g.user.email, "started a run by hand", record.name)
+    assert run is not None
+    return send(Began(run=run), 201)
+
+
+@bp.post("/workflows/<int:id>/look", responses={200: Fine, 409: Problem})
+@needs("maker")
+def look(path: StartPath) -> Reply:
+    """Look at the start now, without waiting for its time."""
+    with house().services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+    if record.state != "live":
+        raise Refusal("This workflow is not live.", 409)
+    house().engine.polling.look_at(path.id)
+    return send(Fine())
+
+
+@bp.post("/schedule", responses={200: ScheduleView, 422: Problem})
+@needs("reader")
+def schedule(body: ScheduleBody) -> Reply:
+    """A schedule's rule, words and next times."""
+    try:
+        if body.plain is not None:
+            p = body.plain
+            rule = rule_of(Plain(p.how, p.every, tuple(p.times), tuple(p.days), p.day, p.nth))  # type: ignore[arg-type]
+        else:
+            rule = body.rule
+        quiet = quiet_hours(body.quiet) if body.quiet else None
+        now = dt.datetime.fromtimestamp(house().services.clock(), dt.UTC)
+        moments = due(rule, body.zone, now, body.count, quiet)
+    except RecurrenceError as error:
+        raise Refusal(str(error), 422) from None
+    plain = plain_of(rule)
+    view = None
+    if plain is not None:
+        view = PlainView(
+            how=plain.how, every=plain.every, times=list(plain.times), days=list(plain.days), day=plain.day, nth=plain.nth
+        )
+    return send(ScheduleView(rule=rule, words=words_of(rule), plain=view, next=[m.isoformat() for m in moments]))
+
+
+@bp.get("/files/<sha>")
+@needs("reader")
+def file(path: FilePath) -> Response:
+    """A file somebody handed in, to be saved and not shown."""
+    found = files.fetch(house().services, path.sha)
+    if found is None:
+        raise Refusal("This file is not here.", 404)
+    record, content = found
+    name = record.name.encode("ascii", "replace").decode().replace('"', "'")
+    headers = {"Content-Disposition": f'attachment; filename="{name}"', "Content-Security-Policy": "sandbox"}
+    return Response(content, mimetype="application/octet-stream", headers=headers)
+
+
+# -- forms --------------------------------------------------------------------------------------------
+
+
+@bp.get("/forms/<token>", responses={200: FormView, 404: Problem})
+def form(path: TokenPath) -> Reply:
+    """A public form, for anybody who has its address."""
+    record, settings = _form(path.token)
+    return send(
+        FormView(
+            heading=settings.heading,
+            intro=settings.intro,
+            fields=settings.fields,
+            button=settings.button,
+            open=record.state == "live",
+        )
+    )
+
+
+@bp.post("/forms/<token>", responses={200: Thanks, 404: Problem, 409: Problem, 422: Problem, 429: Problem})
+def fill_in(path: TokenPath) -> Reply:
+    """Take a form that was filled in (multipart form data) and begin a run."""
+    services = house().services
+    record, settings = _form(path.token)
+    request.max_content_length = LARGEST_FORM
+    if request.form.get(TRAP, ""):
+        # Only a program fills in a field that nobody sees; it is thanked and forgotten.
+        return send(Thanks(says=settings.thanks))
+    given: dict[str, Any] = {k: v for k, v in request.form.items() if k != TRAP}
+    uploads = {k: f for k, f in request.files.items() if f.filename}
+    given |= {k: {"name": f.filename, "type": f.mimetype, "size": f.stream.seek(0, 2)} for k, f in uploads.items()}
+    values, wrong = read_fields(settings.fields, given)
+    if wrong:
+        problems = [{"where": name, "message": words} for name, words in wrong.items()]
+        raise Refusal("Some fields need another look.", 422, problems=problems)
+    if not _crowd.allows(f"{record.id}:{request.remote_addr}", settings.hourly, 3600, services.clock()):
+        raise Refusal("This form was sent very often from here. Please try again in an hour.", 429)
+    for name, upload in uploads.items():
+        upload.stream.seek(0)
+        values[name] = files.keep(services, upload.filename or "file", upload.mimetype, upload.stream.read())
+    sent = dt.datetime.fromtimestamp(services.clock(), dt.UTC).isoformat(timespec="seconds")
+    try:
+        push(house().engine, record.id, {"title": title_of(values), **values, "sent": sent})
+    except ValueError:
+        raise Refusal("This form is closed at the moment. Nothing was sent.", 409) from None
+    return send(Thanks(says=settings.thanks))
+
+
+def _form(token: str) -> tuple[tables.WorkflowRecord, Any]:
+    services = house().services
+    try:
+        number = links.read_key(services.sealer.key, "form", token)
+    except links.LinkError as error:
+        raise Refusal(str(error), 404) from None
+    record, start = _start(number)
+    settings = read_settings(kinds()["form"].settings, start.settings)[0] if start is not None and start.kind == "form" else None
+    if record is None or settings is None:
+        raise Refusal("There is no form at this address.", 404)
+    return record, settings
+
+
+def _start(workflow_id: int) -> tuple[tables.WorkflowRecord | None, Line | None]:
+    """The start a workflow listens with: that of its live revision, or of the page where it was never live."""
+    with house().services.store.read() as session:
+        record = session.get(tables.WorkflowRecord, workflow_id)
+        if record is None:
+            return None, None
+        revision = session.get(tables.Revision, record.revision_id) if record.revision_id else None
+    return record, Workflow.model_validate(revision.document if revision else record.document).start
+
+
+# -- calls --------------------------------------------------------------------------------------------
+
+
+@outside.post("/call/<token>")
+def call(token: str) -> Any:
+    """A webhook: begin a run, answered at once or with its result."""
+    services = house().services
+    body = request.get_data(cache=False)
+    now = services.clock()
+    try:
+        number = links.read_key(services.sealer.key, "call", token)
+        record, start = _start(number)
+        settings: Any = read_settings(kinds()["call"].settings, start.settings)[0] if start and start.kind == "call" else None
+        if record is None or settings is None:
+            raise CallRefused("There is nothing to call at this address.", 404)
+        identity = None
+        if settings.proof == "signed":
+            identity = prove(links.call_secret(services.sealer.key, number), request.headers, body, now)
+        if key := request.headers.get("Idempotency-Key", "")[:200]:
+            identity = f"call:key:{key}"
+        if not _crowd.allows(f"call:{number}:{request.remote_addr}", 1200, 60, now):
+            raise CallRefused("Too many calls; at most 1,200 a minute.", 429)
+        found = read_body(request.content_type or "", body)
+    except links.LinkError as error:
+        return {"message": str(error)}, 404
+    except CallRefused as error:
+        return {"message": str(error)}, error.status
+    arrived = dt.datetime.fromtimestamp(now, dt.UTC).isoformat(timespec="seconds")
+    item = {"body": found, "query": dict(request.args), "arrived": arrived, "title": ""}
+    title = render(parse(settings.title), {start.id: item}).text if settings.title and start else ""
+    item["title"] = (title.strip() or title_of(found) if found else title) or f"Call at {arrived}"
+    try:
+        run = push(house().engine, number, item, identity)
+    except ValueError:
+        return {"message": "This workflow is not live at the moment. Nothing was taken."}, 409
+    if run is None:
+        return {"message": "This call was taken before.", "taken": False}, 200
+    if settings.answer == "now":
+        return {"message": "Taken.", "taken": True, "run": run}, 202
+    state, result = Answers(house().engine).result(run, settings.reply, settings.seconds)
+    status = 200 if state in ("done", "skipped") else 202 if state == "running" else 422
+    return Response(json.dumps({"state": state, "run": run, "result": result}), status, mimetype="application/json")
+
+
+@outside.post("/call/run/<token>")
+def call_run(token: str) -> Any:
+    """A call for a run that waits for one."""
+    services = house().services
+    try:
+        number = links.read_key(services.sealer.key, "run", token)
+        item = read_body(request.content_type or "", request.get_data(cache=False))
+    except links.LinkError as error:
+        return {"message": str(error)}, 404
+    except CallRefused as error:
+        return {"message": str(error)}, error.status
+    if not _crowd.allows(f"run:{number}", 100, 60, services.clock()):
+        return {"message": "Too many calls for this run."}, 429
+    with services.store.read() as session:
+        run = session.get(tables.Run, number)
+    if run is None or run.ended_at is not None:
+        return {"message": "This run has ended; it waits for nothing."}, 410
+    house().engine.inside.arrive(number, {**item, "query": dict(request.args)} if request.args else item)
+    return {"message": "Taken."}, 202
