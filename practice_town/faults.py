@@ -47,6 +47,11 @@ MODES: dict[str, dict[str, str]] = {
         "lost": "takes the post and drops the reply",
         "mute": "takes the post, drops the reply, and cannot be asked",
     },
+    "calendar": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+    },
     "mail": {"busy": "451, try again later", "refuse": "550, unknown here"},
 }
 

@@ -29,6 +29,8 @@ class State:
         self.habits: dict[str, Any] = {"length": 0, "quotes": 0, "emoji": 0, "preamble": 0, "pace": 0}
         self.released: dict[str, dict[str, float]] = {}
         self.counts: dict[str, int] = {}
+        self.calls: list[dict[str, Any]] = []
+        self.calendar = ""
         self.token = "pond-token"
         if path is not None and path.exists():
             self.__dict__.update(json.loads(path.read_text("utf-8")))
@@ -46,7 +48,7 @@ class State:
         """Write the memory down; callers hold the lock."""
         if self.path is None:
             return
-        keep = ("posts", "mails", "faults", "habits", "released", "counts")
+        keep = ("posts", "mails", "faults", "habits", "released", "counts", "calls")
         new = self.path.with_suffix(".new")
         new.write_text(json.dumps({name: getattr(self, name) for name in keep}), "utf-8")
         os.replace(new, self.path)

@@ -1,0 +1,291 @@
+"""Every kind of start: what it finds, that each item is handed out once, and that nothing is lost in between."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+
+from tests.runtime.house import WHO, WithHouse
+from ulmus.core import flow
+from ulmus.runtime import sheets, workflows
+from ulmus.runtime.polling import push
+from ulmus.steps.fields import FormField, read_fields
+from ulmus.store import tables
+
+LOG = {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Post": "<<start.title>>"}}}
+FAILS = {"id": "no", "kind": "stop", "settings": {"how": "failed", "what": "run", "words": "no"}}
+
+
+class Starts(WithHouse):
+    """Starts with a clock that is turned by hand."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.now = dt.datetime(2026, 3, 2, 6, 0, tzinfo=dt.UTC).timestamp()
+        self.services.clock = lambda: self.now
+
+    def started(self, kind: str, steps: list[dict[str, Any]] | None = None, limits: Any = None, **settings: Any) -> int:
+        document = {
+            "format": "ulmus-workflow",
+            "version": 1,
+            "name": f"On {kind} {self.now}",
+            "start": {"id": "start", "kind": kind, "settings": settings},
+            "steps": [LOG] if steps is None else steps,
+            **({"limits": limits} if limits else {}),
+        }
+        id_ = self.made(document)
+        workflows.go_live(self.engine, id_, WHO)
+        self.engine.polling.look_at(id_)
+        return id_
+
+    def runs(self, id_: int) -> list[tables.Run]:
+        with self.services.store.read() as session:
+            return list(session.scalars(select(tables.Run).where(tables.Run.workflow_id == id_).order_by(tables.Run.id)))
+
+    def items(self, id_: int) -> list[dict[str, Any]]:
+        return [self.engine.live(r.id).state.values["start"] for r in self.runs(id_)]
+
+    def settled(self, id_: int, count: int) -> None:
+        self.wait_for(
+            lambda: len([r for r in self.runs(id_) if r.ended_at]) >= count, lambda: str([r.state for r in self.runs(id_)])
+        )
+
+    def sheet(self, rows: list[dict[str, str]]) -> str:
+        with self.services.store.write() as session:
+            sheet = sheets.create(session, "Topics", [{"name": n, "type": "text"} for n in ("Topic", "Angle", "Used")])
+            sheets.add_rows(session, sheet, rows)
+            return sheet.key
+
+    def cells(self, key: str) -> list[dict[str, Any]]:
+        with self.services.store.read() as session:
+            rows = session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == key).order_by(tables.SheetRow.position))
+            return [dict(r.cells) for r in rows]
+
+
+class Schedule(Starts):
+    def test_each_due_time_starts_one_run(self) -> None:
+        id_ = self.started("schedule", rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0", zone="Europe/Paris")
+        self.assertEqual(self.runs(id_), [])
+        for _ in range(3):
+            for _ in range(2):
+                self.engine.polling.look_at(id_)
+            self.now += 86_400
+        self.engine.polling.look_at(id_)
+        self.assertEqual([i["date"] for i in self.items(id_)], ["2026-03-02", "2026-03-03", "2026-03-04"])
+        self.assertEqual(self.items(id_)[0]["time"], "08:00")
+
+    def test_what_was_missed_is_caught_up_once_or_left_out(self) -> None:
+        for missed, count in (("once", 1), ("skip", 0)):
+            with self.subTest(missed=missed):
+                id_ = self.started("schedule", rule="FREQ=HOURLY;BYMINUTE=0", zone="UTC", missed=missed)
+                self.now += 5 * 3600 + 1800
+                self.engine.polling.look_at(id_)
+                self.engine.polling.look_at(id_)
+                self.assertEqual(len(self.runs(id_)), count)
+                self.now += 1800
+                self.engine.polling.look_at(id_)
+                self.assertEqual(len(self.runs(id_)), count + 1)
+
+    def test_a_year_in_four_zones_each_due_time_once(self) -> None:
+        """Both kinds of change of the clocks, a half-hour zone, and the southern half of the world."""
+        for zone in ("Europe/Paris", "America/New_York", "Australia/Lord_Howe", "UTC"):
+            with self.subTest(zone=zone):
+                self.now = dt.datetime(2026, 1, 1, tzinfo=dt.UTC).timestamp()
+                # 02:30 is left out once a year in Paris and comes twice once a year.
+                id_ = self.started("schedule", steps=[{**FAILS}], rule="FREQ=DAILY;BYHOUR=2;BYMINUTE=30", zone=zone)
+                end = self.now + 365 * 86_400
+                place = ZoneInfo(zone)
+                first = dt.datetime.fromtimestamp(self.now, dt.UTC).astimezone(place).replace(hour=2, minute=30)
+                day = first if first.timestamp() > self.now else first + dt.timedelta(days=1)
+                expected = []
+                while (moment := day.replace(tzinfo=place, fold=0).astimezone(dt.UTC)).timestamp() <= end:
+                    expected.append(moment.timestamp())
+                    day = (day.replace(tzinfo=None) + dt.timedelta(days=1)).replace(tzinfo=place)
+                while self.now < end:
+                    with self.services.store.read() as session:
+                        next_at = session.get_one(tables.Start, id_).next_at
+                    self.now = min(max(next_at, self.now + 60), end)
+                    self.engine.polling.look_at(id_)
+                dues = [dt.datetime.fromisoformat(i["due"]).timestamp() for i in self.items(id_)]
+                self.assertEqual(dues, expected)
+
+    def test_a_start_says_when_it_is_next_due(self) -> None:
+        id_ = self.started("schedule", rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0", zone="UTC")
+        with self.services.store.read() as session:
+            start = session.get_one(tables.Start, id_)
+        self.assertEqual(start.found, "Next: Mon 02 Mar 2026, 08:00.")
+        self.assertEqual(start.next_at, self.now + 7200)
+
+
+class Rows(Starts):
+    RULE = {"rule": "FREQ=DAILY;BYHOUR=8;BYMINUTE=0", "zone": "UTC"}
+
+    def day(self, id_: int) -> None:
+        self.now += 86_400
+        self.engine.polling.look_at(id_)
+
+    def test_the_next_unused_row_each_time_marked_when_the_run_ends_well(self) -> None:
+        key = self.sheet([{"Topic": "Beans"}, {"Topic": "Peas", "Used": "x"}, {"Topic": "Leeks"}, {}])
+        id_ = self.started("sheet_row", sheet=key, used="Used", **self.RULE)
+        self.day(id_)
+        self.settled(id_, 1)
+        self.day(id_)
+        self.settled(id_, 2)
+        self.day(id_)
+        self.assertEqual([i["Topic"] for i in self.items(id_)], ["Beans", "Leeks"])
+        self.assertEqual([c.get("Used") for c in self.cells(key)][:3], ["2026-03-03", "x", "2026-03-04"])
+        with self.services.store.read() as session:
+            self.assertIn("No unused row is left", session.get_one(tables.Start, id_).found)
+
+    def test_a_row_in_hand_is_never_handed_to_another_run_and_one_let_go_comes_back(self) -> None:
+        key = self.sheet([{"Topic": "Beans"}, {"Topic": "Leeks"}])
+        id_ = self.started("sheet_row", [FAILS], sheet=key, used="Used", **self.RULE)
+        self.day(id_)
+        self.settled(id_, 1)
+        self.day(id_)
+        self.settled(id_, 2)
+        self.assertEqual([i["Topic"] for i in self.items(id_)], ["Beans", "Leeks"])
+        self.assertEqual([c.get("Used") for c in self.cells(key)], [None, None])
+        self.engine.record(self.runs(id_)[0].id, flow.Cancelled(at=self.now, by="Mara"))
+        self.day(id_)
+        self.assertEqual(self.items(id_)[2]["Topic"], "Beans")
+
+    def test_new_rows_and_changed_rows(self) -> None:
+        for which, count in (("new", 1), ("changed", 2)):
+            with self.subTest(which=which):
+                key = self.sheet([{"Topic": "Old"}])
+                id_ = self.started("new_row", sheet=key, which=which)
+                with self.services.store.write() as session:
+                    sheets.add_rows(session, session.get_one(tables.Sheet, key), [{"Topic": "New"}])
+                    row = session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == key)).first()
+                    assert row is not None
+                    row.cells = {"Topic": "Old, changed"}
+                self.engine.polling.look_at(id_)
+                self.engine.polling.look_at(id_)
+                self.assertEqual(len(self.runs(id_)), count)
+
+    def test_all_new_rows_in_one_run(self) -> None:
+        key = self.sheet([])
+        id_ = self.started("new_row", sheet=key, runs="together", most=2)
+        with self.services.store.write() as session:
+            sheets.add_rows(session, session.get_one(tables.Sheet, key), [{"Topic": t} for t in "abc"])
+        self.engine.polling.look_at(id_)
+        self.engine.polling.look_at(id_)
+        self.assertEqual([[one["Topic"] for one in i["items"]] for i in self.items(id_)], [["a", "b"], ["c"]])
+        self.assertEqual(self.runs(id_)[0].title, "a and 1 more")
+
+
+class OtherRuns(Starts):
+    def test_a_run_that_ended_well_starts_one(self) -> None:
+        first = self.started("by_hand", [{"id": "say", "kind": "set_values", "settings": {"values": {"text": "<<start.title>>!"}}}])
+        push(self.engine, first, {"title": "Before"})
+        self.settled(first, 1)
+        second = self.started("after_workflow", workflow=str(first))
+        push(self.engine, first, {"title": "After"})
+        self.settled(first, 2)
+        self.engine.polling.look_at(second)
+        self.engine.polling.look_at(second)
+        self.assertEqual([(i["title"], i["text"], i["state"]) for i in self.items(second)], [("After", "After!", "done")])
+
+    def test_only_failures_where_so_set(self) -> None:
+        first = self.started("by_hand", [FAILS])
+        well, failed = (
+            self.started("after_workflow", workflow=str(first)),
+            self.started("after_workflow", workflow=str(first), how="failed"),
+        )
+        push(self.engine, first, {"title": "x"})
+        self.settled(first, 1)
+        for id_ in (well, failed):
+            self.engine.polling.look_at(id_)
+        self.assertEqual((len(self.runs(well)), len(self.runs(failed))), (0, 1))
+
+
+CALENDAR = """BEGIN:VCALENDAR
+VERSION:2.0
+PRODID:-//practice//EN
+BEGIN:VEVENT
+UID:meeting-1
+DTSTART:20260302T070000Z
+DTEND:20260302T073000Z
+SUMMARY:Planting plan
+LOCATION:Shed
+ATTENDEE:mailto:ines@marrowbank.example
+END:VEVENT
+BEGIN:VEVENT
+UID:weekly
+DTSTART:20260223T120000Z
+RRULE:FREQ=WEEKLY
+EXDATE:20260309T120000Z
+SUMMARY:Weekly look
+END:VEVENT
+END:VCALENDAR
+"""
+
+
+class Calendar(Starts):
+    def test_so_long_before_each_entry_once(self) -> None:
+        self.town.state.calendar = CALENDAR
+        id_ = self.started("calendar_entry", url=f"{self.town.url}/calendar/office.ics", before=7200)
+        for _ in range(2):
+            self.engine.polling.look_at(id_)
+        self.assertEqual([i["title"] for i in self.items(id_)], ["Planting plan"])
+        self.assertEqual(self.items(id_)[0]["attendees"], ["ines@marrowbank.example"])
+        for _ in range(15):
+            self.now += 86_400
+            for _ in range(12):
+                self.now += 3600
+                self.engine.polling.look_at(id_)
+            self.now -= 12 * 3600
+        starts = [i["start"][:10] for i in self.items(id_)[1:]]
+        self.assertEqual(starts, ["2026-03-16"], "the entry of 9 March is taken out of the series")
+
+    def test_what_is_no_calendar_says_so(self) -> None:
+        self.town.state.calendar = "<html>not found</html>"
+        id_ = self.started("calendar_entry", url=f"{self.town.url}/calendar/office.ics")
+        with self.services.store.read() as session:
+            start = session.get_one(tables.Start, id_)
+        self.assertTrue(start.failed)
+        self.assertIn("calendar", start.found)
+
+
+class Fields(Starts):
+    FIELDS = [
+        FormField(name="name", label="Name", required=True),
+        FormField(name="age", label="Age", type="number", least=1, greatest=120),
+        FormField(name="day", label="Day", type="date"),
+        FormField(name="tone", label="Tone", type="choice", choices=["calm", "brisk"]),
+        FormField(name="photo", label="Photo", type="file", largest_mb=1, kinds=[".png"]),
+    ]
+
+    def test_what_is_right_is_taken_as_values(self) -> None:
+        given = {"name": " Ines ", "age": "41,5", "day": "2026-03-09", "tone": "calm", "photo": {"name": "a.PNG", "size": 10}}
+        values, wrong = read_fields(self.FIELDS, given)
+        self.assertEqual(wrong, {})
+        self.assertEqual((values["name"], values["age"], values["day"]), ("Ines", 41.5, "2026-03-09"))
+
+    def test_what_is_wrong_is_said_field_by_field(self) -> None:
+        given = {"name": " ", "age": "200", "day": "soon", "tone": "loud", "photo": {"name": "a.exe", "size": 10}, "more": "x"}
+        _, wrong = read_fields(self.FIELDS, given)
+        self.assertEqual(set(wrong), {"name", "age", "day", "tone", "photo", "more"})
+        self.assertIn(
+            "at most 1 mb", read_fields(self.FIELDS, {"name": "x", "photo": {"name": "a.png", "size": 2e6}})[1]["photo"].lower()
+        )
+        for bad in ("nan", "inf", "1e99", "", "x"):
+            with self.subTest(number=bad):
+                self.assertEqual("age" in read_fields(self.FIELDS, {"name": "x", "age": bad})[1], bad != "")
+
+
+class Pushed(Starts):
+    def test_an_item_with_an_identity_counts_once(self) -> None:
+        id_ = self.started("call")
+        self.assertIsNotNone(push(self.engine, id_, {"title": "x"}, "call:1"))
+        self.assertIsNone(push(self.engine, id_, {"title": "x"}, "call:1"))
+
+    def test_a_paused_workflow_takes_nothing(self) -> None:
+        id_ = self.started("call")
+        workflows.pause(self.engine, id_, WHO)
+        with self.assertRaisesRegex(ValueError, "not live"):
+            push(self.engine, id_, {"title": "x"})
