@@ -12,13 +12,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from .api.auth import hash_password
 from .core.workflow import read_file
 from .runtime import asking, workflows
 from .runtime.engine import Engine
-from .runtime.polling import look_once, title_of
+from .runtime.polling import look_once, push, title_of
 from .runtime.proofing import Proofs
 from .runtime.services import Services
 from .store import tables
@@ -74,6 +74,7 @@ def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = 
             made[file.stem] = workflows.create(session, workflow, services.clock(), "mara@hedgelane.example")
     say("Living through three weeks …")
     _history(services, made, world["history"], town)
+    _pushed(services, made, world["pushed"])
     say("Making the first proofs …")
     _proofs(services, made)
     # From here on the practice model takes its time between words, so that answers can be seen streaming in.
@@ -161,6 +162,40 @@ def _one_run(
     engine.outbox.look(now[0])
 
 
+def _pushed(services: Services, made: dict[str, int], plan: list[dict[str, Any]]) -> None:
+    """Runs of the workflows that go by the clock, a sheet or a form."""
+    clock, present = services.clock, services.clock()
+    engine = Engine(services, Inline())
+    try:
+        for id_ in {made[part["workflow"]] for part in plan}:
+            services.clock = lambda: present - 200 * 3600
+            workflows.go_live(engine, id_, "mara@hedgelane.example")
+        for part in plan:
+            now = [present - part["hours"] * 3600]
+            services.clock = lambda now=now: now[0]  # type: ignore[misc]
+            id_ = made[part["workflow"]]
+            if part["item"]:
+                push(engine, id_, part["item"])
+            else:
+                engine.polling.look_at(id_)
+            with services.store.read() as session:
+                run_id = session.scalar(select(func.max(tables.Run.id)).where(tables.Run.workflow_id == id_))
+            now[0] += 2700
+            if run_id is not None:
+                _answer(services, engine, run_id, "approve", part["by"])
+            for _ in range(2):
+                engine.outbox.look(now[0])
+        with services.store.write() as session:
+            # What the clock would have started in between is not caught up.
+            for id_ in {made[part["workflow"]] for part in plan}:
+                start = session.get_one(tables.Start, id_)
+                if "due" in start.memory:
+                    start.memory = {**start.memory, "due": present}
+                start.next_at = present
+    finally:
+        services.clock = clock
+
+
 def _answer(services: Services, engine: Engine, run_id: int, verdict: Any, by: str, note: str = "", edit: bool = False) -> None:
     with services.store.read() as session:
         approval = session.scalar(select(tables.Approval).where(tables.Approval.run_id == run_id, tables.Approval.state == "open"))
@@ -188,7 +223,14 @@ def _backdate(services: Services, town: str) -> None:
 
 def _proofs(services: Services, made: dict[str, int]) -> None:
     engine, proofs = Engine(services, Inline()), Proofs(services, Inline())
-    for name, count in (("seed-news", 3), ("canal-news", 3), ("allotment-letter", 2)):
+    for name, count in (
+        ("seed-news", 3),
+        ("canal-news", 3),
+        ("allotment-letter", 2),
+        ("topics-to-posts", 3),
+        ("visitor-question", 2),
+        ("weekly-round", 1),
+    ):
         id_ = made[name]
         workflows.capture(engine, id_, count)
         with services.store.read() as session:

@@ -92,6 +92,7 @@ class BenchView(BaseModel):
     looked_at: float | None = None
     found: str = ""
     failed: bool = False
+    pushed: bool = False
     problems: list[LineProblemView] = []
 
 
@@ -209,6 +210,7 @@ def bench(path: BenchPath) -> Reply:
             looked_at=start.looked_at if start and live else None,
             found=start.found if start and live else "",
             failed=bool(start and start.failed and live),
+            pushed=workflow.start.kind in kinds() and kinds()[workflow.start.kind].listens == "push",
             problems=[
                 LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
                 for p in problems

@@ -195,14 +195,18 @@ def step(path: RunStepPath, query: PlaceQuery) -> Reply:
     events = journal(path.id)
     if line.id == live.workflow.start.id:
         return send(ResultView(step=line.id, state="fresh", output=live.state.values[line.id], at=events[0].at))
-    address = query.address or line.id
+    address = query.address
+    if not address and line.id not in {top.id for top in live.workflow.steps}:
+        # Of a line inside blocks, the first carrying-out is shown until another is chosen.
+        address = next((i.address for i in iterations(live.workflow, events, live.state, line.id)), "")
+    chosen, address = address, address or line.id
     values = _values(live.state, events, address)
     mine = [
         e
         for e in events
         if isinstance(e, flow.Done | flow.Failed | flow.Sent | flow.Stopped)
         and step_of(e.address) == line.id
-        and (not query.address or around(address, e.address))
+        and (not chosen or around(address, e.address))
     ]
     view = ResultView(step=line.id, state="ahead", given=given(live.workflow, line, values))
     usage = flow.state.Usage()
@@ -215,11 +219,11 @@ def step(path: RunStepPath, query: PlaceQuery) -> Reply:
         view.messages = detail.pop("messages", [])
         detail.pop("rounds", None)
         view.detail, view.at = detail, last.at
-        view.versions = draft_versions(events, line.id, address if query.address else "")
+        view.versions = draft_versions(events, line.id, chosen)
         view.state = "failed" if isinstance(last, flow.Failed) else "fresh"
         view.message = last.message if isinstance(last, flow.Failed) else ""
     found = values.get(line.id, {})
-    view.output = found if isinstance(found, dict) else {"value": found}
+    view.output, view.address = found if isinstance(found, dict) else {"value": found}, chosen
     if view.state == "ahead" and found:
         view.state = "fresh"
     return send(view)

@@ -108,7 +108,17 @@ def flow_brief(line: Line, output: Mapping[str, Any]) -> str:
 
 def cells_brief(cells: Mapping[str, Any]) -> str:
     """A row in brief: the beginnings of its cells."""
-    return " · ".join(textwrap.shorten(str(v), 34, placeholder=" …") for v in cells.values() if v)[:LONGEST_BRIEF]
+    return " · ".join(_short(str(v)) for v in cells.values() if v)[:LONGEST_BRIEF]
+
+
+def _short(text: str, most: int = 34) -> str:
+    text = " ".join(text.split())
+    # A long word, such as an address, is cut and not left out.
+    return (
+        text
+        if len(text) <= most
+        else (textwrap.shorten(text, most, placeholder=" …") if " " in text[:most] else text[: most - 1] + "…")
+    )
 
 
 def cell_view(line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "") -> CellView:
@@ -135,6 +145,8 @@ def fill_cell(
         view.brief = cells_brief(detail.get("cells", {}))
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
+    elif detail.get("ended"):
+        view.brief = f"Ended here: {detail['ended']}"
     elif kinds()[line.kind].stage == "flow":
         view.brief = flow_brief(line, output)
     else:

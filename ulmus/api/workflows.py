@@ -36,6 +36,7 @@ class WorkflowSummary(BaseModel):
     looked_at: float | None = None
     found: str = ""
     failed: bool = False
+    pushed: bool = False
     runs: int = 0
     waiting: int = 0
     failing: int = 0
@@ -116,6 +117,7 @@ def listing() -> Reply:
                 looked_at=start.looked_at if start and record.state == "live" else None,
                 found=start.found if start and record.state == "live" else "",
                 failed=bool(start and start.failed and record.state == "live"),
+                pushed=workflow.start.kind in known and known[workflow.start.kind].listens == "push",
                 runs=runs,
                 waiting=waiting or 0,
                 failing=failing or 0,

@@ -36,6 +36,8 @@ LONGEST_PAUSE = 3600.0
 RUNS_EVERY = 2.0
 FAR = 366 * 86_400.0
 GRACE = 90.0
+MOST_LOOKED = 8
+WAITS = {"form": "Waits for the form to be filled in.", "call": "Waits for a call.", "by_hand": "Waits for you to start it."}
 ENDED_WELL = ("done",)
 ENDED_BADLY = ("failed",)
 
@@ -128,7 +130,7 @@ class Polling:
             elif listens == "clock":
                 self._by_the_clock(here)
             else:
-                self._note(workflow_id, here.now + FAR, "Waits to be called." if line.kind != "by_hand" else "Waits for you.")
+                self._note(workflow_id, here.now + FAR, WAITS.get(line.kind, "Waits to be started."))
         except OutsideError as error:
             self._note_failure(workflow_id, error, every(line))
 
@@ -262,14 +264,16 @@ def look_once(engine: Engine, line: Line, memory: dict[str, Any]) -> Found:
         if kind.listens == "runs":
             return runs_found(session, engine, here, primed=True)
         if kind.rows is not None:
-            return rows_found(session, here)
+            found = rows_found(session, here, MOST_LOOKED)
+            # A list is used from the top: what comes next is the latest, as the last due time is.
+            return Found(found.items[::-1], {}, found.says) if kind.listens == "clock" else found
     if kind.listens == "clock":
         try:
             moments = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
         return Found([due_item(m) for m in reversed(moments)], {}, "")
-    raise OutsideError("This start has no items to take samples from before something arrives. Type one in instead.")
+    raise OutsideError("Nothing has arrived here yet. Type a sample in, or try the start once.")
 
 
 def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
@@ -284,9 +288,11 @@ def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
     return moment.astimezone(dt.UTC).isoformat(), words
 
 
-def rows_found(session: Session, here: _Due) -> Found:
-    """What a start that watches a sheet finds in it."""
+def rows_found(session: Session, here: _Due, count: int | None = None) -> Found:
+    """What a start that watches a sheet finds in it; `count` rows where another number is wanted than is set."""
     kind, settings = kinds()[here.line.kind], here.settings
+    if count is not None and "count" in type(settings).model_fields:
+        settings = settings.model_copy(update={"count": count})
     assert kind.rows is not None
     if session.get(tables.Sheet, settings.sheet) is None:
         raise OutsideError(f"The sheet “{settings.sheet}” is no longer here.")

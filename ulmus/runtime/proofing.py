@@ -36,7 +36,7 @@ from .rehearsal import Rehearsal, rehearse
 from .services import Services, brand_values, run_values
 
 log = logging.getLogger("ulmus")
-CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted"]
+CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted", "passed"]
 
 
 @dataclass
@@ -55,12 +55,14 @@ class Cell:
 class Column:
     """A sample's column, walked from the top: the cells and the values up to where they are fresh.
 
-    `absent` are steps inside blocks that did not run for this sample, and will have no value.
+    `absent` are steps inside blocks that did not run for this sample, and will have no value; `ended` is whether the
+    page ended the run further up.
     """
 
     cells: dict[str, Cell] = field(default_factory=dict)
     values: dict[str, Any] = field(default_factory=dict)
     absent: set[str] = field(default_factory=set)
+    ended: bool = False
 
 
 def roots_used(line: Line, names: Iterable[str]) -> set[str]:
@@ -167,6 +169,11 @@ class Proofs:
             if line.muted:
                 cell.state = "muted"
                 continue
+            if column.ended:
+                cell.state, cell.result = "passed", None
+                for inner in _inside(line):
+                    column.cells[inner] = Cell(inner, sample.id, "passed")
+                continue
             with self._lock:
                 partial = self._running.get((sample.id, line.id))
             if roots_used(line, names) <= {*column.values, *quiet, *column.absent}:
@@ -179,6 +186,7 @@ class Proofs:
                     cell.state = "fresh" if shown.ok else "failed"
                     if shown.ok:
                         column.values[line.id] = shown.output
+                        column.ended = bool(shown.detail.get("ended"))
                         column.values.update(shown.detail.get("values", {}))
                         column.absent |= {inner for inner in _inside(line) if inner not in column.values}
             if partial is not None:
@@ -228,6 +236,8 @@ class Proofs:
                 column = self.columns(workflow, [sample])[sample.id]
                 cell = column.cells[line.id]
                 forced = again and (steps is None or line.id in steps)
+                if cell.state == "passed":
+                    return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
                 if not cell.key or not self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop):

@@ -54,7 +54,8 @@ def rehearse(line: Line, context: Context) -> Gave:
             return {"text": "", "values": {}, "run": 0}, {"would": "call", "item": dict(settings.item)}, Usage()
         case "stop":
             words = render(parse(str(line.settings.get("words", ""))), context.values).text
-            return {"words": words}, {"would": "stop"}, Usage()
+            ended = "" if line.settings.get("how", "well") == "failed" else words or "Stopped here."
+            return {"words": words}, {"would": "stop", "ended": ended}, Usage()
     raise OutsideError("This line is carried out as a block.")
 
 
@@ -102,6 +103,9 @@ class Rehearsal:
             message = state.message or "Nothing came of it."
             if state.outcome == "failed":
                 raise StepFailed(OutsideError(message), self.usage, detail)
+        if self.line.id not in state.values:
+            # The page itself ended the run in here; nothing below is carried out.
+            detail["ended"] = state.message or "Ended here."
         return dict(state.values.get(self.line.id) or {}), detail, self.usage
 
     def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:

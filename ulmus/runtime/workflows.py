@@ -8,6 +8,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import LineProblem, Workflow, check
+from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
 from .polling import fingerprint, look_once, title_of
@@ -109,20 +110,33 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
     """
     with engine.services.store.read() as session:
         workflow = Workflow.model_validate(session.get_one(tables.WorkflowRecord, workflow_id).document)
-    found = look_once(engine, workflow.start, {})
+    kind = kinds().get(workflow.start.kind)
+    if kind is not None and kind.listens == "push":
+        items = _arrived(engine, workflow_id, workflow.start.id)
+    else:
+        items = look_once(engine, workflow.start, {}).items
     new = 0
     with engine.services.store.write() as session:
-        kept = {
-            s.item.get("identity") for s in session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == workflow_id))
-        }
-        for identity, item in reversed(found.items):
+        kept = [s.item for s in session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == workflow_id))]
+        named = {item.get("identity") for item in kept} - {None}
+        for identity, item in reversed(items):
             if new >= count:
                 break
-            if identity not in kept:
+            if identity not in named and item not in kept:
                 add_sample(session, workflow_id, item, "start", engine.services.clock())
                 new += 1
     engine.services.bus.say("workflow", id=workflow_id)
     return new
+
+
+def _arrived(engine: Engine, workflow_id: int, start: str) -> list[tuple[str, dict[str, Any]]]:
+    """What has been brought to a start so far: the items of its latest runs, newest last. Raises `OutsideError`."""
+    with engine.services.store.read() as session:
+        latest = select(tables.Run.id).where(tables.Run.workflow_id == workflow_id).order_by(tables.Run.id.desc()).limit(20)
+        runs = list(session.scalars(latest))
+    if not runs:
+        raise OutsideError("Nothing has arrived here yet. Type a sample in, or try the start once.")
+    return [(f"run:{run_id}", engine.live(run_id).state.values[start]) for run_id in reversed(runs)]
 
 
 def add_sample(session: Session, workflow_id: int, item: dict[str, Any], source: str, now: float) -> tables.Sample:

@@ -77,7 +77,7 @@ function One({ field, filled }: { field: FormField; filled: Filled }) {
         <input
           type="file"
           accept={field.kinds?.join(",")}
-          className="block w-full text-sm"
+          className="block w-full rounded-[4px] border border-rule bg-sheet px-2 py-1 text-sm file:mr-3 file:border-0 file:bg-transparent file:text-leaf file:underline"
           onChange={(e) => filled.attach(field.name, e.target.files?.[0] ?? null)}
           {...common}
         />

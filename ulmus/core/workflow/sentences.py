@@ -40,6 +40,8 @@ def sentence(line: Line, spec: KindSpec | None, world: World) -> list[SentencePa
                 out.extend(_value(line, spec, piece, world))
             elif piece:
                 out.append(SentencePart("text", piece))
+    if out and out[0].what == "value":
+        out[0] = SentencePart("value", out[0].text[:1].upper() + out[0].text[1:])
     return out
 
 
@@ -65,6 +67,9 @@ def _value(line: Line, spec: KindSpec, name: str, world: World) -> list[Sentence
     if control == "workflow":
         called = world.workflows.get(str(value))
         return [SentencePart("value", called) if called else SentencePart("gap", "a workflow")]
+    lines = [one for one in str(value).splitlines() if one.strip()]
+    if control == "longvalue" and len(lines) > 1:
+        return [SentencePart("value", f"{len(lines)} lines")]
     if control in TEXT_CONTROLS:
         return [
             SentencePart("slot", str(p.path)) if isinstance(p, Slot) else SentencePart("value", str(p))

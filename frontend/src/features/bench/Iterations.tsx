@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { shortUrl } from "../../components/Sentence";
 
 const MARKS: Record<string, [string, string]> = {
   fresh: ["●", "text-leaf"],
@@ -10,6 +11,8 @@ const MARKS: Record<string, [string, string]> = {
   unsure: ["?", "text-brick"],
   declined: ["–", "text-soft"],
 };
+
+const short = (label: string) => label.replace(/https?:\/\/\S+/g, (url) => shortUrl(url));
 
 /** The carryings-out of a line inside a block, by item, to choose the one that is read. */
 export function Iterations({
@@ -39,7 +42,7 @@ export function Iterations({
               <span aria-hidden className={tone}>
                 {mark}
               </span>
-              <span className="min-w-0 flex-1 truncate">{one.label || "once"}</span>
+              <span className="min-w-0 flex-1 truncate">{short(one.label) || "once"}</span>
               <span className={`max-w-[55%] truncate text-xs ${one.cell.message ? "text-brick" : "text-soft"}`}>
                 {one.cell.message || one.cell.brief}
               </span>

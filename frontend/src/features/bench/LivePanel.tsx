@@ -63,7 +63,7 @@ export function LivePanel({
       <span className="text-xs text-soft">
         {bench.brand}
         {bench.revision ? ` · revision ${bench.revision}${bench.changed ? ", changed since" : ""}` : ""}
-        {bench.failed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
+        {bench.failed || bench.pushed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
       </span>
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
       <span role="status" className="ml-auto text-xs text-soft">

@@ -50,7 +50,7 @@ export function StartPanel({
           <>
             <span className={s.failed ? "text-brick" : ""}>{s.found || "Not looked at yet."}</span>
             <span className="text-xs text-soft">
-              {s.looked_at ? `looked ${ago(s.looked_at)}` : ""}
+              {s.looked_at ? `${looks ? "looked" : "last one"} ${ago(s.looked_at)}` : ""}
               {s.runs > 0 && ` · ${count(s.runs, "run")} so far`}
               {s.queued > 0 && ` · ${s.queued} waiting their turn`}
             </span>

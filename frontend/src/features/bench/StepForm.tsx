@@ -65,17 +65,26 @@ export function StepForm(props: Props) {
       {...props}
     />
   );
-  const groups = (list: [string, Property][]) => (
-    <>
-      <div className="grid grid-cols-2 items-start gap-x-3 gap-y-4">
-        {list.filter(([, p]) => !small.has(p.control ?? "") && !WIDE.has(p.control ?? "")).map(control)}
+  const groups = (list: [string, Property][]) => {
+    // In the order of the schema; neighbours of a size share a row.
+    const size = (p: Property) => (WIDE.has(p.control ?? "") ? "wide" : small.has(p.control ?? "") ? "small" : "half");
+    const rows: [string, [string, Property][]][] = [];
+    for (const one of list) {
+      const last = rows.at(-1);
+      if (last && last[0] === size(one[1]) && last[0] !== "wide") last[1].push(one);
+      else rows.push([size(one[1]), [one]]);
+    }
+    return rows.map(([kind, row]) => (
+      <div
+        key={row[0]![0]}
+        className={
+          kind === "wide" ? "" : `grid items-start gap-x-3 gap-y-4 ${kind === "half" ? "grid-cols-2" : "grid-cols-3"}`
+        }
+      >
+        {row.map(control)}
       </div>
-      {list.filter(([, p]) => WIDE.has(p.control ?? "")).map(control)}
-      <div className="grid grid-cols-3 items-start gap-3">
-        {list.filter(([, p]) => small.has(p.control ?? "")).map(control)}
-      </div>
-    </>
-  );
+    ));
+  };
   const more = shown.filter(([, p]) => p.more);
   return (
     <fieldset disabled={disabled} className="space-y-4">

@@ -259,7 +259,7 @@ export function RunPage() {
             <>
               <Iterations
                 list={places.data ?? []}
-                chosen={place}
+                chosen={place || result.data.address}
                 onChoose={setPlace}
                 onTakeUp={
                   maker

@@ -77,6 +77,8 @@ function Row({ workflow, maker }: { workflow: Summary; maker: boolean }) {
         <p className="mt-1 text-xs text-soft">
           {workflow.failed ? (
             <span className="text-brick">The start cannot be looked at: {workflow.found}</span>
+          ) : workflow.pushed && workflow.state === "live" ? (
+            workflow.found
           ) : workflow.looked_at ? (
             `Looked ${ago(workflow.looked_at)}. ${workflow.found}`
           ) : (
