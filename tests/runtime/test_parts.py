@@ -201,11 +201,11 @@ class DemoData(unittest.TestCase):
         self.assertEqual((states["asking"], states["failed"], states["declined"]), (1, 1, 1))
         self.assertGreater(states["done"], 12)
         self.assertGreater(last - first, 14 * 86400)
-        self.assertEqual(sent, states["done"])
+        self.assertEqual(sent, states["done"] - 2, "a letter and an answer were written down, and not published")
         self.assertEqual(len(town.state.posts), sent)
         self.assertEqual(sorted(p["at"] for p in town.state.posts), [p["at"] for p in town.state.posts])
         self.assertLess(town.state.posts[0]["at"], town.state.posts[-1]["at"] - 7 * 86400)
-        self.assertEqual(live, ["draft", "live", "paused"])
+        self.assertEqual(sorted(set(live)), ["draft", "live", "paused"])
 
     def test_its_accounts_can_be_shown(self) -> None:
         self.assertEqual([a["role"] for a in demo.accounts()], ["owner", "reviewer"])
