@@ -9,7 +9,7 @@ from pathlib import Path
 from flask import Flask, render_template
 from werkzeug.serving import BaseWSGIServer, make_server
 
-from . import control, mailbox, model_api, network, office, sites
+from . import control, mailbox, model_api, network, office, sites, timed
 from .state import State
 from .world import SITES
 
@@ -18,7 +18,7 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
     """The town's pages and services around `state`."""
     app = Flask(__name__)
     app.extensions["town"] = state
-    for part in (sites, network, model_api, mailbox, office, control):
+    for part in (sites, network, model_api, mailbox, office, timed, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")

@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 import sqlite3
+import statistics
+import subprocess
+import sys
 import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import httpx
+from sqlalchemy import func, select
+
 from scripts.tell import tell
-from ulmus.core.workflow import Line, Workflow
-from ulmus.runtime import carry, workflows
+from tests.browser.place import free_port
+from ulmus.core import flow
+from ulmus.core.workflow import Limits, Line, Workflow
+from ulmus.protocols import feeds
+from ulmus.runtime import carry, links, workflows
 from ulmus.runtime.engine import Engine
+from ulmus.runtime.polling import push
 from ulmus.runtime.services import Services
+from ulmus.server import Config, Server
 from ulmus.steps.base import Result
+from ulmus.store import tables
 
 RUNS = 64
 STEPS = 150
@@ -74,9 +87,9 @@ def house(folder: Path, perform: Callable[[Line, Any], Result]) -> Iterator[tupl
             services.close()
 
 
-def made(services: Services, engine: Engine, steps: list[Line]) -> int:
+def made(services: Services, engine: Engine, steps: list[Line], settings: dict[str, Any] | None = None) -> int:
     """A live workflow of these steps."""
-    start = Line(id="start", kind="by_hand")
+    start = Line(id="start", kind="by_hand", settings=settings or {})
     with services.store.write() as session:
         workflow_id = workflows.create(session, Workflow(name="Bench", start=start, steps=steps), 1.0, "bench")
     workflows.go_live(engine, workflow_id, "bench")
@@ -121,9 +134,255 @@ def durable_steps() -> None:
     tell("durable steps against huey's tasks a second", rate / tasks, "x", 2, f"huey {tasks:.0f}/s", least=True)
 
 
+ITEMS, AT_ONCE = 2000, 64
+
+
+@contextmanager
+def town() -> Iterator[str]:
+    """A practice town in a process of its own."""
+    port = free_port()
+    with tempfile.TemporaryDirectory() as name:
+        arguments = [sys.executable, "-m", "practice_town", "--data", name, "--port", str(port), "--smtp-port", str(free_port())]
+        process = subprocess.Popen(arguments, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        url = f"http://127.0.0.1:{port}"
+        try:
+            for _ in range(200):
+                try:
+                    httpx.get(url, trust_env=False)
+                    break
+                except httpx.HTTPError:
+                    time.sleep(0.05)
+            yield url
+        finally:
+            process.terminate()
+            process.wait()
+
+
+def memory() -> float:
+    """Resident memory of this process, in MB."""
+    status = Path("/proc/self/status").read_text()
+    return next(int(line.split()[1]) for line in status.splitlines() if line.startswith("VmRSS")) / 1024
+
+
+def fan_out() -> None:
+    """A *for each* over 2,000 items, 64 at a time, each a fetch of 50 ms and a model call of 300 ms, while the API is asked."""
+    with town() as url, tempfile.TemporaryDirectory() as name:
+        services = Services.open(Path(name), frozenset({url.removeprefix("http://")}))
+        with services.store.write() as session:
+            settings = {"base_url": f"{url}/timed/v1", "model": "timed", "prices": {"input": 1, "output": 1}, "max_seconds": 30}
+            session.add(
+                tables.Connection(
+                    key="model", kind="model", name="timed", settings=settings, sealed=services.sealer.seal({"key": "k"})
+                )
+            )
+        server = Server(Config(Path(name), port=free_port()), services).start()
+        engine = server.engine
+        try:
+            inside = [
+                Line(id="page", kind="read_page", settings={"url": "<<it>>"}),
+                Line(id="post", kind="draft", settings={"model": "model", "prompt": "One line.\n<<page.text>>"}),
+            ]
+            urls = "\n".join(f"{url}/timed/page/{n}" for n in range(ITEMS))
+            block = {"list": "<<start.urls>>", "item": "it", "parallel": AT_ONCE}
+            steps = [Line(id="all", kind="for_each", settings=block, steps=inside)]
+            fields = {"fields": [{"name": "urls", "label": "u", "type": "long"}]}
+            workflow_id = made(services, engine, steps, fields)
+            before = memory()
+            asked: list[float] = []
+            done = threading.Event()
+
+            def ask() -> None:
+                with httpx.Client(trust_env=False) as client:
+                    while not done.is_set():
+                        began = time.perf_counter()
+                        client.get(f"{server.url}/api/session")
+                        asked.append((time.perf_counter() - began) * 1000)
+                        time.sleep(0.05)
+
+            asker = threading.Thread(target=ask)
+            asker.start()
+            began = time.perf_counter()
+            run = push(engine, workflow_id, {"urls": urls, "title": "x"})
+            assert run is not None
+            while not ended(services, run):
+                time.sleep(0.05)
+            took = time.perf_counter() - began
+            done.set()
+            asker.join()
+            grown = memory() - before
+            count = engine.live(run).state.values["all"]["count"]
+            failed = engine.live(run).state.values["all"]["failed"]
+        finally:
+            server.stop()
+    ideal = ITEMS / AT_ONCE * 0.35
+    tell(f"fan-out of {count} items ({failed} failed), against the ideal {ideal:.1f} s", took / ideal, "x", 1.10, f"{took:.1f} s")
+    tell("its growth of memory", grown, "MB", 100)
+    tell("the API meanwhile, 95th percentile", sorted(asked)[int(len(asked) * 0.95)], "ms", 100)
+
+
+def ended(services: Services, run: int) -> bool:
+    """Whether a run is over."""
+    with services.store.read() as session:
+        return session.get_one(tables.Run, run).ended_at is not None
+
+
+def cost_per_event() -> None:
+    """The interpreter alone: the 1,000th event of a run against the 100,000th."""
+    step = flow.PlannedStep("all", "each", steps=(flow.PlannedStep("a", "set"),), item="it", parallel=8)
+    state = flow.begin(flow.Plan("start", (step,), Limits(steps=1_000_000)), flow.Begun(at=0.0, item={}))
+    flow.apply(state, flow.Opened(at=0.0, address="all", items=list(range(110_000))))
+    times: dict[str, list[float]] = {"early": [], "late": []}
+    for n in range(1, 101_000):
+        event = flow.Done(at=0.0, address=f"all:{n}/a", output={"n": n})
+        began = time.perf_counter()
+        flow.apply(state, event)
+        state.take_news()
+        took = time.perf_counter() - began
+        if 1_000 <= n < 2_000:
+            times["early"].append(took)
+        elif 100_000 <= n < 101_000:
+            times["late"].append(took)
+    early, late = statistics.median(times["early"]), statistics.median(times["late"])
+    tell("the 100,000th event against the 1,000th", late / early, "x", 1.2, f"{late * 1e6:.1f} µs")
+
+
+def call_latency() -> None:
+    """From a call's arrival at the server to the beginning of its run's first step."""
+    began_at: dict[int, float] = {}
+    seen = threading.Semaphore(0)
+
+    def perform(line: Line, context: Any) -> Result:
+        began_at[int(context.values["start"]["body"]["n"])] = time.perf_counter()
+        seen.release()
+        return Result({"title": "x", "text": "x"})
+
+    with tempfile.TemporaryDirectory() as name, mock.patch.object(carry, "perform", perform):
+        server = Server(Config(Path(name), port=free_port())).start()
+        try:
+            start = Line(id="start", kind="call")
+            steps = [Line(id="page", kind="read_page", settings={"url": "http://a.example"})]
+            with server.services.store.write() as session:
+                workflow_id = workflows.create(session, Workflow(name="Bench", start=start, steps=steps), 1.0, "bench")
+            workflows.go_live(server.engine, workflow_id, "bench")
+            url = f"{server.url}/call/{links.sign_key(server.services.sealer.key, 'call', workflow_id)}"
+            waits = []
+            with httpx.Client(trust_env=False) as client:
+                for n in range(300):
+                    sent = time.perf_counter()
+                    client.post(url, json={"n": n})
+                    seen.acquire(timeout=5)
+                    waits.append((began_at[n] - sent) * 1000)
+                    time.sleep(0.003)
+        finally:
+            server.stop()
+    tell(
+        "a call's first step begins, 95th percentile",
+        sorted(waits)[int(len(waits) * 0.95)],
+        "ms",
+        25,
+        f"median {statistics.median(waits):.1f}",
+    )
+
+
+def recovery() -> None:
+    """A server that finds 5,000 open runs: time to its first decision, and to its last."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        first: list[float] = []
+        count = [0]
+
+        def perform(line: Line, context: object) -> Result:
+            first.append(time.perf_counter())
+            count[0] += 1
+            return Result({"title": "x", "text": "x"})
+
+        services = Services.open(folder)
+        engine = Engine(services)
+        steps = [Line(id=f"s{i}", kind="read_page", settings={"url": "http://a.example"}) for i in range(3)]
+        workflow_id = made(services, engine, steps)
+        with services.store.write() as session:
+            for _ in range(5000):
+                engine.begin(session, workflow_id, {"title": "x"}, "Bench")
+        services.close()
+        began = time.perf_counter()
+        services = Services.open(folder)
+        engine = Engine(services)
+        with mock.patch.object(carry, "perform", perform):
+            engine.start(polling=False)
+            while not first:
+                time.sleep(0.002)
+            to_first = first[0] - began
+            while count[0] < 15_000 and time.perf_counter() < began + 120:
+                time.sleep(0.05)
+            to_last = time.perf_counter() - began
+            engine.stop()
+        services.close()
+    tell("5,000 open runs: start to the first decision", to_first, "s", 5)
+    tell("5,000 open runs: start until all have ended", to_last, "s", None, f"{count[0]} steps")
+
+
+def feeds_in_one_pass() -> None:
+    """1,000 feeds of 50 items each looked at in one pass, against parsing them alone on two cores."""
+    body = feed(50)
+    began = time.perf_counter()
+    with ProcessPoolExecutor(2) as pool:
+        list(pool.map(parse_many, [(body, 500), (body, 500)]))
+    alone = time.perf_counter() - began
+    with (
+        tempfile.TemporaryDirectory() as name,
+        mock.patch.object(feeds, "look", lambda web, url, *a: feeds.Look(feeds.parse(body, None, url), "", "")),
+    ):
+        services = Services.open(Path(name))
+        engine = Engine(services)
+        engine.start(polling=False)
+        steps = [Line(id="page", kind="read_page", settings={"url": "http://a.example"})]
+        ids = []
+        with services.store.write() as session:
+            for n in range(1000):
+                start = Line(id="feed", kind="feed_item", settings={"url": f"http://a.example/{n}"})
+                ids.append(workflows.create(session, Workflow(name=f"F{n}", start=start, steps=steps), 1.0, "bench"))
+        for id_ in ids:
+            workflows.go_live(engine, id_, "bench")
+        began = time.perf_counter()
+        engine.polling.enabled = True
+        engine.polling.look(services.clock())
+        while looked(services) < 1000 and time.perf_counter() < began + 300:
+            time.sleep(0.05)
+        took = time.perf_counter() - began
+        engine.stop()
+        services.close()
+    tell(
+        "1,000 feeds in one pass against parsing alone on two cores", took / alone, "x", 1.5, f"{took:.1f} s against {alone:.1f} s"
+    )
+
+
+def feed(items: int) -> bytes:
+    """An RSS feed of so many items."""
+    one = "<item><title>Item {n}</title><link>http://a.example/{n}</link><guid>{n}</guid><description>{words}</description></item>"
+    words = "The seed was sown on the terraces in March. " * 6
+    inside = "".join(one.format(n=n, words=words) for n in range(items))
+    return f'<?xml version="1.0"?><rss version="2.0"><channel><title>F</title>{inside}</channel></rss>'.encode()
+
+
+def parse_many(job: tuple[bytes, int]) -> None:
+    """Parse a feed so many times."""
+    body, count = job
+    for _ in range(count):
+        feeds.parse(body, None, "http://a.example/feed")
+
+
+def looked(services: Services) -> int:
+    """How many starts have been looked at."""
+    with services.store.read() as session:
+        return session.scalar(select(func.count()).where(tables.Start.looked_at.is_not(None))) or 0
+
+
 def main() -> None:
-    """All of them."""
-    durable_steps()
+    """All of them, or those named."""
+    parts = [durable_steps, fan_out, cost_per_event, call_latency, recovery, feeds_in_one_pass]
+    for part in parts:
+        if not sys.argv[1:] or part.__name__ in sys.argv[1:]:
+            part()
 
 
 if __name__ == "__main__":
