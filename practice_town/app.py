@@ -7,7 +7,7 @@ import threading
 from pathlib import Path
 
 from flask import Flask, render_template
-from werkzeug.serving import BaseWSGIServer, make_server
+from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
 
 from . import control, mailbox, model_api, network, office, sites, timed
 from .state import State
@@ -28,6 +28,12 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
     return app
 
 
+class _Handler(WSGIRequestHandler):
+    """Keeps connections open between requests, as the real outside does."""
+
+    protocol_version = "HTTP/1.1"
+
+
 class Town:
     """A running town. `port` 0 takes any free port; `url` says which it became."""
 
@@ -39,7 +45,7 @@ class Town:
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
         app = create_app(self.state, self.smtp_port)
-        self._server: BaseWSGIServer = make_server("127.0.0.1", port, app, threaded=True)
+        self._server: BaseWSGIServer = make_server("127.0.0.1", port, app, threaded=True, request_handler=_Handler)
         self._server.daemon_threads = True  # type: ignore[attr-defined]
         self.port = self._server.server_port
         self.url = f"http://127.0.0.1:{self.port}"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import sqlite3
 import statistics
 import subprocess
 import sys
@@ -18,6 +17,8 @@ from unittest import mock
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
+from scripts import bench_engine
+from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
 from ulmus.runtime import carry, workflows
@@ -26,28 +27,6 @@ from ulmus.runtime.services import Services
 from ulmus.steps.base import Result
 
 STEPS = 200
-
-
-def tell(what: str, figure: float, unit: str, target: float | None, more: str = "") -> None:
-    """One line: figure, target, and whether it is met."""
-    judged = (
-        ""
-        if target is None
-        else f"target {target:g} {unit}, ratio {figure / target:.2f}, {'met' if figure <= target else 'MISSED'}"
-    )
-    print(f"{what:<52} {figure:9.1f} {unit:<3} {judged} {more}".rstrip(), flush=True)
-
-
-def commits_per_second(folder: Path, seconds: float = 1.5) -> float:
-    """Bare single-row commits of SQLite with the same pragmas on the same disk."""
-    base = sqlite3.connect(folder / "bare.db", isolation_level=None)
-    base.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; CREATE TABLE t (id INTEGER PRIMARY KEY, x TEXT)")
-    count, end = 0, time.perf_counter() + seconds
-    while time.perf_counter() < end:
-        base.execute("INSERT INTO t (x) VALUES ('a journal entry of usual length, give or take some words')")
-        count += 1
-    base.close()
-    return count / seconds
 
 
 def engine_overhead() -> None:
@@ -78,13 +57,10 @@ def engine_overhead() -> None:
             done.wait(120)
             time.sleep(0.2)
         gaps = [(b - a) * 1000 for a, b in itertools.pairwise(moments)]
-        bare = commits_per_second(folder)
         engine.stop()
         services.close()
-    rate = 1000 / statistics.mean(gaps)
     tell("engine overhead per step, median", statistics.median(gaps), "ms", 5)
     tell("engine overhead per step, 95th percentile", sorted(gaps)[int(len(gaps) * 0.95)], "ms", None)
-    tell("durable steps a second", rate, "/s", None, f"{rate / bare:.2f} of {bare:.0f} bare commits a second")
 
 
 def server() -> None:
@@ -170,6 +146,7 @@ def browser() -> None:
 def main() -> None:
     """Run everything."""
     engine_overhead()
+    bench_engine.main()
     server()
     browser()
 

@@ -24,6 +24,7 @@ from tests.browser.place import free_port
 from ulmus.core import flow
 from ulmus.core.workflow import Limits, Line, Workflow
 from ulmus.protocols import feeds
+from ulmus.protocols.aside import aside
 from ulmus.runtime import carry, links, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.polling import push
@@ -330,7 +331,7 @@ def feeds_in_one_pass() -> None:
     alone = time.perf_counter() - began
     with (
         tempfile.TemporaryDirectory() as name,
-        mock.patch.object(feeds, "look", lambda web, url, *a: feeds.Look(feeds.parse(body, None, url), "", "")),
+        mock.patch.object(feeds, "look", lambda web, url, *a: feeds.Look(aside(feeds.parse, body, None, url), "", "")),
     ):
         services = Services.open(Path(name))
         engine = Engine(services)

@@ -18,6 +18,7 @@ from urllib.parse import urljoin
 
 import nh3
 
+from .aside import aside
 from .errors import OutsideError
 from .net import Web, status_error
 from .text import decode
@@ -75,7 +76,7 @@ def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
         return Look(None, etag, last_modified)
     if got.status != 200:
         raise status_error(got, "The feed’s server")
-    feed = parse(got.body, got.charset, got.url)
+    feed = aside(parse, got.body, got.charset, got.url)
     return Look(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from .aside import aside
 from .errors import OutsideError
 from .net import Fetched, Web, status_error
 from .text import decode
@@ -49,7 +50,7 @@ def from_response(got: Fetched) -> Page:
         return Page(got.url, text.splitlines()[0][:120] if text else "", "", "", text[:LONGEST_TEXT])
     if kind not in _HTML:
         raise OutsideError(f"This is not a web page but {kind}.")
-    return from_html(decode(got.body, got.charset), got.url)
+    return aside(from_html, decode(got.body, got.charset), got.url)
 
 
 def from_html(source: str, url: str = "") -> Page:

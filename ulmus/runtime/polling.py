@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import or_, select
+from sqlalchemy import insert, or_, select
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, due, quiet_hours
@@ -187,13 +187,11 @@ class Polling:
             most = int(here.line.settings.get("most", 50))
             left = primed and len(fresh) > most
             if not primed:
-                for identity, _ in fresh:
-                    session.add(tables.Seen(workflow_id=workflow_id, identity=identity, at=here.now))
+                self._pass_over(session, here, [identity for identity, _ in fresh])
             elif here.line.settings.get("runs") == "together" and fresh:
                 taken = fresh[:most]
                 item = together([one for _, one in taken])
-                for identity, _ in taken[1:]:
-                    session.add(tables.Seen(workflow_id=workflow_id, identity=identity, at=here.now))
+                self._pass_over(session, here, [identity for identity, _ in taken[1:]])
                 began.append(self.engine.begin(session, workflow_id, item, title_of(item), identity=taken[0][0]))
             else:
                 for identity, item in fresh[:most]:
@@ -208,6 +206,13 @@ class Polling:
         self.engine.settle(began)
         if changed:
             services.bus.say("workflow", id=workflow_id)
+
+    @staticmethod
+    def _pass_over(session: Session, here: _Due, identities: list[str]) -> None:
+        """Count items as handed out without a run of their own."""
+        if identities:
+            rows = [{"workflow_id": here.workflow_id, "identity": identity, "at": here.now} for identity in identities]
+            session.execute(insert(tables.Seen), rows)
 
     def _note(self, workflow_id: int, next_at: float, says: str) -> None:
         with self.engine.services.store.write() as session:

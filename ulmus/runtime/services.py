@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -33,6 +34,7 @@ class Services:
     bus: Bus = field(default_factory=Bus)
     clock: Callable[[], float] = time.time
     public_url: str = "http://127.0.0.1:8420"
+    _opened: dict[str, tuple[Any, Connection]] = field(default_factory=dict)
 
     @classmethod
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
@@ -46,11 +48,17 @@ class Services:
 
     def connect(self, key: str, kind: str) -> Connection:
         """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
-        with self.store.read() as session:
-            record = session.get(tables.Connection, key)
-        if record is None or record.kind != kind:
+        with self.store.engine.connect() as connection:
+            found = connection.exec_driver_sql("SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)).first()
+        if found is None or found[0] != kind:
             raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
-        return self.open_connection(record)
+        kept = self._opened.get(key)
+        if kept is None or kept[0] != tuple(found):
+            # Settings are read and secrets opened once for what stands in the database.
+            _, name, settings, sealed = found
+            record = tables.Connection(key=key, kind=kind, name=name, settings=json.loads(settings), sealed=sealed)
+            kept = self._opened[key] = (tuple(found), self.open_connection(record))
+        return kept[1]
 
     def open_connection(self, record: tables.Connection) -> Connection:
         """A stored connection with settings read and secrets opened."""

@@ -1,0 +1,188 @@
+"""Reading bytes in processes of their own, so that many large pages and feeds at once hold up nothing else.
+
+A call or two are carried out where they stand; only when more come together is the work handed to a few workers, begun
+then and ended again when they have been idle. A worker (`python -m ulmus.protocols.aside`) reads jobs from its standard
+input, so it ends by itself when its parent is gone, however that went. One that takes too long is killed.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import select
+import struct
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from importlib import import_module
+from typing import IO, Any, TypeVar
+
+from .errors import OutsideError
+
+T = TypeVar("T")
+AT_HAND = 2
+WORKERS = max(2, os.cpu_count() or 2)
+LONGEST = 120.0
+IDLE = 60.0
+_HEAD = struct.Struct("!Q")
+
+
+class _Worker:
+    """One process that carries out a job at a time."""
+
+    def __init__(self) -> None:
+        self.used = time.monotonic()
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "ulmus.protocols.aside"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0
+        )
+
+    def call(self, function: Callable[..., T], *arguments: Any) -> T:
+        """Carry a job out. Raises what the job raised, or `EOFError` where the worker is gone."""
+        ok, answer = self._ask((f"{function.__module__}:{function.__qualname__}", arguments))
+        self.used = time.monotonic()
+        if not ok:
+            raise answer
+        return answer  # type: ignore[no-any-return]
+
+    def _ask(self, job: Any) -> tuple[bool, Any]:
+        assert self._process.stdin is not None
+        assert self._process.stdout is not None
+        try:
+            _write(self._process.stdin, job)
+            if not select.select([self._process.stdout], [], [], LONGEST)[0]:
+                raise OutsideError("This takes too long to read.")
+            found: tuple[bool, Any] = _read(self._process.stdout)
+        except BrokenPipeError:
+            raise EOFError from None
+        return found
+
+    def end(self) -> None:
+        """End the process."""
+        self._process.kill()
+        for pipe in (self._process.stdin, self._process.stdout):
+            if pipe is not None:
+                pipe.close()
+        self._process.wait()
+
+
+class _Workers:
+    """The workers, where there are any."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._room = threading.BoundedSemaphore(WORKERS)
+        self._free: list[_Worker] = []
+        self._busy = 0
+
+    def call(self, function: Callable[..., T], *arguments: Any) -> T:
+        with self._lock:
+            self._busy += 1
+            few = self._busy <= AT_HAND and not self._free
+        try:
+            return function(*arguments) if few else self._elsewhere(function, *arguments)
+        finally:
+            with self._lock:
+                self._busy -= 1
+
+    def _elsewhere(self, function: Callable[..., T], *arguments: Any) -> T:
+        with self._room:
+            with self._lock:
+                worker = self._free.pop() if self._free else None
+            try:
+                worker = worker or self._begin()
+                answer = worker.call(function, *arguments)
+            except (EOFError, pickle.PickleError):
+                # The worker is gone: the job is done here after all.
+                if worker is not None:
+                    worker.end()
+                return function(*arguments)
+            except OutsideError as error:
+                if worker is not None and "too long" in error.message:
+                    worker.end()
+                else:
+                    self._back(worker)
+                raise
+            self._back(worker)
+            return answer
+
+    def _begin(self) -> _Worker:
+        self._later()
+        return _Worker()
+
+    def _back(self, worker: _Worker | None) -> None:
+        if worker is not None:
+            with self._lock:
+                self._free.append(worker)
+
+    def _look(self) -> None:
+        """End workers that have been idle; look again while there are others."""
+        with self._lock:
+            old = [w for w in self._free if time.monotonic() - w.used > IDLE / 2]
+            self._free = [w for w in self._free if w not in old]
+            more = bool(self._free)
+        for worker in old:
+            worker.end()
+        if more:
+            self._later()
+
+    def _later(self) -> None:
+        timer = threading.Timer(IDLE, self._look)
+        timer.daemon = True
+        timer.start()
+
+
+def _write(pipe: IO[bytes], value: Any) -> None:
+    data = pickle.dumps(value, pickle.HIGHEST_PROTOCOL)
+    view = memoryview(_HEAD.pack(len(data)) + data)
+    while view:
+        view = view[pipe.write(view) :]
+
+
+def _read(pipe: IO[bytes]) -> Any:
+    (size,) = _HEAD.unpack(_exactly(pipe, _HEAD.size))
+    return pickle.loads(_exactly(pipe, size))
+
+
+def _exactly(pipe: IO[bytes], size: int) -> bytes:
+    pieces = []
+    while size:
+        piece = pipe.read(min(size, 1 << 20))
+        if not piece:
+            raise EOFError
+        pieces.append(piece)
+        size -= len(piece)
+    return b"".join(pieces)
+
+
+_workers = _Workers()
+
+
+def aside(function: Callable[..., T], *arguments: Any) -> T:
+    """``function(*arguments)``, in a worker where many are called at once. The function stands at the top of a module of
+    protocols; arguments and result can be pickled, and it raises nothing but `OutsideError`."""
+    return _workers.call(function, *arguments)
+
+
+def main() -> None:
+    """A worker's life."""
+    jobs, answers = os.fdopen(0, "rb", 0), os.fdopen(os.dup(1), "wb", 0)
+    os.dup2(2, 1)  # nothing a library prints may come between the answers
+    while True:
+        try:
+            place, arguments = _read(jobs)
+        except EOFError:
+            return
+        module, _, name = place.partition(":")
+        try:
+            answer = (True, getattr(import_module(module), name)(*arguments))
+        except OutsideError as error:
+            answer = (False, error)
+        except Exception as error:  # whatever it was, only this one job fails
+            answer = (False, OutsideError(f"This cannot be read ({type(error).__name__})."))
+        _write(answers, answer)
+
+
+if __name__ == "__main__":
+    main()
