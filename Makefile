@@ -66,6 +66,6 @@ $(STAMPS)/app: $(STAMPS)/types $(SOURCES)
 	cd frontend && npm run -s build
 	@touch $@
 
-$(STAMPS)/browser: | $(STAMPS)/tools
+$(STAMPS)/browser: scripts/tools.sh | $(STAMPS)/tools
 	@sh scripts/tools.sh browser
 	@touch $@

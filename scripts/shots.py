@@ -18,6 +18,8 @@ VIEWS = {
     "runs": "/runs",
     "run": "/runs/17?line=page",
     "connections": "/connections",
+    "block": "/workflows/6?line=line",
+    "schedule": "/workflows/4?line=topic",
 }
 DARK = {"today-dark": "/", "workbench-dark": "/workflows/3?line=post&sample=2"}
 
@@ -27,6 +29,14 @@ def take(page: Page, name: str) -> None:
     page.wait_for_timeout(900)
     page.screenshot(path=OUT / f"{name}.png")
     print(name, flush=True)
+
+
+def form(page: Page, demo: Demo) -> None:
+    """The public form, as a stranger sees it."""
+    page.goto(f"{demo.url}/workflows/5?line=question")
+    address = page.get_by_label("Bench", exact=True).get_by_role("link", name="Open", exact=True)
+    page.goto(str(address.get_attribute("href")))
+    take(page, "form")
 
 
 def main() -> None:
@@ -51,6 +61,7 @@ def main() -> None:
                 dark.goto(demo.url + path)
                 take(dark, name)
             letter(browser.new_context(viewport={"width": 390, "height": 780}).new_page(), demo)
+            form(page, demo)
             page.goto(f"{demo.town}/control")
             take(page, "practice-town")
             browser.close()

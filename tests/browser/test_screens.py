@@ -19,6 +19,9 @@ SCREENS = (
     "/sheets/posts_out",
     "/runs",
     "/runs/3?line=post",
+    "/workflows/4?line=topic",
+    "/workflows/5?line=sort",
+    "/workflows/6?line=page",
     "/connections",
 )
 

@@ -1,0 +1,81 @@
+"""Mail received: a real IMAP server, read without leaving a mark; and the start that goes by it."""
+
+from __future__ import annotations
+
+import unittest
+from unittest import mock
+
+from tests.protocols.mailserver import CAN_RUN, MailServer
+from tests.runtime.test_starts import Starts
+from ulmus.protocols import mailbox
+from ulmus.protocols.errors import OutsideError
+from ulmus.store import tables
+
+
+@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+class Reading(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.server = MailServer()
+        cls.addClassCleanup(cls.server.stop)
+        cls.box = mailbox.Mailbox("127.0.0.1", cls.server.port, False, "office", "practice")
+
+    def test_mails_as_values_and_only_what_is_new(self) -> None:
+        self.server.deliver("A question", "How long is the lock?\n")
+        validity, letters, last = mailbox.look(self.box, "INBOX", 0, 0)
+        found = next(one for one in letters if one.subject == "A question")
+        self.assertEqual(
+            (found.sender, found.sender_name, found.text), ("petra@lockhouse.example", "Petra", "How long is the lock?")
+        )
+        self.assertEqual(found.date, "2026-03-02T08:00:00+00:00")
+        self.assertEqual(mailbox.look(self.box, "INBOX", validity, last)[1], [])
+        self.server.deliver("Another", "x", In_Reply_To="<1@x.example>")
+        again = mailbox.look(self.box, "INBOX", validity, last)[1]
+        self.assertEqual([(one.subject, one.in_reply_to) for one in again], [("Another", "<1@x.example>")])
+
+    def test_odd_mails_harm_nobody(self) -> None:
+        _, before, last = mailbox.look(self.box, "INBOX", 0, 0)
+        self.server.put(
+            b"From: =?utf-8?q?broken\r\nSubject: =?x?y?z?=\r\nContent-Type: text/plain; charset=nowhere\r\n\r\n\xff\xfe"
+        )
+        self.server.put(b"not a mail at all")
+        self.server.put(
+            b'From: a@b.example\r\nSubject: html\r\nContent-Type: text/html; charset="utf-8"\r\n\r\n<p>One</p><p>Two</p>'
+        )
+        self.server.deliver("Fine", "after them")
+        _, letters, _ = mailbox.look(self.box, "INBOX", 0, 0)
+        self.assertEqual(len(letters), len(before) + 4)
+        self.assertEqual([one.text for one in letters if one.subject == "html"], ["One\nTwo"])
+        self.assertIn("Fine", [one.subject for one in letters])
+
+    def test_what_is_wrong_is_said(self) -> None:
+        wrong = mailbox.Mailbox("127.0.0.1", self.server.port, False, "office", "no")
+        with self.assertRaisesRegex(OutsideError, "does not accept"):
+            mailbox.look(wrong, "INBOX", 0, 0)
+        with self.assertRaisesRegex(OutsideError, "could not be read"):
+            mailbox.look(self.box, "No such folder", 0, 0)
+        with self.assertRaisesRegex(OutsideError, "could not be read"):
+            mailbox.probe(mailbox.Mailbox("127.0.0.1", 1, False, "office", "practice"))
+        self.assertIn("can be read", mailbox.probe(self.box))
+
+    def test_mails_beyond_the_greatest_size_are_left_out(self) -> None:
+        with mock.patch.object(mailbox, "LARGEST", 10):
+            self.assertEqual(mailbox.look(self.box, "INBOX", 0, 0)[1], [])
+
+
+@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+class Starting(Starts):
+    def test_each_mail_that_comes_starts_one_run(self) -> None:
+        server = MailServer()
+        self.addCleanup(server.stop)
+        settings = {"host": "127.0.0.1", "port": server.port, "tls": False, "user": "office"}
+        sealed = self.services.sealer.seal({"password": "practice"})
+        with self.services.store.write() as session:
+            session.add(tables.Connection(key="box", kind="mailbox", name="Office", settings=settings, sealed=sealed))
+        server.deliver("Old", "was there before")
+        id_ = self.started("mail_received", box="box", subject="question")
+        server.deliver("A question", "How deep?")
+        server.deliver("An offer", "Buy now")
+        for _ in range(2):
+            self.engine.polling.look_at(id_)
+        self.assertEqual([(i["title"], i["text"]) for i in self.items(id_)], [("A question", "How deep?")])
