@@ -34,7 +34,7 @@ class Reading(unittest.TestCase):
         self.assertEqual([(one.subject, one.in_reply_to) for one in again], [("Another", "<1@x.example>")])
 
     def test_odd_mails_harm_nobody(self) -> None:
-        _, before, last = mailbox.look(self.box, "INBOX", 0, 0)
+        _, before, _ = mailbox.look(self.box, "INBOX", 0, 0)
         self.server.put(
             b"From: =?utf-8?q?broken\r\nSubject: =?x?y?z?=\r\nContent-Type: text/plain; charset=nowhere\r\n\r\n\xff\xfe"
         )

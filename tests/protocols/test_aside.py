@@ -1,0 +1,92 @@
+"""Reading in workers: the same answers as at hand, errors told alike, and no harm from a worker that is lost."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from unittest import mock
+
+from ulmus.protocols import aside, feeds, pages
+from ulmus.protocols.errors import OutsideError
+
+PAGE = (
+    "<html><head><title>Page {n}</title></head><body><article><h1>Page {n}</h1>"
+    + "<p>Beans stood two dry summers.</p>" * 9
+    + "</article></body></html>"
+)
+FEED = b'<?xml version="1.0"?><rss version="2.0"><channel><title>F</title><item><title>One</title><guid>1</guid></item></channel></rss>'
+
+
+class Workers(unittest.TestCase):
+    def setUp(self) -> None:
+        self.workers = aside._Workers()
+        self.addCleanup(self.end)
+
+    def end(self) -> None:
+        for worker in self.workers._free:
+            worker.end()
+
+    def test_many_at_once_give_what_one_at_hand_gives(self) -> None:
+        alone = [pages.from_html(PAGE.format(n=n)) for n in range(12)]
+        with ThreadPoolExecutor(12) as pool:
+            together = list(pool.map(lambda n: self.workers.call(pages.from_html, PAGE.format(n=n)), range(12)))
+        self.assertEqual(together, alone)
+        self.assertTrue(self.workers._free, "so many at once are read in workers")
+        self.assertLessEqual(len(self.workers._free), aside.WORKERS)
+
+    def test_a_few_are_read_at_hand(self) -> None:
+        self.assertEqual(self.workers.call(feeds.parse, FEED).title, "F")
+        self.assertEqual(self.workers._free, [])
+
+    def test_what_cannot_be_read_is_told_alike(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "not a web page"):
+            self.workers._elsewhere(pages.from_html, "no markup at all")
+        with self.assertRaisesRegex(OutsideError, "empty"):
+            self.workers._elsewhere(feeds.parse, b"")
+        self.assertEqual(len(self.workers._free), 1, "a worker that told an error goes on")
+
+    def test_a_worker_that_was_killed_costs_nothing_but_time(self) -> None:
+        self.workers._elsewhere(feeds.parse, FEED)
+        os.kill(self.workers._free[0]._process.pid, signal.SIGKILL)
+        time.sleep(0.1)
+        self.assertEqual(self.workers._elsewhere(feeds.parse, FEED).title, "F")
+        self.assertEqual(self.workers._free, [])
+
+    def test_one_that_takes_too_long_is_ended(self) -> None:
+        with mock.patch.object(aside, "LONGEST", 0.0), self.assertRaisesRegex(OutsideError, "too long"):
+            self.workers._elsewhere(pages.from_html, PAGE.format(n=1) * 50)
+        self.assertEqual(self.workers._free, [])
+
+    def test_idle_workers_are_ended(self) -> None:
+        self.workers._elsewhere(feeds.parse, FEED)
+        worker = self.workers._free[0]
+        worker.used -= aside.IDLE
+        self.workers._look()
+        self.assertEqual(self.workers._free, [])
+        self.assertIsNotNone(worker._process.returncode)
+
+    def test_a_worker_ends_when_its_parent_is_gone(self) -> None:
+        program = (
+            "from ulmus.protocols import aside, feeds\n"
+            f"aside._workers._elsewhere(feeds.parse, {FEED!r})\n"
+            "print(aside._workers._free[0]._process.pid, flush=True)\n"
+            "import time; time.sleep(60)\n"
+        )
+        parent = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE)
+        assert parent.stdout is not None
+        worker = int(parent.stdout.readline())
+        parent.kill()
+        parent.wait()
+        parent.stdout.close()
+        for _ in range(100):
+            try:
+                os.kill(worker, 0)
+            except ProcessLookupError:
+                return
+            time.sleep(0.05)
+        self.fail("the worker outlived its parent")
