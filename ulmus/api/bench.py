@@ -81,6 +81,7 @@ class BenchView(BaseModel):
     id: int
     name: str
     brand: str
+    brand_key: str = ""
     state: str
     version: int
     revision: int | None
@@ -199,6 +200,7 @@ def bench(path: BenchPath) -> Reply:
             id=record.id,
             name=record.name,
             brand=brand.name if brand else "",
+            brand_key=brand.key if brand else "",
             state=record.state,
             version=record.version,
             revision=revision.number if revision else None,
@@ -269,6 +271,8 @@ def values(path: ValuesPath, query: ValuesQuery) -> Reply:
         title = kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root)
         fields = known if isinstance(known, dict) else {"": known}
         for name, shape in fields.items():
+            if name == "*":
+                continue
             told = kind.output.model_fields[name].description or "" if kind and name in kind.output.model_fields else ""
             here = (
                 found.get(root) if name == "" else (found.get(root) or {}).get(name) if isinstance(found.get(root), dict) else None

@@ -16,6 +16,7 @@ from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import Reply, house, send
+from .brands import BrandSpending, spending
 
 bp = APIBlueprint("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
 SLOW_START = 600
@@ -67,6 +68,7 @@ class TodayView(BaseModel):
     sent_today: int
     spent_month: float
     spent_today: float
+    budgets: list[BrandSpending] = []
     live: int
 
 
@@ -99,6 +101,11 @@ def today() -> Reply:
             sent_today=sent_today or 0,
             spent_month=spent[month] or 0.0,
             spent_today=spent[midnight] or 0.0,
+            budgets=[
+                spending(session, brand, now)
+                for brand in session.scalars(select(tables.Brand))
+                if (brand.limits or {}).get("month_money")
+            ],
             live=session.scalar(select(func.count()).where(tables.WorkflowRecord.state == "live")) or 0,
         )
     return send(view)

@@ -7,6 +7,6 @@ from typing import Any
 
 
 def columns_of(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
-    """The columns of the sheet as values; anything goes where the sheet is not known."""
+    """The columns of the sheet as values; any name goes where the sheet is not known."""
     sheet = world.sheets.get(settings.get("sheet")) if world else None
-    return dict.fromkeys(sheet[1], "text") if sheet else {}
+    return dict.fromkeys(sheet[1], "text") if sheet else {"*": "any"}

@@ -2,7 +2,7 @@
 
 A scope is a tree of names: ``{"feed": {"title": "text", "link": "text"}, "brand": {...}}``. A leaf is
 the type's word (``text``, ``number``, ``list``, ``any``) or, for a list whose elements are known, ``[{...}]``;
-below ``any`` and ``list`` everything is allowed.
+below ``any`` and ``list`` everything is allowed, and so is any name beside a ``*``.
 """
 
 from __future__ import annotations
@@ -155,6 +155,8 @@ def _path(value: Value, scope: Scope, may_be_whole: bool) -> str:
         if not isinstance(here, Mapping):
             return f"“{walked}” is a single value; nothing stands under it."
         if part not in here:
+            if "*" in here:
+                return ""
             return f"“{walked}” gives no “{part}”.{_near(str(part), here)}"
         here, walked = here[part], f"{walked}.{part}"
     if isinstance(here, Mapping) and not value.filters and not may_be_whole:

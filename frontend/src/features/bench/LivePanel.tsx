@@ -5,6 +5,7 @@ import { Dialog } from "../../components/Dialog";
 import { say, sayError } from "../../components/Toast";
 import { ago } from "../../components/words";
 import { LiveState } from "../workflows/Workflows";
+import { LimitsDialog } from "./LimitsDialog";
 import type { Saving, usePage } from "./page";
 
 const SAVING: Record<Saving, string> = {
@@ -29,6 +30,7 @@ export function LivePanel({
   children: ReactNode;
 }) {
   const [asking, setAsking] = useState(false);
+  const [limits, setLimits] = useState(false);
   const errors = bench.problems.filter((p) => p.severity === "error");
 
   async function turn(to: "live" | "pause") {
@@ -79,6 +81,13 @@ export function LivePanel({
               {bench.state === "live" ? "Make the changes live" : "Go live"}
             </Button>
           )}
+          <button
+            type="button"
+            className="text-xs text-soft underline underline-offset-2"
+            onClick={() => setLimits(true)}
+          >
+            Limits
+          </button>
           <a
             className="text-xs text-soft underline underline-offset-2"
             href={`/api/workflows/${bench.id}/file`}
@@ -88,6 +97,7 @@ export function LivePanel({
           </a>
         </>
       )}
+      {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}
       <Dialog
         open={asking}
         onClose={() => setAsking(false)}

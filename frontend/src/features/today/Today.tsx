@@ -26,6 +26,11 @@ export function Today() {
         <p className="text-sm text-soft">
           {count(day.live, "workflow")} live · {money(day.spent_month)} spent on drafting this month,{" "}
           {money(day.spent_today)} today
+          {day.budgets.map((b) => (
+            <span key={b.name} className="block text-right text-xs">
+              {b.name}: {money(b.spent_month)} of {money(b.month_money ?? 0)} this month
+            </span>
+          ))}
         </p>
       </div>
       <DayLine day={day} />
