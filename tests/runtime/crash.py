@@ -111,7 +111,7 @@ def every_block(town: str, inner: int) -> list[dict[str, Any]]:
 class CrashTrial(WithHouse):
     """The trial; subclasses say how many runs and kills."""
 
-    runs, kills = 4, 12
+    runs, kills, longest = 4, 12, 0.45
 
     def setUp(self) -> None:
         super().setUp()
@@ -177,7 +177,7 @@ class CrashTrial(WithHouse):
             assert self.worker is not None
             assert self.worker.stdout is not None
             self.worker.stdout.readline()
-            time.sleep(chance.uniform(0.0, 0.45))
+            time.sleep(chance.uniform(0.0, self.longest))
             self.kill()
             killed += 1
         self.fault("network", "")

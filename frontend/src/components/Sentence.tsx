@@ -25,8 +25,7 @@ export function Sentence({ parts }: { parts: Part[] }) {
   );
 }
 
-/** An address by its host and the end of its path. */
-export function shortUrl(text: string): string {
+function shortUrl(text: string): string {
   const url = /^https?:\/\/([^/]+)(.*)$/.exec(text);
   if (!url) return text;
   const tail = url[2]!.split("/").filter(Boolean).slice(-2).join("/");

@@ -1,5 +1,4 @@
 import type { Schemas } from "../../api/client";
-import { shortUrl } from "../../components/Sentence";
 
 const MARKS: Record<string, [string, string]> = {
   fresh: ["●", "text-leaf"],
@@ -12,7 +11,9 @@ const MARKS: Record<string, [string, string]> = {
   declined: ["–", "text-soft"],
 };
 
-const short = (label: string) => label.replace(/https?:\/\/\S+/g, (url) => shortUrl(url));
+// Addresses in a list mostly differ at their end.
+const short = (label: string) =>
+  label.replace(/https?:\/\/\S+/g, (url) => url.split("/").filter(Boolean).at(-1) ?? url);
 
 /** The carryings-out of a line inside a block, by item, to choose the one that is read. */
 export function Iterations({

@@ -75,6 +75,12 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
   const text = String(output.text ?? "");
   if (result.state === "muted")
     return <p className="text-sm text-soft">This line is muted, so it is passed over in proofs and live.</p>;
+  if (result.state === "passed")
+    return (
+      <p className="text-sm text-soft">
+        This line did not run for this item: its lane was not taken, or the page ended further up.
+      </p>
+    );
   return (
     <div className="space-y-5">
       {result.message && (

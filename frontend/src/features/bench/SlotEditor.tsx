@@ -28,7 +28,10 @@ type Props = {
   onRun?: () => void;
 };
 
-const slots = new MatchDecorator({ regexp: /<<[^\W\d][^<>]*>>/g, decoration: Decoration.mark({ class: "slot" }) });
+const slots = new MatchDecorator({
+  regexp: /<<[^\W\d](?:[^<>\n]|[<>](?![<>]))*>>/g,
+  decoration: Decoration.mark({ class: "slot" }),
+});
 
 const slotMarks = ViewPlugin.fromClass(
   class {
