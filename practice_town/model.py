@@ -11,6 +11,7 @@ import hashlib
 import re
 from collections import Counter
 from dataclasses import dataclass, field
+from itertools import takewhile
 from typing import Any
 
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
@@ -218,7 +219,9 @@ def understand(messages: list[dict[str, str]]) -> Task:
     material = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything))
     ask = _MATERIAL.sub("", everything)
     if not material:
-        material = max((m["content"] for m in messages if m["role"] == "user"), key=len, default="")
+        # What was asked first; what is said about a draft afterwards is no material.
+        asked = takewhile(lambda m: m["role"] != "assistant", messages)
+        material = max((m["content"] for m in asked if m["role"] == "user"), key=len, default="")
     drafts = [m["content"] for m in messages if m["role"] == "assistant"]
     task = Task(material, ask, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
     task.notes = [n.strip() for n in _NOTE.findall(ask)]

@@ -10,9 +10,9 @@ from tests.runtime import crash
 
 
 class LongTrial(crash.CrashTrial):
-    """200 kills while 30 runs go through, some at once after the start, some after a while."""
+    """200 kills while 100 runs go through, some at once after the start, some after a while."""
 
-    runs, kills, longest = 30, 200, 1.8
+    runs, kills, longest = 100, 200, 0.9
 
     def kill(self) -> None:
         done = self.ended() if self.worker is not None else 0
