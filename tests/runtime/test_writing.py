@@ -12,6 +12,8 @@ from sqlalchemy.exc import OperationalError
 from tests.runtime.house import WHO
 from tests.runtime.test_blocks_live import Flowing, read, step
 from ulmus.core import flow
+from ulmus.runtime import engine
+from ulmus.runtime.engine import EngineStopped
 from ulmus.runtime.journal import Pages, state_word
 from ulmus.store import tables
 
@@ -91,6 +93,32 @@ class Together(Flowing):
         with mock.patch.object(self.services.store, "write", write):
             self.engine.post(runs[0], self.heard())
             self.until(runs[0], "done")
+
+    def test_after_the_end_nobody_waits_for_what_is_not_written(self) -> None:
+        runs = self.waiting(1)
+        self.engine.stop()
+        with self.assertRaises(EngineStopped):
+            self.engine.record(runs[0], self.heard())
+        self.open()
+        self.until(runs[0], "resting")
+
+    def test_what_a_step_gave_is_brought_again_when_it_could_not_be_written(self) -> None:
+        real, left = self.services.store.write, [0]
+
+        def write() -> Any:
+            if left[0] > 0:
+                left[0] -= 1
+                raise OperationalError("INSERT", {}, Exception("disk is full"))
+            return real()
+
+        def gives(name: str, context: Any) -> str:
+            left[0] = 8  # more than are tried at once
+            return "x"
+
+        with mock.patch.object(engine, "WRITE_AGAIN", 0.05), mock.patch.object(self.services.store, "write", write):
+            run = self.run_page([read()], {"x": "1"}, gives)
+            self.until(run, "done")
+        self.assertEqual(self.played.calls, ["page"])
 
     def test_what_the_row_says_is_what_the_journal_says(self) -> None:
         ask = step("editor", "ask", draft="post", who=WHO)

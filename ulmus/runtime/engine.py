@@ -42,10 +42,15 @@ log = logging.getLogger("ulmus")
 TICK = 0.1
 MOST_AT_ONCE = 256
 WRITE_TRIES = 5
+WRITE_AGAIN = 5.0
 
 
 class EngineBusy(RuntimeError):
     """Another engine already works on this data."""
+
+
+class EngineStopped(RuntimeError):
+    """The engine has been stopped; what could not be written is done again at the next start."""
 
 
 @dataclass
@@ -76,6 +81,8 @@ class Engine:
         self._later: deque[_Entry] = deque()
         self._entries: queue.SimpleQueue[_Entry | None] = queue.SimpleQueue()
         self._pumping = False
+        self._closed = False
+        self._closing = threading.Lock()
         self._stopping = threading.Event()
         self._writer: threading.Thread | None = None
         self._ticker = threading.Thread(target=self._tick, name="ulmus-ticker", daemon=True)
@@ -105,7 +112,17 @@ class Engine:
         if self._writer is not None:
             self._entries.put(None)
             self._writer.join(10)
+            self._refuse_rest()
         self._file_lock.release()
+
+    def _refuse_rest(self) -> None:
+        """Nobody waits for what is written no more."""
+        with self._closing:
+            self._closed = True
+        while not self._entries.empty():
+            entry = self._entries.get_nowait()
+            if entry is not None:
+                entry.done.set_exception(EngineStopped("The engine has been stopped."))
 
     def _recover(self) -> None:
         with self.services.store.read() as session:
@@ -189,7 +206,11 @@ class Engine:
     def _put(self, entry: _Entry, now: bool = False) -> None:
         """Have an entry written: by the writing thread, or `now` and here where this is that thread, or there is none."""
         if self._writer is not None and threading.current_thread() is not self._writer:
-            self._entries.put(entry)
+            with self._closing:
+                if not self._closed:
+                    self._entries.put(entry)
+                    return
+            entry.done.set_exception(EngineStopped("The engine has been stopped."))
         elif now and (self._writer is not None or self._pumping):
             self._batch([entry])
         else:
@@ -333,8 +354,24 @@ class Engine:
                 retry_after=error.retry_after,
                 **spent,
             )
-        self._flying.discard(flight)
-        self.post(run_id, event)
+        self._bring(run_id, event, flight)
+
+    def _bring(self, run_id: int, event: flow.Event, flight: tuple[int, str]) -> None:
+        """Have what a step gave written; the step counts as under way until it is."""
+        entry = _Entry(run_id, event)
+
+        def written(done: Future[None]) -> None:
+            error = done.exception()
+            if error is None or isinstance(error, flow.FlowError | EngineStopped):
+                self._flying.discard(flight)
+                return
+            log.error("run %s: what a step gave could not be written (%s) and is tried again", run_id, error)
+            again = threading.Timer(WRITE_AGAIN, self._bring, (run_id, event, flight))
+            again.daemon = True
+            again.start()
+
+        entry.done.add_done_callback(written)
+        self._put(entry)
 
     def _context(self, live: Live, decision: flow.Perform) -> Context:
         page = live.page

@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import insert, or_, select
+from sqlalchemy import String, cast, insert, or_, select
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, due, quiet_hours
@@ -321,16 +321,18 @@ def runs_found(session: Session, engine: Engine, here: _Due, primed: bool = Fals
     ended = select(tables.Run).where(tables.Run.workflow_id == int(settings.workflow), tables.Run.ended_at >= last - 60)
     if wanted:
         ended = ended.where(tables.Run.state.in_(wanted))
+    if not primed:
+        seen = (
+            select(tables.Seen.identity)
+            .where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity == "run:" + cast(tables.Run.id, String))
+            .exists()
+        )
+        ended = ended.where(~seen)
     items = []
-    known = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id)
-    seen = set(session.scalars(known.where(tables.Seen.identity.startswith("run:"))))
     for run in session.scalars(ended.order_by(tables.Run.ended_at).limit(200)):
-        identity = f"run:{run.id}"
-        if identity in seen and not primed:
-            continue
         live = engine.pages.load(session, run.id)
         item = {"title": run.title, "state": run.state, "run": run.id, **result_of(live.workflow, live.state)}
-        items.append((identity, item))
+        items.append((f"run:{run.id}", item))
         last = max(last, run.ended_at or 0.0)
     return Found(items, {"at": last}, "Waits for runs of the other workflow.")
 
