@@ -133,7 +133,8 @@ class Rules(WithHouse):
         self.assertGreater(len(rounds), 1)
         self.assertFalse(all(f["kept"] for f in rounds[0]["findings"]))
         self.assertLessEqual(len(question.text), 300)
-        self.assertFalse(question.text.startswith("“"))
+        self.assertFalse(question.text.startswith("“") and question.text.endswith("”"), "no quotation marks round the whole")
+        self.assertTrue(all(f["kept"] for f in rounds[-1]["findings"]))
 
     def test_a_rule_nobody_kept_is_put_before_the_person(self) -> None:
         run_id = self.new_item(self.live(post={"rules": [{"rule": "length", "least": 5000}], "revisions": 1}))
