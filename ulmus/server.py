@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 import os
 import signal
-import sys
 import threading
 from dataclasses import dataclass
 from pathlib import Path
@@ -41,8 +40,6 @@ class Server:
 
     def __init__(self, config: Config, services: Services | None = None) -> None:
         self.config = config
-        # Many threads wait for outsides and need the interpreter for a moment only: hand it on more often than usual.
-        sys.setswitchinterval(0.001)
         url = config.public_url or f"http://{config.host}:{config.port}"
         self.services = services or Services.open(config.folder, config.allowed)
         self.services.public_url = url

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import unittest
 from unittest import mock
 
@@ -9,6 +10,8 @@ from tests.protocols.mailserver import CAN_RUN, MailServer
 from tests.runtime.test_starts import Starts
 from ulmus.protocols import mailbox
 from ulmus.protocols.errors import OutsideError
+from ulmus.runtime import replies
+from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 
@@ -79,3 +82,36 @@ class Starting(Starts):
         for _ in range(2):
             self.engine.polling.look_at(id_)
         self.assertEqual([(i["title"], i["text"]) for i in self.items(id_)], [("A question", "How deep?")])
+
+
+@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+class Waiting(Starts):
+    def test_a_run_waits_for_a_reply_across_a_restart(self) -> None:
+        self.services.clock = time.time
+        server = MailServer()
+        self.addCleanup(server.stop)
+        settings = {"host": "127.0.0.1", "port": server.port, "tls": False, "user": "office"}
+        sealed = self.services.sealer.seal({"password": "practice"})
+        with self.services.store.write() as session:
+            session.add(tables.Connection(key="box", kind="mailbox", name="Office", settings=settings, sealed=sealed))
+        server.deliver("Before", "too early")
+        wait = {
+            "id": "back",
+            "kind": "wait",
+            "settings": {"how": "mail", "box": "box", "sender": "<<start.title>>", "subject": "boat"},
+        }
+        time.sleep(1.1)  # a mailbox knows the second a mail came in, and no more
+        with mock.patch.object(replies, "EVERY", 0.1):
+            id_ = self.started("by_hand", [wait])
+            run = push(self.engine, id_, {"title": "lockhouse"})
+            assert run is not None
+            self.until(run, "resting")
+            self.reopen()
+            server.deliver("About the weather", "Rain.")
+            server.deliver("The boat", "Yes, please.", sender="Somebody else <x@other.example>")
+            server.deliver("Re: The boat", "Yes, please.")
+            self.until(run, "done")
+        item = self.engine.live(run).state.values["back"]["item"]
+        self.assertEqual(
+            (item["subject"], item["text"], item["sender"]), ("Re: The boat", "Yes, please.", "petra@lockhouse.example")
+        )

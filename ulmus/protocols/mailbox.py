@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import email
 import email.policy
 import ssl
@@ -69,6 +70,28 @@ def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
         raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
     letters = [_letter(uid, found[uid][b"BODY[]"]) for uid in small if b"BODY[]" in found.get(uid, {})]
     return now_valid, letters, max(uids, default=after if now_valid == validity else 0)
+
+
+def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
+    """The mails that arrived in the second of `moment` (since the epoch) or later, oldest first: a mailbox knows no
+    less than a second. Raises `OutsideError`."""
+    day = dt.datetime.fromtimestamp(moment, dt.UTC).date() - dt.timedelta(days=1)
+    try:
+        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20) as client:
+            client.login(box.user, box.password)
+            client.select_folder(folder, readonly=True)
+            client.normalise_times = False
+            uids = sorted(client.search(["SINCE", day]))[-MOST:]
+            known = client.fetch(uids, ["INTERNALDATE", "RFC822.SIZE"]) if uids else {}
+            wanted = [
+                u for u in uids if known[u][b"INTERNALDATE"].timestamp() >= int(moment) and known[u].get(b"RFC822.SIZE", 0) <= LARGEST
+            ]
+            found = client.fetch(wanted, ["BODY.PEEK[]"]) if wanted else {}
+    except LoginError:
+        raise OutsideError("The mail server does not accept this user and password.") from None
+    except (IMAPClientError, OSError, ssl.SSLError, KeyError, ValueError) as error:
+        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+    return [_letter(uid, found[uid][b"BODY[]"]) for uid in wanted if b"BODY[]" in found.get(uid, {})]
 
 
 def probe(box: Mailbox) -> str:

@@ -79,8 +79,8 @@ class Web:
         transport = httpx.HTTPTransport()
         transport._pool = httpcore.ConnectionPool(  # the public way to set a backend is httpcore's
             ssl_context=httpx.create_ssl_context(),
-            max_connections=100,
-            max_keepalive_connections=20,
+            max_connections=200,
+            max_keepalive_connections=100,
             keepalive_expiry=15,
             network_backend=self._guard,
         )

@@ -13,6 +13,7 @@ from __future__ import annotations
 import heapq
 import logging
 import queue
+import sys
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable
@@ -36,6 +37,7 @@ from .inside import Inside
 from .journal import Live, Pages, Writing
 from .outbox import Outbox
 from .polling import Polling
+from .replies import Replies
 from .services import Services
 
 log = logging.getLogger("ulmus")
@@ -74,6 +76,7 @@ class Engine:
         self.beginning = Beginning(self)
         self.outbox = Outbox(self)
         self.polling = Polling(self)
+        self.replies = Replies(self)
         self._lock = threading.RLock()
         self._live: dict[int, Live] = {}
         self._flying: set[tuple[int, str]] = set()
@@ -96,6 +99,8 @@ class Engine:
             self._file_lock.acquire(timeout=0)
         except Timeout:
             raise EngineBusy("Another Ulmus already works on this data. Stop it first, or use another data folder.") from None
+        # Many threads wait for outsides and need the interpreter for a moment only: hand it on more often than usual.
+        sys.setswitchinterval(0.001)
         self.polling.enabled = polling
         self.beginning.read_spending()
         self._writer = threading.Thread(target=self._write, name="ulmus-writer", daemon=True)
@@ -141,6 +146,7 @@ class Engine:
                     self._fire(run_id, address, now)
                 self.outbox.look(now)
                 self.polling.look(now)
+                self.replies.look(now)
             except Exception:
                 log.exception("the ticker met a fault and goes on")
 
@@ -328,6 +334,8 @@ class Engine:
                     context = self._context(live, decision)
                     self.executor.submit(self._perform, live.run_id, live.line(decision.step), decision, context, flight)
             elif isinstance(decision, flow.Wait | flow.Listen) and decision.due is not None:
+                if isinstance(decision, flow.Listen):
+                    self.replies.watch(live, decision)
                 heapq.heappush(self._timers, (decision.due, live.run_id, decision.address))
         live.outside = []
         if live.state.ended:

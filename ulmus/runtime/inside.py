@@ -145,6 +145,8 @@ class Inside:
         return flow.Done(at=self._now, address=decision.address, output=output)
 
     def _heard(self, writing: Writing, live: Live, decision: flow.Listen) -> list[flow.Event]:
+        if live.line(decision.step).settings.get("how") != "call":
+            return []
         found = writing.session.scalar(
             select(tables.Arrival)
             .where(tables.Arrival.run_id == live.run_id, tables.Arrival.taken.is_(False))
@@ -189,7 +191,9 @@ class Inside:
             session.add(arrival)
             session.flush()
             number = arrival.id
-        listening = [d for d in flow.decide(engine.live(run_id).state) if isinstance(d, flow.Listen)]
+        live = engine.live(run_id)
+        decisions = [d for d in flow.decide(live.state) if isinstance(d, flow.Listen)]
+        listening = [d for d in decisions if live.line(d.step).settings.get("how") == "call"]
         if not listening:
             return
 
@@ -231,7 +235,7 @@ def rest(line: Line, values: Mapping[str, Any], now: float) -> tuple[float | Non
     s: Any = settings
     if s.how == "for":
         return now + s.seconds, False
-    if s.how == "call":
+    if s.how in ("call", "mail"):
         return now + s.longest, True
     text = render(parse(s.moment), values).text.strip()
     here = dt.datetime.fromtimestamp(now)

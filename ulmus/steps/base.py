@@ -153,7 +153,7 @@ def setting(
     """A settings field with its control (see `ulmus.core.workflow.kinds`).
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
-    while another setting has a value, written ``name=value``.
+    while another setting has one of some values, written ``name=value`` or ``name=value|other``.
     """
     extra: dict[str, Any] = {"control": control}
     for name, value in (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when)):

@@ -52,7 +52,7 @@ export function StepForm(props: Props) {
     if (!p.when) return true;
     const [name, value] = p.when.split("=") as [string, string];
     const other = kind.form.properties as Record<string, Property>;
-    return String(doc.settings[name] ?? other[name]?.default ?? "") === value;
+    return value.split("|").includes(String(doc.settings[name] ?? other[name]?.default ?? ""));
   });
   const control = ([name, property]: [string, Property]) => (
     <Control

@@ -1,0 +1,107 @@
+"""Runs that wait for a mail: their mailboxes are looked into until one comes that fits.
+
+Nothing is remembered but which runs wait: a mail fits when it arrived after the wait began, so that a restart in
+between loses none.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import logging
+import threading
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ..core import flow
+from ..core.slots import parse, render
+from ..protocols import mailbox
+from ..protocols.errors import OutsideError
+from ..steps.connections import reader
+from .journal import Live
+
+if TYPE_CHECKING:
+    from .engine import Engine
+
+log = logging.getLogger("ulmus")
+EVERY = 5.0
+
+
+@dataclass(frozen=True)
+class _Watch:
+    """A run that waits for a mail: where, since when, from whom and about what."""
+
+    run_id: int
+    address: str
+    box: str
+    since: float
+    sender: str
+    subject: str
+
+
+class Replies:
+    """Looks into the mailboxes of runs that wait for a mail."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self._watched: set[_Watch] = set()
+        self._lock = threading.Lock()
+        self._next = 0.0
+        self._looking = False
+
+    def watch(self, live: Live, decision: flow.Listen) -> None:
+        """Look for a mail for this wait, where it is for one that it waits."""
+        settings = live.line(decision.step).settings
+        if settings.get("how") != "mail" or decision.due is None:
+            return
+        values = live.state.scope(decision.address)
+        sender, subject = (render(parse(str(settings.get(name, ""))), values).text.strip() for name in ("sender", "subject"))
+        since = decision.due - float(settings.get("longest", 86_400))
+        found = _Watch(live.run_id, decision.address, str(settings.get("box", "")), since, sender, subject)
+        with self._lock:
+            self._watched.add(found)
+
+    def look(self, now: float) -> None:
+        """Look again when it is time."""
+        with self._lock:
+            if self._looking or not self._watched or now < self._next:
+                return
+            self._looking, self._next = True, now + EVERY
+        self.engine.executor.submit(self._look)
+
+    def _look(self) -> None:
+        try:
+            with self._lock:
+                watched = list(self._watched)
+            for key in {w.box for w in watched}:
+                mine = [w for w in watched if w.box == key]
+                try:
+                    box = reader(self.engine.services.connect(key, "mailbox"))
+                    letters = mailbox.since(box, "INBOX", min(w.since for w in mine))
+                except OutsideError as error:
+                    log.warning("mailbox %s: %s", key, error.message)
+                    continue
+                for watch in mine:
+                    self._hand_over(watch, letters)
+        except Exception:
+            log.exception("looking for replies met a fault and goes on")
+        finally:
+            self._looking = False
+
+    def _hand_over(self, watch: _Watch, letters: list[mailbox.Letter]) -> None:
+        seq = self.engine.live(watch.run_id).state.at.get(watch.address)
+        waits = seq is not None and seq.phase == "listening"
+        fitting = next((one for one in letters if self._fits(watch, one)), None)
+        if waits and fitting is not None:
+            item = dataclasses.asdict(fitting)
+            item.pop("uid")
+            event = flow.Heard(at=self.engine.services.clock(), address=watch.address, item=item)
+            self.engine.record(watch.run_id, event, strict=False)
+        if not waits or fitting is not None:
+            with self._lock:
+                self._watched.discard(watch)
+
+    @staticmethod
+    def _fits(watch: _Watch, letter: mailbox.Letter) -> bool:
+        if watch.sender.casefold() not in letter.sender.casefold():
+            return False
+        return watch.subject.casefold() in letter.subject.casefold()
