@@ -84,7 +84,9 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
             uids = sorted(client.search(["SINCE", day]))[-MOST:]
             known = client.fetch(uids, ["INTERNALDATE", "RFC822.SIZE"]) if uids else {}
             wanted = [
-                u for u in uids if known[u][b"INTERNALDATE"].timestamp() >= int(moment) and known[u].get(b"RFC822.SIZE", 0) <= LARGEST
+                u
+                for u in uids
+                if known[u][b"INTERNALDATE"].timestamp() >= int(moment) and known[u].get(b"RFC822.SIZE", 0) <= LARGEST
             ]
             found = client.fetch(wanted, ["BODY.PEEK[]"]) if wanted else {}
     except LoginError:
