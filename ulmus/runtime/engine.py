@@ -391,17 +391,3 @@ class Engine:
             rewrite=decision.rewrite,
             asked_later=decision.step in page.asked,
         )
-
-    # -- what people do with runs -------------------------------------------------------------------
-
-    def release_all(self, workflow_id: int, reason: str, by: str) -> int:
-        """Let every run of a workflow go on that is held for `reason`; gives how many."""
-        with self.services.store.read() as session:
-            held = select(tables.Run.id).where(tables.Run.workflow_id == workflow_id, tables.Run.state == "held")
-            ids = list(session.scalars(held))
-        count = 0
-        for run_id in ids:
-            if self.live(run_id).state.held_for == reason:
-                self.record(run_id, flow.Released(at=self.services.clock(), by=by), strict=False)
-                count += 1
-        return count
