@@ -345,7 +345,8 @@ def _tags(task: Task, count: int) -> list[str]:
 
 def misbehave(text: str, task: Task, messages: list[dict[str, str]], habits: dict[str, Any]) -> str:
     """Break instructions at the rates set on the control page; a revised draft breaks them a quarter as often."""
-    seed = "".join(m["content"] for m in messages)
+    # The port the town happens to have must not decide what the model does.
+    seed = re.sub(r"127\.0\.0\.1:\d+", "", "".join(m["content"] for m in messages))
 
     def rolls(habit: str) -> bool:
         rate = int(habits.get(habit, 0)) // (4 if task.revised else 1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import re
 import shutil
@@ -35,15 +36,35 @@ def free_port() -> int:
 
 
 class Demo:
-    """`ulmus demo` in a folder of its own; it can be killed and started again."""
+    """`ulmus demo` in a folder of its own; it can be killed and started again.
+
+    Making its data takes a while, so it is made once in a process, and every further demonstration begins with a copy.
+    The addresses stand in the data: all use the same ports, one after another.
+    """
+
+    made: Path | None = None
+    ports: tuple[int, int, int] = (0, 0, 0)
 
     def __init__(self) -> None:
         self.folder = Path(tempfile.mkdtemp())
-        self.port, self.town_port, self.smtp_port = free_port(), free_port(), free_port()
+        if Demo.made is None:
+            Demo.ports = free_port(), free_port(), free_port()
+        self.port, self.town_port, self.smtp_port = Demo.ports
         self.url, self.town = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.town_port}"
         self.process: subprocess.Popen[str] | None = None
 
     def start(self) -> Demo:
+        if Demo.made is None:
+            self._run()
+            self.stop()
+            Demo.made = Path(tempfile.mkdtemp())
+            atexit.register(shutil.rmtree, Demo.made, True)
+            shutil.copytree(self.folder, Demo.made, dirs_exist_ok=True)
+        elif not any(self.folder.iterdir()):
+            shutil.copytree(Demo.made, self.folder, dirs_exist_ok=True)
+        return self._run()
+
+    def _run(self) -> Demo:
         arguments = [
             "--data",
             str(self.folder),

@@ -127,7 +127,7 @@ class Rules(WithHouse):
 
     def test_a_broken_rule_is_mended_before_a_person_is_asked(self) -> None:
         self.town.state.habits.update(length=100, quotes=100)
-        run_id = self.new_item(self.live())
+        run_id = self.new_item(self.live(post={"revisions": 4}))
         question = self.question(run_id)
         rounds = self.rounds(run_id)
         self.assertGreater(len(rounds), 1)
