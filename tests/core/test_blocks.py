@@ -275,6 +275,15 @@ class Holding(unittest.TestCase):
         self.assertEqual(run.places, ["all:2/page"])
         self.assertEqual({d.address for d in run.state.take_news()}, {"all:2/page"})  # type: ignore[union-attr]
 
+    def test_a_paused_run_takes_nothing_up_until_it_goes_on(self) -> None:
+        run = Run(each(PAGE), LOG).does(Opened, "all", items=["a", "b"]).does(Failed, "all:1/page", message="gone")
+        run.does(Held, reason="person", message="Paused.")
+        with self.assertRaises(FlowError):
+            run.does(TakenUp, "all:1/page")
+        run.does(Released)
+        run.does(TakenUp, "all:1/page")
+        self.assertEqual(sorted(run.places), ["all:1/page", "all:2/page"])
+
     def test_reaching_a_limit_holds_and_a_word_lets_it_go_on_as_far_again(self) -> None:
         run = Run(*(PlannedStep(f"s{i}", "perform") for i in range(7)), limits=Limits(steps=2))
         run.done("s0").done("s1")

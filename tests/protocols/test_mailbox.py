@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 from tests.protocols.mailserver import CAN_RUN, MailServer
@@ -115,3 +116,9 @@ class Waiting(Starts):
         self.assertEqual(
             (item["subject"], item["text"], item["sender"]), ("Re: The boat", "Yes, please.", "petra@lockhouse.example")
         )
+
+    def test_a_mail_from_before_a_wait_is_not_for_it(self) -> None:
+        letter = mailbox.Letter(1, "petra@lockhouse.example", "", "", "The boat", "Yes", "", "", "", arrived=100.0)
+        watch = replies._Watch(1, "back", "box", 90.5, "lockhouse", "boat")
+        self.assertTrue(replies.Replies._fits(watch, letter))
+        self.assertFalse(replies.Replies._fits(replace(watch, since=101.0), letter))

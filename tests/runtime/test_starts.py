@@ -112,6 +112,17 @@ class Schedule(Starts):
                 dues = [dt.datetime.fromisoformat(i["due"]).timestamp() for i in self.items(id_)]
                 self.assertEqual(dues, expected)
 
+    def test_what_a_schedule_remembers_does_not_grow(self) -> None:
+        id_ = self.started("schedule", steps=[{**FAILS}], rule="FREQ=MINUTELY", zone="UTC")
+        sizes = []
+        for _ in range(4):
+            self.now += 60
+            self.engine.polling.look_at(id_)
+            with self.services.store.read() as session:
+                sizes.append(len(str(session.get_one(tables.Start, id_).memory)))
+        self.assertEqual(len(self.runs(id_)), 4)
+        self.assertLess(max(sizes), min(sizes) + 5)
+
     def test_a_start_says_when_it_is_next_due(self) -> None:
         id_ = self.started("schedule", rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0", zone="UTC")
         with self.services.store.read() as session:

@@ -29,6 +29,10 @@ IDLE = 60.0
 _HEAD = struct.Struct("!Q")
 
 
+class _TooLong(OutsideError):
+    """A job took too long; its worker is of no more use."""
+
+
 class _Worker:
     """One process that carries out a job at a time."""
 
@@ -52,7 +56,7 @@ class _Worker:
         try:
             _write(self._process.stdin, job)
             if not select.select([self._process.stdout], [], [], LONGEST)[0]:
-                raise OutsideError("This takes too long to read.")
+                raise _TooLong("This takes too long to read.")
             found: tuple[bool, Any] = _read(self._process.stdout)
         except BrokenPipeError:
             raise EOFError from None
@@ -98,11 +102,12 @@ class _Workers:
                 if worker is not None:
                     worker.end()
                 return function(*arguments)
-            except OutsideError as error:
-                if worker is not None and "too long" in error.message:
+            except _TooLong:
+                if worker is not None:
                     worker.end()
-                else:
-                    self._back(worker)
+                raise
+            except OutsideError:
+                self._back(worker)
                 raise
             self._back(worker)
             return answer

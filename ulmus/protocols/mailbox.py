@@ -6,7 +6,7 @@ import datetime as dt
 import email
 import email.policy
 import ssl
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from email.message import EmailMessage
 from email.utils import parseaddr, parsedate_to_datetime
 from typing import Any
@@ -45,6 +45,7 @@ class Letter:
     date: str
     message_id: str
     in_reply_to: str
+    arrived: float = 0.0
 
 
 def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Letter], int]:
@@ -93,7 +94,11 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
         raise OutsideError("The mail server does not accept this user and password.") from None
     except (IMAPClientError, OSError, ssl.SSLError, KeyError, ValueError) as error:
         raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
-    return [_letter(uid, found[uid][b"BODY[]"]) for uid in wanted if b"BODY[]" in found.get(uid, {})]
+    return [
+        replace(_letter(uid, found[uid][b"BODY[]"]), arrived=known[uid][b"INTERNALDATE"].timestamp())
+        for uid in wanted
+        if b"BODY[]" in found.get(uid, {})
+    ]
 
 
 def probe(box: Mailbox) -> str:

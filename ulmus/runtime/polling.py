@@ -68,7 +68,6 @@ class Polling:
         self._flying: set[int] = set()
         self._lock = threading.Lock()
         self._hurry = threading.Event()
-        self._next = 0.0
 
     def hurry(self) -> None:
         """A run has ended, or a start was changed: look at once at what goes by runs."""
@@ -149,7 +148,7 @@ class Polling:
         if len(passed) == len(moments) and passed:
             coming = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(here.now, dt.UTC), 1, quiet)
         next_at = coming[0].timestamp() if coming else here.now + FAR
-        memory = {**here.memory, "due": passed[-1].timestamp() if passed else last}
+        memory = {"due": passed[-1].timestamp() if passed else last}
         wanted = passed[-1:] if passed and (settings.missed == "once" or here.now - passed[-1].timestamp() <= GRACE) else []
         says = f"Next: {coming[0]:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
         row_kind = kinds()[here.line.kind].rows is not None

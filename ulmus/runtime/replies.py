@@ -93,7 +93,7 @@ class Replies:
         fitting = next((one for one in letters if self._fits(watch, one)), None)
         if waits and fitting is not None:
             item = dataclasses.asdict(fitting)
-            item.pop("uid")
+            del item["uid"], item["arrived"]
             event = flow.Heard(at=self.engine.services.clock(), address=watch.address, item=item)
             self.engine.record(watch.run_id, event, strict=False)
         if not waits or fitting is not None:
@@ -102,6 +102,7 @@ class Replies:
 
     @staticmethod
     def _fits(watch: _Watch, letter: mailbox.Letter) -> bool:
-        if watch.sender.casefold() not in letter.sender.casefold():
+        # Several runs may share a look; each hears only what came after its own wait began.
+        if letter.arrived < int(watch.since) or watch.sender.casefold() not in letter.sender.casefold():
             return False
         return watch.subject.casefold() in letter.subject.casefold()

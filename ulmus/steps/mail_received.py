@@ -47,6 +47,7 @@ def look(settings: MailSettings, now: Look) -> Found:
     items = []
     for one in fitting:
         item = dataclasses.asdict(one) | {"title": one.subject or one.sender}
+        del item["arrived"]
         items.append((f"{validity}:{item.pop('uid')}", item))
     memory = {"folder": settings.folder, "validity": validity, "last": last}
     return Found(items, memory, f"{len(items)} new mail{'s' if len(items) != 1 else ''}." if items else "No new mail.")

@@ -347,11 +347,13 @@ def _taken_up(state: State, event: TakenUp) -> None:
         seq = kept
     if state.outcome is None and not path:
         raise FlowError("only what has failed or ended can be taken up again")
+    if state.held:
+        raise FlowError("the run is paused; let it go on first")
     index = next((i for i, s in enumerate(seq.steps) if s.id == target.step), None)
     if index is None:
         raise FlowError(f"there is no step at {event.address}")
     state.generation += 1
-    state.outcome, state.message, state.ended, state.over, state.held = None, "", False, None, ""
+    state.outcome, state.message, state.ended, state.over = None, "", False, None
     for name, values in event.values.items():
         holder = seq.holder(name)
         if holder is not None:
