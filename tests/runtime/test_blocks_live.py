@@ -190,6 +190,19 @@ class Blocks(Flowing):
         self.until(run, "done")
         self.assertEqual((self.rows()[0]["Post"], self.rows()[0]["By"]), ("made of beans", "t"))
 
+    def test_taken_up_again_it_waits_for_the_new_run_only(self) -> None:
+        broken = [True]
+        gives = lambda i, c: OutsideError("gone") if broken[0] else "good"  # noqa: E731
+        self.run_page([step("first", "wait", how="for", seconds=1), read("inner")], {"it": "x"}, gives, name="Inner")
+        call = step("sub", "run_workflow", workflow=str(self.id), item={})
+        run = self.run_page([call], {}, gives, name="Outer")
+        self.until(run, "failed")
+        broken[0] = False
+        self.engine.record(run, flow.TakenUp(at=self.services.clock(), address="sub"))
+        self.reopen()  # the failed run of before is looked at, and not taken for the new one
+        self.until(run, "done")
+        self.assertEqual(self.values(run)["sub"]["text"], "good")
+
     def test_workflows_that_run_themselves_come_to_an_end(self) -> None:
         first = self.run_page([read("inner")], {"it": "x"}, lambda id_, c: "x", name="Loop")
         self.until(first, "done")

@@ -112,7 +112,7 @@ class Beginning:
             self._row(session, live, writing.now)
         if live.workflow.limits.at_once is not None:
             self._promote(writing, live)
-        if live.parent is not None:
+        if live.parent is not None and _is_latest(session, run_id, *live.parent):
             parent, address = live.parent
             event = _told(writing.now, address, live)
             writing.then.append(lambda: engine.post(parent, event))
@@ -159,7 +159,8 @@ class Beginning:
                 .join(parent, parent.c.id == tables.Run.parent_id)
                 .where(tables.Run.ended_at.is_not(None), parent.c.ended_at.is_(None))
             ).all()
-        for run_id, parent_id, address in rows:
+            latest = [row for row in rows if _is_latest(session, *row)]
+        for run_id, parent_id, address in latest:
             live = self.engine.live(run_id)
             self.engine.post(parent_id, _told(self.engine.services.clock(), address, live))
 
@@ -203,6 +204,12 @@ class Beginning:
                 if spent >= limit:
                     return f"{limit:g} {word} ({spent:.4f} spent)"
         return ""
+
+
+def _is_latest(session: Session, run_id: int, parent: int, address: str) -> bool:
+    """Whether no later run was begun from the same place: taken up again, a run waits for the new one only."""
+    place = select(func.max(tables.Run.id)).where(tables.Run.parent_id == parent, tables.Run.parent_address == address)
+    return session.scalar(place) == run_id
 
 
 def result_of(workflow: Workflow, state: flow.State) -> dict[str, Any]:
