@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
+from collections.abc import Callable
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -91,18 +93,25 @@ class Schedule(Starts):
 
     def test_a_year_in_four_zones_each_due_time_once(self) -> None:
         """Both kinds of change of the clocks, a half-hour zone, and the southern half of the world."""
-        for zone in ("Europe/Paris", "America/New_York", "Australia/Lord_Howe", "UTC"):
-            with self.subTest(zone=zone):
+        rules: list[tuple[str, Callable[[dt.datetime], bool]]] = [
+            ("FREQ=DAILY", lambda day: True),
+            ("FREQ=WEEKLY;BYDAY=SU,TU", lambda day: day.weekday() in (1, 6)),
+            ("FREQ=MONTHLY;BYDAY=-1SU", lambda day: day.weekday() == 6 and (day + dt.timedelta(days=7)).month != day.month),
+        ]
+        zones = ("Europe/Paris", "America/New_York", "Australia/Lord_Howe", "UTC")
+        for zone, (rule, fits) in itertools.product(zones, rules):
+            with self.subTest(zone=zone, rule=rule):
                 self.now = dt.datetime(2026, 1, 1, tzinfo=dt.UTC).timestamp()
-                # 02:30 is left out once a year in Paris and comes twice once a year.
-                id_ = self.started("schedule", steps=[{**FAILS}], rule="FREQ=DAILY;BYHOUR=2;BYMINUTE=30", zone=zone)
+                # 02:30 is left out once a year in Paris and comes twice once a year: on Sundays, the last of a month.
+                id_ = self.started("schedule", steps=[{**FAILS}], rule=f"{rule};BYHOUR=2;BYMINUTE=30", zone=zone)
                 end = self.now + 365 * 86_400
                 place = ZoneInfo(zone)
                 first = dt.datetime.fromtimestamp(self.now, dt.UTC).astimezone(place).replace(hour=2, minute=30)
                 day = first if first.timestamp() > self.now else first + dt.timedelta(days=1)
                 expected = []
                 while (moment := day.replace(tzinfo=place, fold=0).astimezone(dt.UTC)).timestamp() <= end:
-                    expected.append(moment.timestamp())
+                    if fits(day):
+                        expected.append(moment.timestamp())
                     day = (day.replace(tzinfo=None) + dt.timedelta(days=1)).replace(tzinfo=place)
                 while self.now < end:
                     with self.services.store.read() as session:
@@ -110,6 +119,23 @@ class Schedule(Starts):
                     self.now = min(max(next_at, self.now + 60), end)
                     self.engine.polling.look_at(id_)
                 dues = [dt.datetime.fromisoformat(i["due"]).timestamp() for i in self.items(id_)]
+                self.assertEqual(dues, expected)
+
+    def test_hours_go_by_the_zone_s_own_clock_across_both_changes(self) -> None:
+        """Every six hours: four a day on every day's own clock face, and none twice."""
+        for zone, month in itertools.product(("Europe/Paris", "Australia/Lord_Howe"), (3, 10)):
+            with self.subTest(zone=zone, month=month):
+                self.now = dt.datetime(2026, month, 20, tzinfo=dt.UTC).timestamp()
+                id_ = self.started("schedule", steps=[{**FAILS}], rule="FREQ=DAILY;BYHOUR=0,6,12,18;BYMINUTE=0", zone=zone)
+                first, end = self.now, self.now + 20 * 86_400
+                while self.now < end:
+                    with self.services.store.read() as session:
+                        next_at = session.get_one(tables.Start, id_).next_at
+                    self.now = min(max(next_at, self.now + 60), end)
+                    self.engine.polling.look_at(id_)
+                dues = [dt.datetime.fromisoformat(i["due"]).timestamp() for i in self.items(id_)]
+                minutes = (dt.datetime.fromtimestamp(t, ZoneInfo(zone)) for t in range(int(first) + 60, int(end) + 1, 60))
+                expected = [m.timestamp() for m in minutes if m.minute == 0 and m.hour % 6 == 0]
                 self.assertEqual(dues, expected)
 
     def test_what_a_schedule_remembers_does_not_grow(self) -> None:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import socket
+from unittest import mock
+
 from practice_town.faults import MODES
 from tests.runtime.house import WithHouse, page
 from ulmus.core import flow
+from ulmus.protocols import mailbox
 from ulmus.runtime import workflows
 from ulmus.store import tables
 
@@ -130,3 +134,17 @@ class BadStarts(WithHouse):
             with self.services.store.read() as session:
                 counts.append(session.query(tables.Run).count())
         self.assertEqual(counts, [2, 4, 5, 5])
+
+    def test_a_mailbox_that_says_nothing_is_given_up_with_words(self) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as mute, mock.patch.object(mailbox, "PATIENCE", 0.3):
+            settings = {"host": "127.0.0.1", "port": mute.getsockname()[1], "tls": False, "user": "desk"}
+            with self.services.store.write() as session:
+                session.add(tables.Connection(key="box", kind="mailbox", name="Desk", settings=settings))
+            log = {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Post": "<<mail.subject>>"}}}
+            start = {"id": "mail", "kind": "mail_received", "settings": {"box": "box"}}
+            id_ = self.made({**page(self.town.url), "start": start, "steps": [log]})
+            workflows.go_live(self.engine, id_, "m@a.example")
+            self.engine.polling.look_at(id_)
+            told = self.looked(id_)
+            self.assertTrue(told.failed)
+            self.assertIn("did not answer in time", told.found)

@@ -29,6 +29,21 @@ class ConnectionPath(BaseModel):
     key: str
 
 
+class TroubleView(BaseModel):
+    """An outside that does not answer: since when, its last words, how much waits for it, and when it is tried next."""
+
+    key: str
+    name: str
+    since: float
+    says: str
+    waiting: int
+    next_at: float
+
+
+class OutsideBody(BaseModel):
+    key: str
+
+
 class ConnectionView(BaseModel):
     """A connection without its secrets; `secrets_set` names those that are filled in."""
 
@@ -41,6 +56,7 @@ class ConnectionView(BaseModel):
     test_ok: bool | None
     test_says: str
     used_by: list[dict[str, Any]]
+    trouble: TroubleView | None = None
 
 
 class ConnectionKindView(BaseModel):
@@ -54,6 +70,7 @@ class ConnectionKindView(BaseModel):
 class ConnectionsView(BaseModel):
     connections: list[ConnectionView]
     kinds: list[ConnectionKindView]
+    hosts: list[TroubleView] = []
 
 
 class ConnectionBody(BaseModel):
@@ -81,6 +98,7 @@ def listing() -> Reply:
     with house().services.store.read() as session:
         records = list(session.scalars(select(tables.Connection).order_by(tables.Connection.kind, tables.Connection.name)))
         uses = _uses(list(session.scalars(select(tables.WorkflowRecord))))
+    troubles = {t.key: t for t in troubles_now()}
     views = [
         ConnectionView(
             key=r.key,
@@ -92,6 +110,7 @@ def listing() -> Reply:
             test_ok=r.test_ok,
             test_says=r.test_says,
             used_by=uses.get(r.key, []),
+            trouble=troubles.get(f"connection:{r.key}"),
         )
         for r in records
     ]
@@ -99,7 +118,24 @@ def listing() -> Reply:
         ConnectionKindView(name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=k.secrets)
         for k in CONNECTION_KINDS.values()
     ]
-    return send(ConnectionsView(connections=views, kinds=known))
+    hosts = [t for t in troubles.values() if t.key.startswith("host:")]
+    return send(ConnectionsView(connections=views, kinds=known, hosts=hosts))
+
+
+@bp.post("/outsides/try", responses={200: Fine})
+@needs("maker")
+def try_now(body: OutsideBody) -> Reply:
+    """Try an outside that does not answer again now, with the first of what waits for it."""
+    house().engine.outsides.try_now(body.key)
+    return send(Fine())
+
+
+def troubles_now() -> list[TroubleView]:
+    """The outsides that do not answer, as they are told."""
+    return [
+        TroubleView(key=t.key, name=t.name, since=t.since, says=t.says, waiting=t.waiting, next_at=t.next_at)
+        for t in house().engine.outsides.troubles()
+    ]
 
 
 @bp.post("/connections", responses={201: Made, 422: Problem})
@@ -146,6 +182,8 @@ def test(path: ConnectionPath) -> Reply:
         says, ok = guarded(lambda: CONNECTION_KINDS[record.kind].test(services.web, opened)), True
     except OutsideError as error:
         says, ok = error.message, False
+    if ok:
+        house().engine.outsides.forgive(f"connection:{path.key}")
     with services.store.write() as session:
         record = session.get_one(tables.Connection, path.key)
         record.tested_at, record.test_ok, record.test_says = services.clock(), ok, says

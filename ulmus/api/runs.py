@@ -17,6 +17,7 @@ from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import CellView, Fine, IterationView, LineView, Listing, Problem, Refusal, Reply, ResultView, UsageView, house, send
+from .connections import TroubleView, troubles_now
 from .journals import EntryView, around, cells, draft_versions, entry, iterations, journal, step_of
 from .views import given, line_views
 
@@ -98,6 +99,7 @@ class RunView(BaseModel):
     piece: int | None = None
     judge: str = ""
     held_for: str = ""
+    waits_for: list[TroubleView] = []
     parent: int | None = None
     began: list[int] = []
 
@@ -178,10 +180,17 @@ def show(path: RunPath) -> Reply:
             piece=piece,
             judge=next((d.address for d in flow.decide(live.state) if isinstance(d, flow.Judge)), ""),
             held_for=live.state.held_for if live.state.held else "",
+            waits_for=_waits_for(path.id),
             parent=run.parent_id,
             began=began,
         )
     )
+
+
+def _waits_for(run: int) -> list[TroubleView]:
+    """The outsides that do not answer and that steps of this run wait for."""
+    mine = {t.key for t in house().engine.outsides.troubles() if run in t.runs}
+    return [t for t in troubles_now() if t.key in mine]
 
 
 @bp.get("/runs/<int:id>/steps/<step>", responses={200: ResultView})

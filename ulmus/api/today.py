@@ -17,6 +17,7 @@ from ..store import tables
 from .auth import needs
 from .base import Reply, house, send
 from .brands import BrandSpending, spending
+from .connections import TroubleView, troubles_now
 
 bp = APIBlueprint("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
 SLOW_START = 600
@@ -69,6 +70,7 @@ class TodayView(BaseModel):
     spent_month: float
     spent_today: float
     budgets: list[BrandSpending] = []
+    troubles: list[TroubleView] = []
     live: int
 
 
@@ -106,6 +108,7 @@ def today() -> Reply:
                 for brand in session.scalars(select(tables.Brand))
                 if (brand.limits or {}).get("month_money")
             ],
+            troubles=troubles_now(),
             live=session.scalar(select(func.count()).where(tables.WorkflowRecord.state == "live")) or 0,
         )
     return send(view)

@@ -6,6 +6,8 @@ import datetime as dt
 import email
 import email.policy
 import ssl
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from email.message import EmailMessage
 from email.utils import parseaddr, parsedate_to_datetime
@@ -19,6 +21,8 @@ from .errors import OutsideError
 MOST = 200
 LARGEST = 10_000_000
 LONGEST_TEXT = 400_000
+PATIENCE = 20.0
+"""Seconds to wait for each answer of a mail server."""
 
 
 @dataclass(frozen=True)
@@ -48,27 +52,35 @@ class Letter:
     arrived: float = 0.0
 
 
+@contextmanager
+def _opened(box: Mailbox) -> Iterator[IMAPClient]:
+    """Signed in; whatever goes wrong inside becomes an `OutsideError` in words."""
+    context = ssl.create_default_context() if box.tls else None
+    try:
+        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=PATIENCE, ssl_context=context) as client:
+            client.login(box.user, box.password)
+            yield client
+    except LoginError:
+        raise OutsideError("The mail server does not accept this user and password.") from None
+    except TimeoutError:
+        raise OutsideError(f"The mail server “{box.host}” did not answer in time.", retryable=True) from None
+    except (IMAPClientError, OSError, KeyError, ValueError) as error:
+        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+
+
 def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Letter], int]:
     """Messages with a number above `after`, oldest first; all where the folder's validity is another.
 
     Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.
     """
-    try:
-        with IMAPClient(
-            box.host, port=box.port, ssl=box.tls, timeout=20, ssl_context=ssl.create_default_context() if box.tls else None
-        ) as client:
-            client.login(box.user, box.password)
-            state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
-            now_valid = int(state[b"UIDVALIDITY"])
-            first = after + 1 if now_valid == validity else 1
-            uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
-            sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
-            small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
-            found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
-    except LoginError:
-        raise OutsideError("The mail server does not accept this user and password.") from None
-    except (IMAPClientError, OSError, ssl.SSLError, KeyError, ValueError) as error:
-        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+    with _opened(box) as client:
+        state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
+        now_valid = int(state[b"UIDVALIDITY"])
+        first = after + 1 if now_valid == validity else 1
+        uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
+        sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
+        small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
+        found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
     letters = [_letter(uid, found[uid][b"BODY[]"]) for uid in small if b"BODY[]" in found.get(uid, {})]
     return now_valid, letters, max(uids, default=after if now_valid == validity else 0)
 
@@ -77,23 +89,15 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
     """The mails that arrived in the second of `moment` (since the epoch) or later, oldest first: a mailbox knows no
     less than a second. Raises `OutsideError`."""
     day = dt.datetime.fromtimestamp(moment, dt.UTC).date() - dt.timedelta(days=1)
-    try:
-        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20) as client:
-            client.login(box.user, box.password)
-            client.select_folder(folder, readonly=True)
-            client.normalise_times = False
-            uids = sorted(client.search(["SINCE", day]))[-MOST:]
-            known = client.fetch(uids, ["INTERNALDATE", "RFC822.SIZE"]) if uids else {}
-            wanted = [
-                u
-                for u in uids
-                if known[u][b"INTERNALDATE"].timestamp() >= int(moment) and known[u].get(b"RFC822.SIZE", 0) <= LARGEST
-            ]
-            found = client.fetch(wanted, ["BODY.PEEK[]"]) if wanted else {}
-    except LoginError:
-        raise OutsideError("The mail server does not accept this user and password.") from None
-    except (IMAPClientError, OSError, ssl.SSLError, KeyError, ValueError) as error:
-        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+    with _opened(box) as client:
+        client.select_folder(folder, readonly=True)
+        client.normalise_times = False
+        uids = sorted(client.search(["SINCE", day]))[-MOST:]
+        known = client.fetch(uids, ["INTERNALDATE", "RFC822.SIZE"]) if uids else {}
+        wanted = [
+            u for u in uids if known[u][b"INTERNALDATE"].timestamp() >= int(moment) and known[u].get(b"RFC822.SIZE", 0) <= LARGEST
+        ]
+        found = client.fetch(wanted, ["BODY.PEEK[]"]) if wanted else {}
     return [
         replace(_letter(uid, found[uid][b"BODY[]"]), arrived=known[uid][b"INTERNALDATE"].timestamp())
         for uid in wanted
@@ -103,14 +107,8 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
 
 def probe(box: Mailbox) -> str:
     """Sign in and count. Raises `OutsideError`."""
-    try:
-        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=20) as client:
-            client.login(box.user, box.password)
-            return f"{len(client.list_folders())} folders can be read."
-    except LoginError:
-        raise OutsideError("The mail server does not accept this user and password.") from None
-    except (IMAPClientError, OSError) as error:
-        raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
+    with _opened(box) as client:
+        return f"{len(client.list_folders())} folders can be read."
 
 
 def _letter(uid: int, raw: bytes) -> Letter:

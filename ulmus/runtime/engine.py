@@ -19,6 +19,7 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from filelock import FileLock, Timeout
@@ -36,6 +37,7 @@ from .executors import Executor, Threads
 from .inside import Inside
 from .journal import Live, Pages, Writing
 from .outbox import Outbox
+from .outsides import Outsides, leads_to
 from .polling import Polling
 from .replies import Replies
 from .services import Services
@@ -71,6 +73,7 @@ class Engine:
     def __init__(self, services: Services, executor: Executor | None = None) -> None:
         self.services = services
         self.executor = executor or Threads()
+        self.outsides = Outsides(services, self.executor)
         self.pages = Pages()
         self.inside = Inside(self)
         self.beginning = Beginning(self)
@@ -144,6 +147,7 @@ class Engine:
                 now = self.services.clock()
                 for run_id, address in self._due(now):
                     self._fire(run_id, address, now)
+                self.outsides.look(now)
                 self.outbox.look(now)
                 self.polling.look(now)
                 self.replies.look(now)
@@ -331,8 +335,9 @@ class Engine:
                 flight = (live.run_id, f"{decision.address}#{decision.attempt}#{decision.generation}")
                 if flight not in self._flying:
                     self._flying.add(flight)
-                    context = self._context(live, decision)
-                    self.executor.submit(self._perform, live.run_id, live.line(decision.step), decision, context, flight)
+                    line, context = live.line(decision.step), self._context(live, decision)
+                    job = partial(self._perform, live.run_id, line, decision, context, flight)
+                    self.outsides.submit(leads_to(line, context.values), job, live.run_id)
             elif isinstance(decision, flow.Wait | flow.Listen) and decision.due is not None:
                 if isinstance(decision, flow.Listen):
                     self.replies.watch(live, decision)
@@ -341,9 +346,23 @@ class Engine:
         if live.state.ended:
             self._live.pop(live.run_id, None)
 
-    def _perform(self, run_id: int, line: Line, decision: flow.Perform, context: Context, flight: tuple[int, str]) -> None:
+    def _perform(
+        self,
+        run_id: int,
+        line: Line,
+        decision: flow.Perform,
+        context: Context,
+        flight: tuple[int, str],
+        refused: OutsideError | None,
+    ) -> OutsideError | None:
         event: flow.Event
+        met: OutsideError | None = None
+        if self._is_over(run_id):
+            self._flying.discard(flight)
+            return None
         try:
+            if refused is not None:
+                raise refused
             result = carry.perform(line, context)
             event = flow.Done(
                 at=self.services.clock(),
@@ -353,6 +372,7 @@ class Engine:
                 usage=result.usage,
             )
         except OutsideError as error:
+            met = error
             spent = {"usage": error.usage, "detail": error.detail} if isinstance(error, StepFailed) else {}
             event = flow.Failed(
                 at=self.services.clock(),
@@ -363,6 +383,14 @@ class Engine:
                 **spent,
             )
         self._bring(run_id, event, flight)
+        return met
+
+    def _is_over(self, run_id: int) -> bool:
+        """Whether a run ended while a step of it waited for its outside."""
+        if run_id in self._live:
+            return False
+        with self.services.store.read() as session:
+            return session.get_one(tables.Run, run_id).ended_at is not None
 
     def _bring(self, run_id: int, event: flow.Event, flight: tuple[int, str]) -> None:
         """Have what a step gave written; the step counts as under way until it is."""

@@ -20,7 +20,7 @@ class Executor(Protocol):
 class Threads:
     """Jobs in threads of this process."""
 
-    def __init__(self, count: int = 96) -> None:
+    def __init__(self, count: int = 160) -> None:
         self._pool = ThreadPoolExecutor(count, thread_name_prefix="ulmus")
 
     def submit(self, job: Callable[..., Any], *arguments: Any) -> None:

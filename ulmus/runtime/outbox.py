@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import select
@@ -28,6 +30,9 @@ if TYPE_CHECKING:
 log = logging.getLogger("ulmus")
 MAIL_TRIES = 5
 ASK_TRIES = 6
+
+Job = Callable[[int, OutsideError | None], OutsideError | None]
+"""Work on a piece; gets the reason where its outside did not let it through, gives what it failed with."""
 
 
 class Outbox:
@@ -57,55 +62,59 @@ class Outbox:
     def recover(self) -> None:
         """After a start: pieces with an intent and no receipt are looked into before anything else."""
         with self.engine.services.store.read() as session:
-            cut_off = list(session.scalars(select(tables.Piece.id).where(tables.Piece.state == "intent")))
-        for piece_id in cut_off:
-            self._submit(piece_id, self._look_into)
+            cut_off = session.execute(select(tables.Piece.id, tables.Piece.connection).where(tables.Piece.state == "intent")).all()
+        for piece_id, connection in cut_off:
+            self._submit(piece_id, connection, self._look_into)
 
     def look(self, now: float) -> None:
         """Send what is due."""
         self._hurry.clear()
         with self.engine.services.store.read() as session:
             rows = session.execute(
-                select(tables.Piece.id, tables.Piece.state).where(
+                select(tables.Piece.id, tables.Piece.connection, tables.Piece.state).where(
                     tables.Piece.state.in_(("queued", "intent")), tables.Piece.due_at <= now
                 )
             ).all()
-        for piece_id, state in rows:
-            self._submit(piece_id, self._deliver if state == "queued" else self._look_into)
+        for piece_id, connection, state in rows:
+            self._submit(piece_id, connection, self._deliver if state == "queued" else self._look_into)
 
-    def _submit(self, piece_id: int, job: Any) -> None:
+    def _submit(self, piece_id: int, connection: str, job: Job) -> None:
         with self._lock:
             if piece_id in self._flying:
                 return
             self._flying.add(piece_id)
-        self.engine.executor.submit(self._fly, piece_id, job)
+        self.engine.outsides.submit(f"connection:{connection}", partial(self._fly, piece_id, job))
 
-    def _fly(self, piece_id: int, job: Any) -> None:
+    def _fly(self, piece_id: int, job: Job, refused: OutsideError | None) -> OutsideError | None:
         try:
-            job(piece_id)
+            return job(piece_id, refused)
         except Exception:
             log.exception("piece %s met a fault and will be looked into", piece_id)
+            return None
         finally:
             with self._lock:
                 self._flying.discard(piece_id)
 
     # -- sending ------------------------------------------------------------------------------------
 
-    def _deliver(self, piece_id: int) -> None:
+    def _deliver(self, piece_id: int, refused: OutsideError | None) -> OutsideError | None:
         services = self.engine.services
         with services.store.write() as session:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state != "queued":
-                return
+                return None
             piece.state, piece.attempt = "intent", piece.attempt + 1
             # While the sending is under way nobody looks into it; after a crash the start does.
             piece.due_at = services.clock() + 600
         try:
+            if refused is not None:
+                raise refused
             receipt = guarded(lambda: self._send(piece))
         except OutsideError as error:
             self._failed(piece, error)
-            return
+            return error
         self._sent(piece, receipt)
+        return None
 
     def _send(self, piece: tables.Piece) -> dict[str, Any]:
         services = self.engine.services
@@ -139,7 +148,7 @@ class Outbox:
 
     def _failed(self, piece: tables.Piece, error: OutsideError) -> None:
         if error.ambiguous:
-            self._look_into(piece.id, why=error.message)
+            self._look_into(piece.id, None, why=error.message)
         elif piece.run_id is None and error.retryable and piece.attempt < MAIL_TRIES:
             self._set(piece, "queued", error.message, self.engine.services.clock() + 5 * 2**piece.attempt)
         else:
@@ -164,23 +173,25 @@ class Outbox:
 
     # -- finding out --------------------------------------------------------------------------------
 
-    def _look_into(self, piece_id: int, why: str = "") -> None:
+    def _look_into(self, piece_id: int, refused: OutsideError | None, why: str = "") -> OutsideError | None:
         """An intent without a receipt: ask the other side, or leave it to a person."""
         services = self.engine.services
         with services.store.read() as session:
             piece = session.get_one(tables.Piece, piece_id)
         if piece.state != "intent":
-            return
+            return None
         find = kinds()[piece.kind].find if piece.kind in kinds() else None
         can_tell, found = False, None
         if find is not None:
             try:
+                if refused is not None:
+                    raise refused
                 can_tell, found = guarded(lambda: find(services.web, self._connection(piece), piece.key))
             except OutsideError as error:
                 if piece.attempt < ASK_TRIES:
                     words = f"It is not known yet whether this went out. {error.message} Asking again soon."
                     self._set(piece, "intent", words, services.clock() + 2**piece.attempt, attempt=piece.attempt + 1)
-                    return
+                    return error
         if found is not None:
             self._sent(piece, {**piece.content, **found})
         elif can_tell:
@@ -188,6 +199,7 @@ class Outbox:
             self._give_back(piece, OutsideError(message, retryable=True))
         else:
             self._unsure(piece, why)
+        return None
 
     def _unsure(self, piece: tables.Piece, why: str) -> None:
         now = self.engine.services.clock()

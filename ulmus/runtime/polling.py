@@ -13,6 +13,7 @@ import logging
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import String, cast, insert, or_, select
@@ -27,6 +28,7 @@ from ..steps.base import Found, Look, Row
 from ..store import tables
 from .beginning import result_of
 from .carry import guarded
+from .outsides import STARTS
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -96,9 +98,9 @@ class Polling:
                 if workflow_id in self._flying:
                     continue
                 self._flying.add(workflow_id)
-            self.engine.executor.submit(self._fly, workflow_id)
+            self.engine.outsides.submit(STARTS, partial(self._fly, workflow_id))
 
-    def _fly(self, workflow_id: int) -> None:
+    def _fly(self, workflow_id: int, refused: OutsideError | None) -> None:
         try:
             self.look_at(workflow_id)
         except Exception:

@@ -18,6 +18,7 @@ from ..protocols import mailbox
 from ..protocols.errors import OutsideError
 from ..steps.connections import reader
 from .journal import Live
+from .outsides import STARTS
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -66,9 +67,9 @@ class Replies:
             if self._looking or not self._watched or now < self._next:
                 return
             self._looking, self._next = True, now + EVERY
-        self.engine.executor.submit(self._look)
+        self.engine.outsides.submit(STARTS, self._look)
 
-    def _look(self) -> None:
+    def _look(self, refused: OutsideError | None) -> None:
         try:
             with self._lock:
                 watched = list(self._watched)

@@ -113,7 +113,7 @@ class Kind(KindSpec):
     `find` asks the other side whether it has it (can it tell, output or ``None``) · write: `row` gives (sheet, cells) ·
     set: `work` gives the outputs and what the step remembers for next time.
 
-    `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
+    `reaches` names the setting that holds the address a kind without a connection reads. `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
     ``fields`` and ``rules`` texts have been filled in; ``longslots``, ``value`` and ``condition`` texts are left as
     written. `listens` says how a live start comes by its items.
     """
@@ -128,6 +128,7 @@ class Kind(KindSpec):
     work: Callable[[Any, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]] | None = None
     listens: Literal["", "poll", "clock", "rows", "runs", "push"] = ""
     gives_outside: bool = False
+    reaches: str = ""
     brief: str = ""
 
 

@@ -13,21 +13,28 @@ from ..protocols.net import Web
 from .base import Connection, Settings
 
 
-class ModelSettings(Settings):
+class Limited(Settings):
+    """What every connection can be told about going easy on the other side."""
+
+    at_once: int = Field(64, title="At most at a time", description="Calls under way; more wait their turn.", ge=1, le=64)
+    a_minute: int | None = Field(None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000)
+
+
+class ModelSettings(Limited):
     base_url: str = Field(title="Address", description="Ends before /chat/completions.", min_length=1, max_length=500)
     model: str = Field(title="Model name", min_length=1, max_length=120)
     prices: Prices = Field(Prices(), title="Price per million tokens (€)")
     max_seconds: float = Field(120, title="Longest wait (seconds)", ge=1, le=900)
 
 
-class PostingSettings(Settings):
+class PostingSettings(Limited):
     endpoint: str = Field(title="Micropub address", min_length=1, max_length=500)
     limit: int | None = Field(
         None, title="Greatest length (characters)", description="Empty where there is none.", ge=1, le=1_000_000
     )
 
 
-class MailSettings(Settings):
+class MailSettings(Limited):
     host: str = Field(title="Mail server", min_length=1, max_length=200)
     port: int = Field(587, title="Port", ge=1, le=65535)
     starttls: bool = Field(True, title="Encrypt with STARTTLS")

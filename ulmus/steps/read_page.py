@@ -42,5 +42,6 @@ KIND = Kind(
     output=PageOutput,
     perform=perform,
     gives_outside=True,
+    reaches="url",
     brief="{words} words · {title}",
 )

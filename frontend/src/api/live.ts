@@ -4,6 +4,7 @@ import { queries } from "./client";
 
 export type News =
   | { topic: "run" | "approval" | "piece" | "workflow"; id: number }
+  | { topic: "outside"; id: string }
   | { topic: "sheet"; key: string }
   | { topic: "page"; id: number; version: number }
   | { topic: "proof"; workflow: number; sample: number; step: string; state: "running" | "made"; text?: string };
@@ -15,6 +16,7 @@ const CONCERNS: Record<News["topic"], string[]> = {
   approval: ["approvals", "approval", "today", "workflows"],
   piece: ["today", "run", "runs"],
   workflow: ["workflows", "today", "bench"],
+  outside: ["today", "connections", "run"],
   sheet: ["sheet", "sheets"],
   page: [],
   proof: [],

@@ -7,6 +7,7 @@ import { Button } from "../../components/Button";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
+import { Trouble } from "../../components/Trouble";
 import { ago } from "../../components/words";
 import { ConnectionForm } from "./ConnectionForm";
 
@@ -25,6 +26,11 @@ export function Connections() {
   return (
     <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
       <h1 className="font-serif text-3xl font-semibold tracking-tight">Connections</h1>
+      {all.data.hosts.map((t) => (
+        <div key={t.key} className="mt-4 border-l-2 border-brick bg-brickwash px-4 py-2">
+          <Trouble trouble={t} maker={true} />
+        </div>
+      ))}
       {kinds.map((kind) => {
         const mine = connections.filter((c) => c.kind === kind.name);
         return (
@@ -110,6 +116,11 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
             </State>
           )}
         </p>
+        {c.trouble && (
+          <div className="mt-1">
+            <Trouble trouble={c.trouble} maker={true} />
+          </div>
+        )}
         <p className="mt-1 text-xs text-soft">
           {c.used_by.length ? "Used by " : "Used by nothing."}
           {c.used_by.map((w, i) => (

@@ -9,6 +9,7 @@ import { useKeys } from "../../components/keys";
 import { Failed, Loading } from "../../components/Quiet";
 import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
+import { Trouble } from "../../components/Trouble";
 import { clock, money, when } from "../../components/words";
 import { CellBody } from "../bench/CellBody";
 import { Iterations } from "../bench/Iterations";
@@ -172,6 +173,11 @@ export function RunPage() {
           {r.message}
         </p>
       )}
+      {run.data.waits_for.map((t) => (
+        <div key={t.key} role="status" className="border-b border-line bg-brickwash px-5 py-1.5">
+          <Trouble trouble={t} maker={maker} />
+        </div>
+      ))}
       {(run.data.parent || run.data.began.length > 0) && (
         <p className="border-b border-line px-5 py-1 text-xs text-soft">
           {run.data.parent && (

@@ -7,6 +7,7 @@ import { Linked } from "../../components/Piece";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
 import { sayError } from "../../components/Toast";
+import { Trouble } from "../../components/Trouble";
 import { ago, count, longDay, money, when } from "../../components/words";
 import { DayLine } from "./DayLine";
 
@@ -34,6 +35,13 @@ export function Today() {
         </p>
       </div>
       <DayLine day={day} />
+      {day.troubles.length > 0 && (
+        <section aria-label="Outside" className="mt-4 space-y-1 border-l-2 border-brick bg-brickwash px-4 py-2">
+          {day.troubles.map((t) => (
+            <Trouble key={t.key} trouble={t} maker={maker} />
+          ))}
+        </section>
+      )}
       <div className="mt-8 grid gap-12 lg:grid-cols-[7fr_5fr]">
         <section aria-labelledby="waiting">
           <h2 id="waiting" className="smallcaps border-b border-rule pb-1 text-lg">

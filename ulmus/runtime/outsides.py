@@ -1,0 +1,265 @@
+"""Outsides: one that fails slows only what uses it.
+
+Work that leads to an outside (a connection, or a host without one) passes a door of that outside's own: so many at a
+time, so many a minute. After several failures in a row the door closes for a while and what comes waits behind it
+without holding a thread; then one is let through to try, and its luck decides for the rest. What has waited too long
+is given back as failed, so that each step's failure policy has the last word.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import logging
+import threading
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlsplit
+
+from sqlalchemy import select
+
+from ..core import slots
+from ..core.workflow import Line
+from ..core.workflow.kinds import field_control
+from ..protocols.errors import OutsideError
+from ..steps import kinds
+from ..store import tables
+from .executors import Executor
+from .services import Services
+
+log = logging.getLogger("ulmus")
+AT_ONCE = 64
+"""Calls to one outside at a time, where its connection says nothing else."""
+IN_A_ROW = 5
+"""Failures in a row after which the door closes."""
+FIRST_REST, LONGEST_REST = 10.0, 900.0
+"""Seconds the door stays closed at first, and at most; each failed try doubles it."""
+LONGEST_WAIT = 3600.0
+"""Seconds after which waiting work is given back as failed."""
+STARTS = "starts"
+"""The door of all looks at starts: they keep no more threads than this from the steps, and it never closes."""
+READ_AGAIN = 5.0
+"""Seconds between two looks at what the connections say of their limits."""
+
+Job = Callable[[OutsideError | None], OutsideError | None]
+"""Work: gets the reason where it is given back undone, gives what it failed with."""
+
+
+@dataclass
+class _Waiting:
+    job: Job
+    run: int | None
+    since: float
+
+
+@dataclass
+class Outside:
+    """One outside as it stands. Times are seconds since the epoch."""
+
+    key: str
+    name: str
+    at_once: int = AT_ONCE
+    a_minute: int | None = None
+    under_way: int = 0
+    waiting: deque[_Waiting] = field(default_factory=deque)
+    failures: int = 0
+    since: float = 0.0
+    says: str = ""
+    rests: int = 0
+    until: float = 0.0
+    begun: deque[float] = field(default_factory=deque)
+
+    @property
+    def resting(self) -> bool:
+        """Whether the door is closed: nothing is let through but a try now and then."""
+        return self.failures >= IN_A_ROW
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """What is told of an outside that does not answer; `next_at` is when it is tried again."""
+
+    key: str
+    name: str
+    since: float
+    says: str
+    waiting: int
+    runs: frozenset[int]
+    next_at: float
+
+
+class Outsides:
+    """The doors of all outsides. Thread-safe."""
+
+    def __init__(self, services: Services, executor: Executor) -> None:
+        self.services = services
+        self.executor = executor
+        self._all: dict[str, Outside] = {}
+        self._lock = threading.Lock()
+        self._read_at = 0.0
+
+    def submit(self, key: str, job: Job, run: int | None = None) -> None:
+        """Have `job` carried out as soon as its outside lets it; an empty key leads nowhere and passes at once."""
+        if not key:
+            self.executor.submit(job, None)
+            return
+        outside = self._outside(key)
+        with self._lock:
+            outside.waiting.append(_Waiting(job, run, self.services.clock()))
+        self._let_through(outside)
+
+    def look(self, now: float) -> None:
+        """Open doors whose rest is over, and give back what has waited too long."""
+        if now - self._read_at > READ_AGAIN:
+            self._read_at = now
+            self._read_limits()
+        with self._lock:
+            some = [outside for outside in self._all.values() if outside.waiting]
+        for outside in some:
+            for late in self._too_late(outside, now):
+                self.executor.submit(late.job, self._refusal(outside))
+            self._let_through(outside)
+
+    def try_now(self, key: str) -> None:
+        """End the rest of an outside: the next in line tries it at once."""
+        with self._lock:
+            outside = self._all.get(key)
+            if outside is not None:
+                outside.until = 0.0
+        if outside is not None:
+            self._let_through(outside)
+
+    def forgive(self, key: str) -> None:
+        """A test of the connection went well: everything goes on."""
+        with self._lock:
+            outside = self._all.get(key)
+        if outside is not None:
+            self._heard(outside, None)
+            self._let_through(outside)
+
+    def troubles(self) -> list[Trouble]:
+        """The outsides that do not answer, longest first."""
+        with self._lock:
+            found = [
+                Trouble(
+                    o.key,
+                    o.name,
+                    o.since,
+                    o.says,
+                    len(o.waiting),
+                    frozenset(w.run for w in o.waiting if w.run is not None),
+                    o.until,
+                )
+                for o in self._all.values()
+                if o.resting
+            ]
+        return sorted(found, key=lambda trouble: trouble.since)
+
+    # -- the door -----------------------------------------------------------------------------------
+
+    def _outside(self, key: str) -> Outside:
+        with self._lock:
+            outside = self._all.get(key)
+        if outside is None:
+            outside = Outside(key, key.partition(":")[2])
+            with self._lock:
+                outside = self._all.setdefault(key, outside)
+            self._read_limits()
+        return outside
+
+    def _read_limits(self) -> None:
+        """Names and limits as the connections have them now."""
+        with self._lock:
+            known = [o for o in self._all.values() if o.key.startswith("connection:")]
+        if not known:
+            return
+        with self.services.store.read() as session:
+            rows = {
+                key: (name, settings)
+                for key, name, settings in session.execute(
+                    select(tables.Connection.key, tables.Connection.name, tables.Connection.settings)
+                )
+            }
+        for outside in known:
+            name, settings = rows.get(outside.key.partition(":")[2], (outside.name, {}))
+            outside.name = name
+            outside.at_once = int(settings.get("at_once") or AT_ONCE)
+            outside.a_minute = settings.get("a_minute")
+
+    def _let_through(self, outside: Outside) -> None:
+        now = self.services.clock()
+        going: list[_Waiting] = []
+        with self._lock:
+            while outside.waiting and self._may_go(outside, now):
+                outside.under_way += 1
+                if outside.a_minute:
+                    outside.begun.append(now)
+                going.append(outside.waiting.popleft())
+        for one in going:
+            self.executor.submit(self._carry_out, outside, one.job)
+
+    def _may_go(self, outside: Outside, now: float) -> bool:
+        if outside.resting and (now < outside.until or outside.under_way):
+            return False
+        if outside.under_way >= outside.at_once:
+            return False
+        while outside.begun and outside.begun[0] <= now - 60:
+            outside.begun.popleft()
+        return not outside.a_minute or len(outside.begun) < outside.a_minute
+
+    def _carry_out(self, outside: Outside, job: Job) -> None:
+        error: OutsideError | None = None
+        try:
+            error = job(None)
+        finally:
+            with self._lock:
+                outside.under_way -= 1
+            self._heard(outside, error)
+            self._let_through(outside)
+
+    def _heard(self, outside: Outside, error: OutsideError | None) -> None:
+        now = self.services.clock()
+        with self._lock:
+            before = outside.resting
+            if error is None or not error.retryable:
+                outside.failures, outside.rests, outside.until = 0, 0, 0.0
+            else:
+                if outside.failures == 0:
+                    outside.since = now
+                outside.failures += 1
+                outside.says = error.message
+                if outside.resting and now >= outside.until:
+                    rest = min(LONGEST_REST, max(FIRST_REST * 2**outside.rests, error.retry_after or 0.0))
+                    outside.until, outside.rests = now + rest, outside.rests + 1
+            after = outside.resting
+        if before != after:
+            log.warning("%s %s", outside.name, f"does not answer: {outside.says}" if after else "answers again")
+            self.services.bus.say("outside", id=outside.key)
+
+    def _too_late(self, outside: Outside, now: float) -> list[_Waiting]:
+        late = []
+        with self._lock:
+            while outside.resting and outside.waiting and outside.waiting[0].since < now - LONGEST_WAIT:
+                late.append(outside.waiting.popleft())
+        return late
+
+    def _refusal(self, outside: Outside) -> OutsideError:
+        since = dt.datetime.fromtimestamp(outside.since)
+        return OutsideError(f"{outside.name} has not answered since {since:%H:%M}. The last it said: {outside.says}")
+
+
+def leads_to(line: Line, values: Any) -> str:
+    """The outside a line leads to: its connection, or the host of the address it reads; empty where it leads to none."""
+    kind = kinds()[line.kind]
+    for name, info in kind.settings.model_fields.items():
+        if field_control(info).get("control") == "connection" and line.settings.get(name):
+            return f"connection:{line.settings[name]}"
+    text = line.settings.get(kind.reaches) if kind.reaches else None
+    if not isinstance(text, str):
+        return ""
+    try:
+        host = urlsplit(slots.render(slots.parse(text), values).text.strip()).netloc
+    except ValueError:
+        return ""
+    return f"host:{host}" if host else ""
