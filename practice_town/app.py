@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-import logging
 import threading
 from pathlib import Path
+from typing import Any
 
 from flask import Flask, render_template
-from werkzeug.serving import BaseWSGIServer, WSGIRequestHandler, make_server
+from waitress.channel import HTTPChannel
+from waitress.server import create_server
+from waitress.task import WSGITask
 
 from . import control, mailbox, model_api, network, office, sites, timed
+from .faults import LINE
 from .state import State
 from .world import SITES
+
+THREADS = 96
 
 
 def create_app(state: State, smtp_port: int = 0) -> Flask:
@@ -28,10 +33,16 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
     return app
 
 
-class _Handler(WSGIRequestHandler):
-    """Keeps connections open between requests, as the real outside does."""
+class _Task(WSGITask):
+    """Hands the line to the pages, so that one can be cut."""
 
-    protocol_version = "HTTP/1.1"
+    def get_environment(self) -> dict[str, Any]:
+        environ: dict[str, Any] = super().get_environment()
+        return {**environ, LINE: self.channel.socket}
+
+
+class _Channel(HTTPChannel):
+    task_class = _Task
 
 
 class Town:
@@ -40,16 +51,15 @@ class Town:
     def __init__(self, folder: Path | None = None, port: int = 0, smtp_port: int = 0) -> None:
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
-        logging.getLogger("werkzeug").setLevel(logging.ERROR)
         self.state = State(folder / "town.json" if folder else None)
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
         app = create_app(self.state, self.smtp_port)
-        self._server: BaseWSGIServer = make_server("127.0.0.1", port, app, threaded=True, request_handler=_Handler)
-        self._server.daemon_threads = True  # type: ignore[attr-defined]
-        self.port = self._server.server_port
+        self._server: Any = create_server(app, host="127.0.0.1", port=port, threads=THREADS, send_bytes=1, ident="practice town")
+        self._server.channel_class = _Channel
+        self.port = self._server.effective_port
         self.url = f"http://127.0.0.1:{self.port}"
-        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True, name="practice-town")
+        self._thread = threading.Thread(target=self._server.run, daemon=True, name="practice-town")
 
     def start(self) -> Town:
         """Serve in the background."""
@@ -58,8 +68,7 @@ class Town:
 
     def stop(self) -> None:
         """Stop serving."""
-        self._server.shutdown()
-        self._server.server_close()
+        self._server.close()
         self._mail.stop()
 
 

@@ -70,9 +70,13 @@ def common(mode: str) -> Response | None:
     return None
 
 
+LINE = "town.line"
+"""Where a request's environment holds its socket."""
+
+
 def drop() -> None:
-    """Cut the line without an answer (the town runs on Werkzeug's server, which hands out its socket)."""
-    line = request.environ.get("werkzeug.socket")
+    """Cut the line without an answer."""
+    line = request.environ.get(LINE)
     if line is not None:
         line.shutdown(2)
 

@@ -9,6 +9,7 @@ import sys
 import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 from unittest import mock
 
 from ulmus.protocols import aside, feeds, pages
@@ -31,11 +32,27 @@ class Workers(unittest.TestCase):
         for worker in self.workers._free:
             worker.end()
 
+    def worker(self) -> aside._Worker:
+        """A worker that is free."""
+        self.workers._count += 1
+        self.workers._begin("ulmus.protocols.feeds")
+        return self.workers._free[-1]
+
+    def elsewhere(self, function: Any, *arguments: Any) -> Any:
+        """What a worker gives."""
+        if not self.workers._free:
+            self.worker()
+        return self.workers._by(self.workers._free.pop(), function, *arguments)
+
     def test_many_at_once_give_what_one_at_hand_gives(self) -> None:
         alone = [pages.from_html(PAGE.format(n=n)) for n in range(12)]
         with ThreadPoolExecutor(12) as pool:
             together = list(pool.map(lambda n: self.workers.call(pages.from_html, PAGE.format(n=n)), range(12)))
         self.assertEqual(together, alone)
+        for _ in range(200):
+            if self.workers._free:
+                break
+            time.sleep(0.05)
         self.assertTrue(self.workers._free, "so many at once are read in workers")
         self.assertLessEqual(len(self.workers._free), aside.WORKERS)
 
@@ -45,26 +62,25 @@ class Workers(unittest.TestCase):
 
     def test_what_cannot_be_read_is_told_alike(self) -> None:
         with self.assertRaisesRegex(OutsideError, "not a web page"):
-            self.workers._elsewhere(pages.from_html, "no markup at all")
+            self.elsewhere(pages.from_html, "no markup at all")
         with self.assertRaisesRegex(OutsideError, "empty"):
-            self.workers._elsewhere(feeds.parse, b"")
+            self.elsewhere(feeds.parse, b"")
         self.assertEqual(len(self.workers._free), 1, "a worker that told an error goes on")
 
     def test_a_worker_that_was_killed_costs_nothing_but_time(self) -> None:
-        self.workers._elsewhere(feeds.parse, FEED)
-        os.kill(self.workers._free[0]._process.pid, signal.SIGKILL)
+        os.kill(self.worker()._process.pid, signal.SIGKILL)
         time.sleep(0.1)
-        self.assertEqual(self.workers._elsewhere(feeds.parse, FEED).title, "F")
+        self.assertEqual(self.elsewhere(feeds.parse, FEED).title, "F")
         self.assertEqual(self.workers._free, [])
 
     def test_one_that_takes_too_long_is_ended(self) -> None:
+        self.worker()
         with mock.patch.object(aside, "LONGEST", 0.0), self.assertRaisesRegex(OutsideError, "too long"):
-            self.workers._elsewhere(pages.from_html, PAGE.format(n=1) * 50)
+            self.elsewhere(pages.from_html, PAGE.format(n=1) * 50)
         self.assertEqual(self.workers._free, [])
 
     def test_idle_workers_are_ended(self) -> None:
-        self.workers._elsewhere(feeds.parse, FEED)
-        worker = self.workers._free[0]
+        worker = self.worker()
         worker.used -= aside.IDLE
         self.workers._look()
         self.assertEqual(self.workers._free, [])
@@ -72,8 +88,8 @@ class Workers(unittest.TestCase):
 
     def test_a_worker_ends_when_its_parent_is_gone(self) -> None:
         program = (
-            "from ulmus.protocols import aside, feeds\n"
-            f"aside._workers._elsewhere(feeds.parse, {FEED!r})\n"
+            "from ulmus.protocols import aside\n"
+            "aside._workers._begin('ulmus.protocols.feeds')\n"
             "print(aside._workers._free[0]._process.pid, flush=True)\n"
             "import time; time.sleep(60)\n"
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from pydantic import BaseModel
@@ -169,11 +170,13 @@ def _blocks(workflow: Workflow, state: flow.State, found: dict[str, dict[str, Ce
 def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> list[CellView]:
     """The page's column: one cell for each step; in blocks it counts the iterations."""
     found = places(workflow, events, state)
+    beside = _lanes_not_taken(workflow, state)
     out = []
     for line, _, off in workflow.walk():
         here = found.get(line.id, {})
         if not here:
-            out.append(CellView(step=line.id, sample=0, state="muted" if off else "ahead"))
+            over = state.ended or line.id in beside
+            out.append(CellView(step=line.id, sample=0, state="muted" if off else "passed" if over else "ahead"))
         elif len(here) == 1 and "/" not in next(iter(here)):
             cell = next(iter(here.values()))
             value = state.values.get(line.id)
@@ -184,6 +187,22 @@ def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> li
         else:
             out.append(gathered(line, list(here.values())))
     return out
+
+
+def _lanes_not_taken(workflow: Workflow, state: flow.State) -> set[str]:
+    """The steps of lanes that a fork on the page itself has passed by."""
+    out: set[str] = set()
+    for line in workflow.every_step:
+        taken = state.values.get(line.id) if line.kind == "fork" else None
+        if isinstance(taken, dict):
+            out |= {inner for lane in line.lanes if lane.id not in taken.get("lanes", []) for inner in _steps_in(lane.steps)}
+    return out
+
+
+def _steps_in(steps: Sequence[Line]) -> Iterator[str]:
+    for step in steps:
+        yield step.id
+        yield from _steps_in([*step.steps, *(inner for lane in step.lanes for inner in lane.steps)])
 
 
 _URGENT: tuple[CellState, ...] = ("stuck", "unsure", "running", "asking", "waiting")

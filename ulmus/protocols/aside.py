@@ -75,60 +75,82 @@ class _Workers:
     """The workers, where there are any."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._room = threading.BoundedSemaphore(WORKERS)
+        self._changed = threading.Condition()
         self._free: list[_Worker] = []
+        self._count = 0
         self._busy = 0
+        self._at_hand = 0
 
     def call(self, function: Callable[..., T], *arguments: Any) -> T:
-        with self._lock:
+        with self._changed:
             self._busy += 1
-            few = self._busy <= AT_HAND and not self._free
+            if self._busy > AT_HAND and self._count < WORKERS:
+                self._count += 1
+                threading.Thread(target=self._begin, args=(function.__module__,), daemon=True).start()
+            worker = self._take()
         try:
-            return function(*arguments) if few else self._elsewhere(function, *arguments)
+            return function(*arguments) if worker is None else self._by(worker, function, *arguments)
         finally:
-            with self._lock:
+            with self._changed:
                 self._busy -= 1
+                if worker is None:
+                    self._at_hand -= 1
+                self._changed.notify()
 
-    def _elsewhere(self, function: Callable[..., T], *arguments: Any) -> T:
-        with self._room:
-            with self._lock:
-                worker = self._free.pop() if self._free else None
-            try:
-                worker = worker or self._begin()
-                answer = worker.call(function, *arguments)
-            except (EOFError, pickle.PickleError):
-                # The worker is gone: the job is done here after all.
-                if worker is not None:
-                    worker.end()
-                return function(*arguments)
-            except _TooLong:
-                if worker is not None:
-                    worker.end()
-                raise
-            except OutsideError:
-                self._back(worker)
-                raise
-            self._back(worker)
-            return answer
+    def _take(self) -> _Worker | None:
+        """A free worker, or ``None`` for doing it at hand; waits until there is room for one or the other."""
+        while not self._free and self._at_hand >= (1 if self._count else AT_HAND):
+            self._changed.wait()
+        if self._free:
+            return self._free.pop()
+        self._at_hand += 1
+        return None
 
-    def _begin(self) -> _Worker:
+    def _begin(self, module: str) -> None:
+        """Begin a worker; it is free once it has loaded what the jobs need, and until then they are done at hand."""
+        worker = _Worker()
+        try:
+            worker.call(load, module)
+        except (EOFError, OutsideError):
+            self._gone(worker)
+            return
         self._later()
-        return _Worker()
+        self._back(worker)
 
-    def _back(self, worker: _Worker | None) -> None:
-        if worker is not None:
-            with self._lock:
-                self._free.append(worker)
+    def _by(self, worker: _Worker, function: Callable[..., T], *arguments: Any) -> T:
+        try:
+            answer = worker.call(function, *arguments)
+        except (EOFError, pickle.PickleError):
+            # The worker is gone: the job is done here after all.
+            self._gone(worker)
+            return function(*arguments)
+        except _TooLong:
+            self._gone(worker)
+            raise
+        except OutsideError:
+            self._back(worker)
+            raise
+        self._back(worker)
+        return answer
+
+    def _back(self, worker: _Worker) -> None:
+        with self._changed:
+            self._free.append(worker)
+            self._changed.notify()
+
+    def _gone(self, worker: _Worker) -> None:
+        worker.end()
+        with self._changed:
+            self._count -= 1
 
     def _look(self) -> None:
         """End workers that have been idle; look again while there are others."""
-        with self._lock:
+        with self._changed:
             old = [w for w in self._free if time.monotonic() - w.used > IDLE / 2]
             self._free = [w for w in self._free if w not in old]
-            more = bool(self._free)
+            more = self._count > len(old)
         for worker in old:
-            worker.end()
+            self._gone(worker)
         if more:
             self._later()
 
@@ -168,6 +190,11 @@ def aside(function: Callable[..., T], *arguments: Any) -> T:
     """``function(*arguments)``, in a worker where many are called at once. The function stands at the top of a module of
     protocols; arguments and result can be pickled, and it raises nothing but `OutsideError`."""
     return _workers.call(function, *arguments)
+
+
+def load(module: str) -> None:
+    """Load a module and what it puts off until it is used."""
+    getattr(import_module(module), "load", lambda: None)()
 
 
 def main() -> None:

@@ -12,10 +12,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import httpx
-
 from .errors import OutsideError
-from .net import Web, limited, status_error
+from .net import Answering, Web, limited, status_error
 
 MAX_ANSWER_BYTES = 4_000_000
 
@@ -70,7 +68,7 @@ def complete(
     began = time.monotonic()
     url = server.base_url.rstrip("/") + "/chat/completions"
     with web.stream(url, method="POST", json=body, headers=headers, max_seconds=server.max_seconds) as response:
-        if response.status_code != 200:
+        if response.status != 200:
             b"".join(limited(response, 100_000, 10))
             raise status_error(response, "The model’s server")
         if "event-stream" in response.headers.get("content-type", ""):
@@ -96,7 +94,7 @@ def _whole(body: bytes) -> tuple[str, Any]:
 
 
 def _streamed(
-    response: httpx.Response, server: Server, on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
+    response: Answering, server: Server, on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
 ) -> tuple[str, Any]:
     text: list[str] = []
     usage: Any = None

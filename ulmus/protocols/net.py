@@ -1,24 +1,28 @@
 """HTTP with a guard: addresses are checked after name resolution and at every connection, so after each
 redirect too; size, time and number of redirects are limited.
 
-The guard sits in the network backend, so what is checked is what is connected to.
+The guard sits where connections are made, so what is checked is what is connected to. Connections are kept open
+and used again; no cookies are kept.
 """
 
 from __future__ import annotations
 
 import datetime as dt
+import http.client
 import ipaddress
+import json as json_
 import socket
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from email.utils import parsedate_to_datetime
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import urlencode, urljoin, urlsplit
 
-import httpcore
-import httpx
+import urllib3
+from urllib3 import exceptions as wrong
+from urllib3.connection import HTTPConnection, HTTPSConnection
 
 from .errors import OutsideError, RefusedAddress
 
@@ -26,6 +30,7 @@ USER_AGENT = "Ulmus/0.1 (+workflow reader)"
 MAX_BYTES = 8_000_000
 MAX_SECONDS = 30.0
 MAX_REDIRECTS = 5
+PIECE = 65_536
 
 
 @dataclass(frozen=True)
@@ -52,50 +57,64 @@ class Fetched:
         return None
 
 
-class _Guard(httpcore.SyncBackend):
-    """Connects only to public addresses, and to hosts (``host:port``) that an owner allowed."""
+@dataclass(frozen=True)
+class Answering:
+    """A response whose body is still to be read: final address, status, lower-case headers."""
 
-    def __init__(self, allowed: frozenset[str]) -> None:
-        self.allowed = allowed
+    url: str
+    status: int
+    headers: Mapping[str, str]
+    _raw: urllib3.BaseHTTPResponse = field(repr=False)
 
-    def connect_tcp(self, host: str, port: int, timeout: Any = None, local_address: Any = None, socket_options: Any = None) -> Any:  # fmt: skip
-        try:
-            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        except OSError:
-            raise OutsideError(f"No server called “{host}” was found.", retryable=True) from None
-        addresses = list(dict.fromkeys(str(info[4][0]) for info in found))
-        if f"{host}:{port}" not in self.allowed:
-            for address in addresses:
-                if not ipaddress.ip_address(address.split("%")[0]).is_global:
-                    raise RefusedAddress(f"“{host}” leads to a private address ({address}), which is not fetched.")
-        return super().connect_tcp(addresses[0], port, timeout, local_address, socket_options)
+    def pieces(self) -> Iterator[bytes]:
+        """The decoded body as it comes in."""
+        while piece := self._raw.read1(PIECE, decode_content=True):
+            yield piece
+
+
+def _guarded(base: type[HTTPConnection], allowed: frozenset[str]) -> type[HTTPConnection]:
+    """Connections only to public addresses, and to hosts (``host:port``) that an owner allowed."""
+
+    class Guarded(base):  # type: ignore[valid-type, misc]
+        def _new_conn(self) -> socket.socket:
+            host, port = self._dns_host.strip("[]"), self.port
+            try:
+                found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+            except (OSError, UnicodeError):
+                raise OutsideError(f"No server called “{host}” was found.", retryable=True) from None
+            addresses = list(dict.fromkeys(str(info[4][0]) for info in found))
+            if f"{host}:{port}" not in allowed:
+                for address in addresses:
+                    if not ipaddress.ip_address(address.split("%")[0]).is_global:
+                        raise RefusedAddress(f"“{host}” leads to a private address ({address}), which is not fetched.")
+            try:
+                line = socket.create_connection((addresses[0], port), self.timeout)
+            except OSError as error:
+                raise wrong.NewConnectionError(self, f"{error}") from None
+            line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            return line
+
+    return Guarded
 
 
 class Web:
     """An HTTP client that all protocols share. Thread-safe; close it when done."""
 
     def __init__(self, allowed: Iterable[str] = ()) -> None:
-        self._guard = _Guard(frozenset(allowed))
-        transport = httpx.HTTPTransport()
-        transport._pool = httpcore.ConnectionPool(  # the public way to set a backend is httpcore's
-            ssl_context=httpx.create_ssl_context(),
-            max_connections=200,
-            max_keepalive_connections=100,
-            keepalive_expiry=15,
-            network_backend=self._guard,
-        )
-        self._client = httpx.Client(
-            transport=transport,
-            headers={"User-Agent": USER_AGENT},
-            timeout=httpx.Timeout(MAX_SECONDS, connect=10),
-            follow_redirects=True,
-            max_redirects=MAX_REDIRECTS,
-            trust_env=False,
-        )
+        hosts = frozenset(allowed)
+
+        class Plain(urllib3.HTTPConnectionPool):
+            ConnectionCls = _guarded(HTTPConnection, hosts)
+
+        class Sealed(urllib3.HTTPSConnectionPool):
+            ConnectionCls = _guarded(HTTPSConnection, hosts)
+
+        self._pools = urllib3.PoolManager(num_pools=200, maxsize=100, retries=False)
+        self._pools.pool_classes_by_scheme = {"http": Plain, "https": Sealed}
 
     def close(self) -> None:
         """Close all connections."""
-        self._client.close()
+        self._pools.clear()
 
     def fetch(
         self,
@@ -111,7 +130,7 @@ class Web:
         """Fetch `url` whole. Raises `OutsideError` for anything but an answer; statuses are not judged."""
         with self.stream(url, method=method, headers=headers, json=json, data=data, max_seconds=max_seconds) as response:
             body = b"".join(limited(response, max_bytes, max_seconds))
-            return Fetched(str(response.url), response.status_code, {k.lower(): v for k, v in response.headers.items()}, body)
+            return Fetched(response.url, response.status, response.headers, body)
 
     @contextmanager
     def stream(
@@ -123,39 +142,82 @@ class Web:
         json: Any = None,
         data: Mapping[str, Any] | None = None,
         max_seconds: float = MAX_SECONDS,
-    ) -> Iterator[httpx.Response]:
+    ) -> Iterator[Answering]:
         """Open `url` and leave reading to the caller, with errors told in words."""
         check_url(url)
         host = urlsplit(url).hostname or url
         sending = method not in ("GET", "HEAD")
+        sent = {"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate", **(headers or {})}
+        body: bytes | None = None
+        if json is not None:
+            body = json_.dumps(json, ensure_ascii=False, separators=(",", ":")).encode()
+            sent.setdefault("Content-Type", "application/json")
+        elif data is not None:
+            body = urlencode(data, doseq=True).encode()
+            sent.setdefault("Content-Type", "application/x-www-form-urlencoded")
+        raw: urllib3.BaseHTTPResponse | None = None
         try:
-            timeout = httpx.Timeout(max_seconds, connect=min(10.0, max_seconds))
-            with self._client.stream(method, url, headers=headers, json=json, data=data, timeout=timeout) as response:
-                yield response
-        except httpx.TooManyRedirects:
-            raise OutsideError(f"“{host}” redirects more than {MAX_REDIRECTS} times.") from None
-        except (httpx.ConnectError, httpx.ConnectTimeout):
+            raw, final = self._open(method, url, sent, body, max_seconds)
+            yield Answering(final, raw.status, {k.lower(): v for k, v in raw.headers.items()}, raw)
+        except (wrong.NewConnectionError, wrong.ConnectTimeoutError):
             raise OutsideError(f"“{host}” cannot be reached.", retryable=True) from None
-        except httpx.TimeoutException:
+        except wrong.SSLError:
+            raise OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid.", retryable=True) from None
+        except (wrong.TimeoutError, TimeoutError):
             raise OutsideError(f"“{host}” did not answer in time.", retryable=True, ambiguous=sending) from None
-        except (httpx.UnsupportedProtocol, httpx.InvalidURL):
+        except (wrong.LocationValueError, wrong.URLSchemeUnknown):
             raise OutsideError(f"“{host}” led to an address that cannot be fetched.") from None
-        except httpx.DecodingError:
+        except wrong.DecodeError:
             raise OutsideError(f"“{host}” sent something that cannot be decompressed.") from None
-        except httpx.LocalProtocolError:
-            raise OutsideError(
-                f"The request to “{host}” cannot be sent: a key or address holds a character that is not allowed."
-            ) from None
-        except httpx.HTTPError:
+        except (wrong.HTTPError, http.client.HTTPException, OSError):
             raise OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=sending) from None
+        finally:
+            if raw is not None:
+                raw.close()  # one read to its end has gone back to its pool already
+
+    def _open(
+        self, method: str, url: str, headers: dict[str, str], body: bytes | None, max_seconds: float
+    ) -> tuple[urllib3.BaseHTTPResponse, str]:
+        """Ask, and follow redirects (RFC 9110 section 15.4); keys stay with the host they are for."""
+        timeout = urllib3.Timeout(connect=min(10.0, max_seconds), read=max_seconds)
+        for _ in range(MAX_REDIRECTS + 1):
+            try:
+                raw = self._pools.urlopen(
+                    method, url, headers=headers, body=body, redirect=False, preload_content=False, timeout=timeout
+                )
+            except (ValueError, UnicodeError) as error:
+                if isinstance(error, wrong.HTTPError):
+                    raise
+                raise OutsideError(
+                    f"The request to “{urlsplit(url).hostname}” cannot be sent: a key or address holds a character that is not allowed."
+                ) from None
+            place = raw.headers.get("location")
+            if raw.status not in (301, 302, 303, 307, 308) or not place:
+                return raw, url
+            raw.close()
+            before, url = url, urljoin(url, place)
+            if raw.status in (301, 302, 303) and method != "HEAD":
+                method, body = "GET", None
+            if urlsplit(url)[:2] != urlsplit(before)[:2]:
+                headers = {k: v for k, v in headers.items() if k.lower() != "authorization"}
+            check_redirect(url)
+        raise OutsideError(f"“{urlsplit(url).hostname}” redirects more than {MAX_REDIRECTS} times.")
 
 
-def limited(response: httpx.Response, max_bytes: int, max_seconds: float) -> Iterator[bytes]:
+def check_redirect(url: str) -> None:
+    """Raise `OutsideError` where a redirect leads to something that is no web address."""
+    try:
+        check_url(url)
+    except OutsideError:
+        raise OutsideError("A redirect led to an address that cannot be fetched.") from None
+
+
+def limited(response: Answering, max_bytes: int, max_seconds: float) -> Iterator[bytes]:
     """The decoded body piece by piece, within limits of size and time."""
-    host = response.url.host
+    host = urlsplit(response.url).hostname
     deadline = time.monotonic() + max_seconds
     size = 0
-    for piece in response.iter_bytes():
+    for piece in response.pieces():
         size += len(piece)
         if size > max_bytes:
             raise OutsideError(f"“{host}” sent more than {max_bytes / 1e6:g} MB; reading was stopped.")
@@ -176,9 +238,9 @@ def check_url(url: str) -> None:
         raise OutsideError(f"“{shown}” is not a web address." if shown else "There is no web address to read.")
 
 
-def status_error(response: Fetched | httpx.Response, what: str) -> OutsideError:
+def status_error(response: Fetched | Answering, what: str) -> OutsideError:
     """An HTTP error status in words, with Retry-After (RFC 9110 section 10.2.3) where given."""
-    status = response.status if isinstance(response, Fetched) else response.status_code
+    status = response.status
     wait = retry_after(response.headers.get("retry-after"))
     words = {
         400: "did not understand the request",

@@ -53,6 +53,13 @@ def from_response(got: Fetched) -> Page:
     return aside(from_html, decode(got.body, got.charset), got.url)
 
 
+def load() -> None:
+    """Load what reading pages needs."""
+    import trafilatura
+
+    trafilatura.bare_extraction("<p>Warm.</p>")
+
+
 def from_html(source: str, url: str = "") -> Page:
     """The main text of an HTML page. Raises `OutsideError` where it has none."""
     import trafilatura  # loaded on first use: it is large

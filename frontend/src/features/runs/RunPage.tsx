@@ -233,7 +233,7 @@ export function RunPage() {
                   {its?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
                   {its ? (
                     <CellBody cell={its} stage={one.stage} lines={4} />
-                  ) : (
+                  ) : one.kind === "lane" ? null : (
                     <span className="line-clamp-3 text-sm">{String(run.data.item.title ?? "")}</span>
                   )}
                 </button>
