@@ -88,6 +88,8 @@ class LineView(BaseModel):
     sentence: list[PartView]
     muted: bool = False
     depth: int = 0
+    parent: str = ""
+    index: int = 0
     problems: list[LineProblemView] = []
     dependents: list[str] = []
     cost: float = 0.0

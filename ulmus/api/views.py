@@ -45,16 +45,15 @@ def line_views(
         by_step[p.step].append(
             LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
         )
-    out = []
-    depths = {placed.line.id: len(placed.within) for placed in workflow.walk()}
-    lanes = {lane.steps[0].id: lane for line in workflow.lines for lane in line.lanes if lane.steps}
-    for line in workflow.lines:
+    out: list[LineView] = []
+
+    def put(line: Line, depth: int, parent: str, index: int) -> None:
         kind = kinds().get(line.kind)
-        if line.id in lanes:
-            out.append(_lane(lanes[line.id], depths[line.id] - 1))
         out.append(
             LineView(
-                depth=depths.get(line.id, 0),
+                depth=depth,
+                parent=parent,
+                index=index,
                 id=line.id,
                 kind=line.kind,
                 kind_title=kind.title if kind else line.kind,
@@ -66,16 +65,36 @@ def line_views(
                 cost=(costs or {}).get(line.id, 0.0),
             )
         )
+        for n, one in enumerate(line.steps):
+            put(one, depth + 1, line.id, n)
+        for m, lane in enumerate(line.lanes):
+            out.append(_lane(lane, depth + 1, line.id, m))
+            for n, one in enumerate(lane.steps):
+                put(one, depth + 2, lane.id, n)
+
+    put(workflow.start, 0, "", -1)
+    for n, step in enumerate(workflow.steps):
+        put(step, 0, "", n)
     return out
 
 
-def _lane(lane: Lane, depth: int) -> LineView:
+def _lane(lane: Lane, depth: int, fork: str, index: int) -> LineView:
     words = (
         [PartView(what="text", text="If "), PartView(what="value", text=lane.when)]
         if lane.when
         else [PartView(what="text", text="Otherwise")]
     )
-    return LineView(id=lane.id, kind="lane", kind_title="Lane", stage="", sentence=words, muted=lane.muted, depth=depth)
+    return LineView(
+        id=lane.id,
+        kind="lane",
+        kind_title="Lane",
+        stage="",
+        sentence=words,
+        muted=lane.muted,
+        depth=depth,
+        parent=fork,
+        index=index,
+    )
 
 
 def brief(kind_name: str, output: Mapping[str, Any]) -> str:

@@ -149,15 +149,17 @@ def setting(
     labels: Mapping[str, str] | None = None,
     more: bool = False,
     when: str = "",
+    takes: str = "",
     **limits: Any,
 ) -> Any:
     """A settings field with its control (see `ulmus.core.workflow.kinds`).
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
-    while another setting has one of some values, written ``name=value`` or ``name=value|other``.
+    while another setting has one of some values, written ``name=value`` or ``name=value|other``; `takes` are the values a
+    new line begins with there.
     """
     extra: dict[str, Any] = {"control": control}
-    for name, value in (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when)):
+    for name, value in (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when), ("takes", takes)):
         if value:
             extra[name] = value
     return Field(default, title=title, description=about, json_schema_extra=extra, **limits)

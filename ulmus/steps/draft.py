@@ -19,7 +19,12 @@ class DraftSettings(Settings):
     )
     model: str = setting("Model", control="connection", needs="model", default="")
     prompt: str = setting(
-        "Prompt", "What to write this time, from which values.", control="longslots", min_length=1, max_length=100_000
+        "Prompt",
+        "What to write this time, from which values.",
+        control="longslots",
+        takes="text@gather|text@start|text|title",
+        min_length=1,
+        max_length=100_000,
     )
     standing: str = setting(
         "Standing part",
@@ -93,6 +98,9 @@ KIND = Kind(
     title="Draft",
     about="Has a language model write a text. Rules are measured in code; what breaks one goes back with the reasons.",
     sentence="Draft “{title}” with {model}",
+    offer="Draft with {model}",
+    words="write compose prompt model post summary newsletter article teaser",
+    called="draft",
     settings=DraftSettings,
     output=DraftOutput,
     perform=perform,

@@ -11,7 +11,12 @@ from .base import Kind, Settings, setting
 
 class EachSettings(Settings):
     list: str = setting(
-        "Go through", "A list: results, rows, links, or a text line by line.", control="value", min_length=1, max_length=2000
+        "Go through",
+        "A list: results, rows, links, or a text line by line.",
+        control="value",
+        takes="*list",
+        min_length=1,
+        max_length=2000,
     )
     item: str = setting(
         "Call each one", "Its name inside the block.", control="name", default="item", pattern=r"^[a-z][a-z0-9_]{0,39}$"
@@ -46,6 +51,9 @@ KIND = Kind(
     title="For each",
     about="Carries out the steps inside for every item of a list. Each item fails, waits and is approved on its own.",
     sentence="For each {item} in {list}[, at most {most}]",
+    offer="For each of a list",
+    words="loop every repeat list items rows results links",
+    called="each_one",
     settings=EachSettings,
     output=EachOutput,
     brief="{count} items",

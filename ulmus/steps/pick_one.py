@@ -16,7 +16,12 @@ from .base import Kind, Settings, setting
 
 class PickSettings(Settings):
     list: str = setting(
-        "From", "A list, or a text with one choice on each line.", control="longvalue", min_length=1, max_length=20_000
+        "From",
+        "A list, or a text with one choice on each line.",
+        control="longvalue",
+        takes="*list",
+        min_length=1,
+        max_length=20_000,
     )
     how: Literal["chance", "turn", "fresh"] = setting(
         "How",
@@ -71,6 +76,9 @@ KIND = Kind(
     title="Pick one",
     about="Picks one item of a list: by chance, each in turn, or not repeating the last ones.",
     sentence="Pick one of {list}, {how}",
+    offer="Pick one of a list",
+    words="random choose draw rotate topic",
+    called="pick",
     settings=PickSettings,
     output=PickOutput,
     work=work,

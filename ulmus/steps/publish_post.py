@@ -14,7 +14,14 @@ from .base import Connection, Context, Kind, Outgoing, Settings, setting
 
 class PostSettings(Settings):
     channel: str = setting("Where to", control="connection", needs="posting")
-    text: str = setting("Text", "What goes out, usually the approved draft.", control="slots", min_length=1, max_length=100_000)
+    text: str = setting(
+        "Text",
+        "What goes out, usually the approved draft.",
+        control="slots",
+        takes="text@draft|text",
+        min_length=1,
+        max_length=100_000,
+    )
 
 
 class PostOutput(BaseModel):
@@ -57,6 +64,9 @@ KIND = Kind(
     title="Publish a post",
     about="Publishes a short post through a posting connection. Sent once, whatever happens on the way.",
     sentence="Post to {channel}",
+    offer="Post to {channel}",
+    words="publish send out network blog share",
+    called="out",
     settings=PostSettings,
     output=PostOutput,
     piece=piece,

@@ -10,7 +10,12 @@ from .base import Context, Kind, Result, Settings, setting
 
 class PageSettings(Settings):
     url: str = setting(
-        "Page address", "Usually a slot, such as the link of a feed item.", control="slots", min_length=1, max_length=2000
+        "Page address",
+        "Usually a slot, such as the link of a feed item.",
+        control="slots",
+        takes="link|url|site",
+        min_length=1,
+        max_length=2000,
     )
 
 
@@ -38,6 +43,8 @@ KIND = Kind(
     title="Read a page",
     about="Fetches a web page and gives its main text, title, author and date.",
     sentence="Read the page at {url}",
+    words="web site article fetch get text from link",
+    called="page",
     settings=PageSettings,
     output=PageOutput,
     perform=perform,

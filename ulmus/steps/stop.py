@@ -34,6 +34,9 @@ KIND = Kind(
     title="Stop",
     about="Ends this item or the whole run, with words that say why.",
     sentence="Stop {what}: {how}[, “{words}”]",
+    offer="Stop here",
+    words="end finish leave out skip",
+    called="stop",
     settings=StopSettings,
     output=StopOutput,
 )

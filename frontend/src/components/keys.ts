@@ -6,16 +6,17 @@ export function typing(target: EventTarget | null): boolean {
   return !!element?.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]");
 }
 
-/** Single keys that do something while nothing is being typed. */
+/** Keys that do something while nothing is being typed; `Mod+z` is Ctrl or Cmd with z, `Alt+ArrowUp` Alt with an arrow. */
 export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
   const now = useRef(keys);
   now.current = keys;
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
-      if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented || typing(event.target)) return;
+      if (event.defaultPrevented || typing(event.target)) return;
       // Enter and the space bar belong to the button or link that has the focus.
       if ((event.key === "Enter" || event.key === " ") && (event.target as Element).closest?.("button, a")) return;
-      const act = now.current[event.key];
+      const held = `${event.ctrlKey || event.metaKey ? "Mod+" : ""}${event.altKey ? "Alt+" : ""}`;
+      const act = now.current[held + (held && event.key.length === 1 ? event.key.toLowerCase() : event.key)];
       if (act) {
         event.preventDefault();
         act(event);

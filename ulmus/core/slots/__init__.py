@@ -1,7 +1,7 @@
 """The value language: slots such as ``<<page.text | shorten 400 words>>`` in running text, and conditions in words.
 
 `tree` says what a text is made of, `language` parses, `filters` holds the filters, `evaluate` looks values up and
-decides conditions, `render` fills templates in for a place, `check` finds slots that name nothing. Nothing here
+decides conditions, `render` fills templates in for a place, `rename` calls a root by another name, `check` finds slots that name nothing. Nothing here
 calls code chosen by the text.
 """
 
@@ -9,6 +9,7 @@ from .check import Problem, check, check_condition, check_value, type_of
 from .evaluate import fits, holds, items_of, look_up, value_in, value_of
 from .filters import MISSING
 from .language import parse, parse_condition
+from .rename import renamed, renamed_condition
 from .render import Rendered, render
 from .tree import Each, If, Path, Slot, SlotError, Template, Text
 
@@ -32,6 +33,8 @@ __all__ = [
     "look_up",
     "parse",
     "parse_condition",
+    "renamed",
+    "renamed_condition",
     "render",
     "type_of",
     "value_in",

@@ -3,6 +3,9 @@
 Kinds are declared in `ulmus.steps`; the core only reads the declaration. Settings and outputs are
 Pydantic models. A setting's control stands in its JSON Schema under ``control``:
 
+A setting's ``takes`` says which values a new line begins with there: names of outputs, nearest first, such as
+``link|url``, or with the stage they come from (``text@draft``).
+
 ``slots`` one line of text with slots · ``longslots`` a text with slots · ``value`` one slot, for the value itself ·
 ``condition`` a condition in words · ``connection`` a connection's
 key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
@@ -28,6 +31,8 @@ TEXT_CONTROLS = frozenset({"slots", "longslots", "value", "longvalue"})
 class KindSpec:
     """The declaration of one kind. `manner` tells the interpreter how it is carried out.
 
+    `offer` is how the finder offers it, with settings such as ``{channel}`` filled in by what there is here; `words` are
+    other words people look for it by; `called` is the name a new line of it gets.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
     settings beyond what their model can say, as (setting, words).
     """
@@ -40,6 +45,9 @@ class KindSpec:
     sentence: str
     settings: type[BaseModel]
     output: type[BaseModel]
+    offer: str = ""
+    words: str = ""
+    called: str = ""
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
 

@@ -4,10 +4,12 @@ import { api, type Bench, type Cell, ok, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Failed, Loading } from "../../components/Quiet";
 import { Iterations } from "./Iterations";
+import { LineMenu } from "./LineMenu";
 import { linesOf, type usePage, withLine } from "./page";
 import { Reader } from "./Reader";
 import { StartPanel } from "./StartPanel";
 import { StepForm } from "./StepForm";
+import type { Commands } from "./writing";
 
 type Props = {
   bench: Bench;
@@ -24,6 +26,7 @@ type Props = {
   onRun: (again: boolean) => void;
   onRunRow: () => void;
   onMute: () => void;
+  commands: Commands;
 };
 
 /** The bench: the chosen line's settings on one side, on the other the reader with the chosen sample's result. */
@@ -88,6 +91,7 @@ export function BenchPanel(props: Props) {
             {doc.muted ? "Unmute" : "Mute"}
           </Button>
         )}
+        {maker && <LineMenu line={step} start={isStart} commands={props.commands} />}
         <Button look="quiet" onClick={() => setTall(!tall)} aria-pressed={tall}>
           {tall ? "Lower" : "Taller"}
         </Button>
@@ -96,7 +100,7 @@ export function BenchPanel(props: Props) {
         </Button>
       </div>
       <div className="grid min-h-0 flex-1 grid-cols-2">
-        <div className="overflow-y-auto border-r border-line px-5 py-3">
+        <div data-settings className="overflow-y-auto border-r border-line px-5 py-3">
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
           {kind ? (
             <StepForm
@@ -110,6 +114,8 @@ export function BenchPanel(props: Props) {
               onChange={(settings) => page.edit((d) => withLine(d, step, (l) => ({ ...l, settings })), [step])}
               onPolicy={(on_failure) => page.edit((d) => withLine(d, step, (l) => ({ ...l, on_failure })))}
               onLanes={(lanes) => page.edit((d) => withLine(d, step, (l) => ({ ...l, lanes })), [step])}
+              onAddLane={() => props.commands.make({ what: "add_lane", line: step })}
+              onRemoveLane={(lane) => props.commands.make({ what: "remove_lane", line: lane })}
               onRun={() => props.onRun(false)}
             />
           ) : (

@@ -8,10 +8,14 @@ export function Lanes({
   lanes,
   problems,
   onChange,
+  onAdd,
+  onRemove,
 }: {
   lanes: LaneDoc[];
   problems: SlotProblem[];
   onChange: (lanes: LaneDoc[]) => void;
+  onAdd: () => void;
+  onRemove: (lane: string) => void;
 }) {
   const change = (i: number, part: Partial<LaneDoc>) =>
     onChange(lanes.map((lane, j) => (j === i ? { ...lane, ...part } : lane)));
@@ -34,6 +38,9 @@ export function Lanes({
                 <Button look="quiet" aria-pressed={!!lane.muted} onClick={() => change(i, { muted: !lane.muted })}>
                   {lane.muted ? "Unmute" : "Mute"}
                 </Button>
+                <Button look="quiet" aria-label={`Remove the lane ${lane.id}`} onClick={() => onRemove(lane.id)}>
+                  Remove
+                </Button>
               </div>
               {wrong && (
                 <p className={`mt-1 text-xs ${wrong.severity === "error" ? "text-brick" : "text-ochre"}`}>
@@ -44,6 +51,9 @@ export function Lanes({
           );
         })}
       </ol>
+      <Button className="mt-2" onClick={onAdd}>
+        Add a lane
+      </Button>
     </Field>
   );
 }

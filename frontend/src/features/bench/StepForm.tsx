@@ -37,6 +37,8 @@ type Props = {
   onChange: (settings: Record<string, unknown>) => void;
   onPolicy: (policy: Policy) => void;
   onLanes: (lanes: LaneDoc[]) => void;
+  onAddLane: () => void;
+  onRemoveLane: (lane: string) => void;
   onRun: () => void;
 };
 
@@ -90,7 +92,15 @@ export function StepForm(props: Props) {
     <fieldset disabled={disabled} className="space-y-4">
       <p className="text-xs text-soft">{kind.about}</p>
       {groups(shown.filter(([, p]) => !p.more))}
-      {doc.kind === "fork" && <Lanes lanes={doc.lanes ?? []} problems={problems} onChange={props.onLanes} />}
+      {doc.kind === "fork" && (
+        <Lanes
+          lanes={doc.lanes ?? []}
+          problems={problems}
+          onChange={props.onLanes}
+          onAdd={props.onAddLane}
+          onRemove={props.onRemoveLane}
+        />
+      )}
       {more.length > 0 && (
         <details open={more.some(([name]) => name in doc.settings) || undefined}>
           <summary className="cursor-pointer text-xs text-soft">More settings</summary>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { Fragment, useEffect, useMemo, useRef, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import { api, type Bench, ok } from "../../api/client";
 import { may, useSession } from "../../app/session";
@@ -10,10 +10,13 @@ import { sayError } from "../../components/Toast";
 import { BenchPanel } from "./BenchPanel";
 import { CellBody } from "./CellBody";
 import { cellKey, useCells } from "./cells";
+import { useDragging } from "./dragging";
+import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
 import { OutlineLine } from "./Outline";
 import { linesOf, type PageDoc, usePage, withLine } from "./page";
 import { AddSample, SampleHead } from "./SampleHead";
+import { useWriting } from "./writing";
 
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
 export function Workbench() {
@@ -91,12 +94,39 @@ function Opened({ bench }: { bench: Bench }) {
     });
   const mute = (line: string) => page.edit((doc) => withLine(doc, line, (l) => ({ ...l, muted: !l.muted })), [line]);
   const isStep = step && step !== bench.lines[0]?.id;
+  const writing = useWriting({ bench, page, maker, step, choose });
+  const dragging = useDragging(page.doc, (line, parent, index) =>
+    writing.commands.make({ what: "move", line, parent, index }),
+  );
+  useEffect(() => {
+    // A page just made asks first what sets it off.
+    if (search.get("begin")) writing.setFinding("");
+  }, []);
+  const finder = (line: string, depth: number) =>
+    writing.finding === line && (
+      <div role="row" className="contents">
+        <div role="gridcell" className="sticky left-0 z-20 border-r border-b border-line bg-leafwash">
+          <Finder
+            workflow={bench.id}
+            version={bench.version}
+            line={line}
+            depth={depth}
+            onTake={writing.take}
+            onClose={() => writing.setFinding(null)}
+          />
+        </div>
+        <div role="gridcell" className="border-b border-line" style={{ gridColumn: "2 / -1" }} />
+      </div>
+    );
   useKeys({
     ArrowDown: () => moveLine(1),
     ArrowUp: () => moveLine(-1),
     ArrowRight: () => moveSample(1),
     ArrowLeft: () => moveSample(-1),
-    Enter: () => setPlace((now) => ({ ...now, line: now.line ?? bench.lines[0]?.id ?? null })),
+    Enter: () => {
+      if (step) document.querySelector<HTMLElement>("[data-settings] :is(input,select,textarea,.cm-content)")?.focus();
+      setPlace((now) => ({ ...now, line: now.line ?? bench.lines[0]?.id ?? null }));
+    },
     Escape: () => choose(null),
     a: () => maker && make(null, null),
     r: () => maker && isStep && sample && make([step], [sample]),
@@ -112,6 +142,28 @@ function Opened({ bench }: { bench: Bench }) {
   return (
     <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
       <LivePanel bench={bench} page={page} maker={maker} onChoose={(line) => choose(line)}>
+        {maker && (
+          <span className="flex">
+            <Button
+              look="quiet"
+              className="!px-2"
+              title="Undo (Ctrl Z)"
+              disabled={!page.steps.back}
+              onClick={writing.undo}
+            >
+              Undo
+            </Button>
+            <Button
+              look="quiet"
+              className="!px-2"
+              title="Do again (Ctrl Shift Z)"
+              disabled={!page.steps.on}
+              onClick={writing.redo}
+            >
+              Redo
+            </Button>
+          </span>
+        )}
         {running ? (
           <Button onClick={stop} hint="S">
             Stop
@@ -176,58 +228,74 @@ function Opened({ bench }: { bench: Bench }) {
             const target = lane ? forkOf(bench.lines, i) : line.id;
             const chosen = line.id === step;
             return (
-              <div key={line.id} role="row" data-row={line.id} className="contents">
-                <div
-                  role="rowheader"
-                  className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${stage && i ? "border-t border-t-rule" : ""}`}
-                >
-                  <OutlineLine
-                    line={line}
-                    number={lane ? 0 : shown}
-                    stage={stage}
-                    chosen={chosen}
-                    onChoose={() => choose(target)}
-                  />
+              <Fragment key={line.id}>
+                {i === 0 && finder("", 0)}
+                <div role="row" data-row={line.id} className="contents">
+                  <div
+                    role="rowheader"
+                    {...dragging.rowProps(line, maker)}
+                    className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${stage && i ? "border-t border-t-rule" : ""} ${dragging.mark(line)}`}
+                  >
+                    <OutlineLine
+                      line={line}
+                      number={lane ? 0 : shown}
+                      stage={stage}
+                      chosen={chosen}
+                      onChoose={() => choose(target)}
+                    />
+                  </div>
+                  {samples.map((s) => {
+                    const cell = cells.get(cellKey(line.id, s.id));
+                    const here = chosen && s.id === sample;
+                    return (
+                      <button
+                        type="button"
+                        key={s.id}
+                        role="gridcell"
+                        tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
+                        aria-selected={here}
+                        aria-description={cell?.state ?? "the start’s item"}
+                        onClick={() => choose(target, s.id)}
+                        className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
+                          here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
+                        } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
+                      >
+                        <span className="sr-only">
+                          {lane ? "Lane" : `Line ${shown}`}, {s.label}:{" "}
+                        </span>
+                        {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
+                        {lane ? null : cell ? (
+                          <CellBody
+                            cell={cell}
+                            stage={line.stage}
+                            limit={limit}
+                            lines={step ? 3 : line.stage === "record" ? 3 : 5}
+                          />
+                        ) : (
+                          <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
+                        )}
+                      </button>
+                    );
+                  })}
+                  {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
+                  <div role="gridcell" className="border-b border-line" />
                 </div>
-                {samples.map((s) => {
-                  const cell = cells.get(cellKey(line.id, s.id));
-                  const here = chosen && s.id === sample;
-                  return (
-                    <button
-                      type="button"
-                      key={s.id}
-                      role="gridcell"
-                      tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
-                      aria-selected={here}
-                      aria-description={cell?.state ?? "the start’s item"}
-                      onClick={() => choose(target, s.id)}
-                      className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
-                        here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
-                      } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
-                    >
-                      <span className="sr-only">
-                        {lane ? "Lane" : `Line ${shown}`}, {s.label}:{" "}
-                      </span>
-                      {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
-                      {lane ? null : cell ? (
-                        <CellBody
-                          cell={cell}
-                          stage={line.stage}
-                          limit={limit}
-                          lines={step ? 3 : line.stage === "record" ? 3 : 5}
-                        />
-                      ) : (
-                        <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
-                      )}
-                    </button>
-                  );
-                })}
-                {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
-                <div role="gridcell" className="border-b border-line" />
-              </div>
+                {finder(line.id, line.depth + (HOLDING.has(line.kind) ? 1 : 0))}
+              </Fragment>
             );
           })}
         </div>
+        {maker && writing.finding === null && (
+          <div className="sticky left-0 w-fit py-2 pl-[5.2rem]">
+            <Button
+              look="quiet"
+              onClick={() => writing.setFinding(bench.lines.filter((l) => l.depth === 0).at(-1)!.id)}
+              hint="N"
+            >
+              Add a line
+            </Button>
+          </div>
+        )}
         {samples.length === 0 && (
           <div className="px-8">
             <Empty title="No samples yet.">
@@ -254,11 +322,14 @@ function Opened({ bench }: { bench: Bench }) {
           onRun={(again) => sample && make([step], [sample], again)}
           onRunRow={() => make([step], null)}
           onMute={() => mute(step)}
+          commands={writing.commands}
         />
       )}
     </div>
   );
 }
+
+const HOLDING = new Set(["for_each", "repeat_until", "lane"]);
 
 /** The fork a lane belongs to: the nearest line above that stands one step further out. */
 function forkOf(lines: Bench["lines"], at: number): string {

@@ -1,6 +1,9 @@
-/** The page being written: edits are kept at once, saved a moment later, and never overwrite someone else's. */
+/**
+ * The page being written: edits are kept at once, saved a moment later, and never overwrite someone else's.
+ * Every change can be undone; changes of the page's shape are made by the server, which knows the values' names.
+ */
 import { useCallback, useEffect, useRef, useState } from "react";
-import { ApiError, api, type Bench, ok, queries } from "../../api/client";
+import { ApiError, api, type Bench, ok, queries, type Schemas } from "../../api/client";
 
 export type Policy = { retries: number; wait: number; after?: "stop" | "skip" | "value" | "ask"; value?: string };
 export type LaneDoc = { id: string; when?: string; muted?: boolean; steps: LineDoc[] };
@@ -20,7 +23,12 @@ export type PageDoc = { name: string; brand: string | null; start: LineDoc; step
 
 export type Saving = "saved" | "saving" | "unsaved" | "conflict";
 
+export type Change = Partial<Schemas["EditBody"]> & { what: Schemas["EditBody"]["what"] };
+
 const PAUSE = 250;
+/** Typing in one line without a longer pause than this counts as one change. */
+const ONE_CHANGE = 1500;
+const MOST_KEPT = 500;
 
 /** The document with its edits. `stale` names the lines whose results an unsaved edit has put out of date. */
 export function usePage(bench: Bench) {
@@ -30,6 +38,20 @@ export function usePage(bench: Bench) {
   const [wrong, setWrong] = useState("");
   const now = useRef({ doc, version: bench.version, dirty: false, busy: false });
   const timer = useRef(0);
+  const past = useRef<PageDoc[]>([]);
+  const future = useRef<PageDoc[]>([]);
+  const latest = useRef({ at: 0, what: "" });
+  const [steps, setSteps] = useState({ back: 0, on: 0 });
+
+  /** Keep the page as it was, so that what follows can be undone. */
+  const keep = useCallback((before: PageDoc, what: string) => {
+    const at = Date.now();
+    const same = what && what === latest.current.what && at - latest.current.at < ONE_CHANGE;
+    latest.current = { at, what };
+    if (!same) past.current = [...past.current.slice(1 - MOST_KEPT), before];
+    future.current = [];
+    setSteps({ back: past.current.length, on: 0 });
+  }, []);
 
   const save = useCallback(async () => {
     const here = now.current;
@@ -69,6 +91,7 @@ export function usePage(bench: Bench) {
   const edit = useCallback(
     (change: (doc: PageDoc) => PageDoc, touched: string[] = []) => {
       const here = now.current;
+      keep(here.doc, touched.join());
       here.doc = change(here.doc);
       here.dirty = true;
       setDoc(here.doc);
@@ -82,7 +105,7 @@ export function usePage(bench: Bench) {
       window.clearTimeout(timer.current);
       timer.current = window.setTimeout(later, PAUSE);
     },
-    [bench.lines, later],
+    [bench.lines, later, keep],
   );
 
   // Someone else's save, or our own reload: take it in unless we have edits of our own.
@@ -137,7 +160,56 @@ export function usePage(bench: Bench) {
     while (now.current.busy) await new Promise((done) => setTimeout(done, 20));
   }, [save]);
 
-  return { doc, edit, saving, stale, wrong, settle, flush };
+  /** Change the page's shape; gives the line to look at next. Refused in words where it cannot be done. */
+  const change = useCallback(
+    async (body: Change): Promise<string> => {
+      await flush();
+      const here = now.current;
+      if (here.dirty) throw new ApiError("The last change is not saved yet. Try again in a moment.", 0);
+      const empty = { line: "", kind: "", settings: {}, lines: {}, parent: "", index: 0, name: "" };
+      const path = { params: { path: { id: bench.id } }, body: { ...empty, ...body, version: here.version } };
+      try {
+        const made = await ok(api.POST("/api/workflows/{id}/edits", path));
+        keep(here.doc, "");
+        here.doc = made.document as PageDoc;
+        here.version = made.version;
+        setDoc(here.doc);
+        await queries.refetchQueries({ queryKey: ["bench", bench.id] });
+        return made.line;
+      } catch (error) {
+        if (error instanceof ApiError && error.status === 409) {
+          setSaving("conflict");
+          setWrong(error.message);
+        }
+        throw error;
+      }
+    },
+    [bench.id, flush, keep],
+  );
+
+  const travel = useCallback(
+    (from: { current: PageDoc[] }, to: { current: PageDoc[] }) => {
+      const other = from.current.at(-1);
+      if (!other) return false;
+      const here = now.current;
+      from.current = from.current.slice(0, -1);
+      to.current = [...to.current, here.doc];
+      latest.current = { at: 0, what: "" };
+      here.doc = other;
+      here.dirty = true;
+      setDoc(other);
+      setSteps({ back: past.current.length, on: future.current.length });
+      window.clearTimeout(timer.current);
+      timer.current = 0;
+      save();
+      return true;
+    },
+    [save],
+  );
+  const undo = useCallback(() => travel(past, future), [travel]);
+  const redo = useCallback(() => travel(future, past), [travel]);
+
+  return { doc, edit, change, undo, redo, steps, saving, stale, wrong, settle, flush };
 }
 
 /** The lines of a document from top to bottom, the start first, those inside blocks too. */

@@ -5,6 +5,7 @@ import { api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
+import { Choice, Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { Sentence } from "../../components/Sentence";
 import { State } from "../../components/State";
@@ -32,7 +33,11 @@ export function Workflows() {
           </Button>
         )}
       </div>
-      {list.data.length === 0 && <Empty title="No workflow yet.">Begin with a workflow file somebody gave you.</Empty>}
+      {list.data.length === 0 && (
+        <Empty title="No workflow yet.">
+          Make the first with “New workflow”: a page of plain sentences, tried on real items before anything goes out.
+        </Empty>
+      )}
       {brands.map((brand) => (
         <section key={brand} className="mt-8">
           <h2 className="smallcaps border-b border-rule pb-1 text-lg">{brand || "No brand"}</h2>
@@ -142,13 +147,21 @@ function NewWorkflow({ open, onClose, list }: { open: boolean; onClose: () => vo
   const file = useRef<HTMLInputElement>(null);
   const [wrong, setWrong] = useState("");
 
-  async function make(body: Schemas["CopyBody"]) {
+  const catalogue = useQuery({
+    queryKey: ["catalogue"],
+    enabled: open,
+    queryFn: () => ok(api.GET("/api/catalogue")),
+  });
+  const [name, setName] = useState("");
+  const [brand, setBrand] = useState("");
+
+  async function make(body: Schemas["CopyBody"], blank = false) {
     setWrong("");
     try {
       const made = await ok(api.POST("/api/workflows", { body }));
       queries.invalidateQueries({ queryKey: ["workflows"] });
-      say("Made. Its gaps, if any, are shown on their lines.");
-      go(`/workflows/${made.id}`);
+      if (!blank) say("Made. Its gaps, if any, are shown on their lines.");
+      go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`);
     } catch (error) {
       setWrong((error as Error).message);
     }
@@ -164,7 +177,41 @@ function NewWorkflow({ open, onClose, list }: { open: boolean; onClose: () => vo
   }
 
   return (
-    <Dialog open={open} onClose={onClose} title="New workflow" about="From a file, or as a copy of one that works.">
+    <Dialog open={open} onClose={onClose} title="New workflow">
+      <form
+        className="space-y-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          const start = { id: "start", kind: "by_hand" };
+          const document = { format: "ulmus-workflow", version: 1, name, brand: brand || null, start, steps: [] };
+          make({ document, copy_of: null, name: "" }, true);
+        }}
+      >
+        <Field label="What it is called">
+          <Input
+            autoFocus
+            required
+            maxLength={120}
+            placeholder="Seed news to Pondside"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+        </Field>
+        <Field label="For which brand" help="Its facts can be used in every text.">
+          <Choice value={brand} onChange={(e) => setBrand(e.target.value)}>
+            <option value="">none</option>
+            {catalogue.data?.brands.map((b) => (
+              <option key={b.key} value={b.key}>
+                {b.name}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+        <Button look="main" type="submit">
+          Begin with a blank page
+        </Button>
+      </form>
+      <h3 className="smallcaps mt-6 mb-2 text-soft">Or from a file</h3>
       <input
         ref={file}
         type="file"
@@ -173,9 +220,7 @@ function NewWorkflow({ open, onClose, list }: { open: boolean; onClose: () => vo
         aria-label="Workflow file"
         onChange={(e) => read(e.target.files?.[0])}
       />
-      <Button look="main" onClick={() => file.current?.click()}>
-        Choose a workflow file …
-      </Button>
+      <Button onClick={() => file.current?.click()}>Choose a workflow file …</Button>
       {wrong && (
         <p role="alert" className="mt-3 text-sm text-brick">
           {wrong}

@@ -1,0 +1,116 @@
+/** Writing with keys, menu and mouse: one set of commands for the chosen line, and the keys that call them. */
+import { useEffect, useRef, useState } from "react";
+import type { Bench, Schemas } from "../../api/client";
+import { typing, useKeys } from "../../components/keys";
+import { say, sayError } from "../../components/Toast";
+import { type Change, linesOf, type usePage } from "./page";
+
+export type Commands = {
+  find: () => void;
+  anotherStart: () => void;
+  shift: (way: "up" | "down" | "in" | "out") => void;
+  duplicate: () => void;
+  copy: () => void;
+  remove: () => void;
+  rename: (name: string) => void;
+  /** Make a change and choose the line it leads to. */
+  make: (change: Change) => Promise<void>;
+};
+
+type Props = {
+  bench: Bench;
+  page: ReturnType<typeof usePage>;
+  maker: boolean;
+  /** The chosen line, or none. */
+  step: string | null;
+  choose: (line: string | null) => void;
+};
+
+/** Where the finder stands open: below a line, or (empty) at the start; `null` where it is closed. */
+export function useWriting({ bench, page, maker, step, choose }: Props) {
+  const [finding, setFinding] = useState<string | null>(null);
+  const start = bench.lines[0]!.id;
+  const isStep = !!step && step !== start;
+  const last = bench.lines.at(-1)!.id;
+
+  async function make(change: Change) {
+    try {
+      choose(await page.change(change));
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  async function take(offer: Schemas["OfferView"]) {
+    const line = finding ?? "";
+    setFinding(null);
+    const { kind, settings } = offer;
+    await make(line ? { what: "add", line, kind, settings } : { what: "start", kind, settings });
+  }
+  const text = () => {
+    const line = linesOf(page.doc).find((l) => l.id === step);
+    return line ? JSON.stringify({ format: "ulmus-lines", version: 1, lines: [line] }, null, 2) : "";
+  };
+  const commands: Commands = {
+    make,
+    find: () => setFinding(step ?? last),
+    anotherStart: () => setFinding(""),
+    shift: (way) => isStep && make({ what: way, line: step }),
+    duplicate: () => isStep && make({ what: "duplicate", line: step }),
+    copy: () => {
+      navigator.clipboard.writeText(text()).then(
+        () => say("Copied. Paste it on any workflow’s page."),
+        () => say("The browser does not let this page copy. Use Ctrl C."),
+      );
+    },
+    remove: () => {
+      if (!isStep) return;
+      make({ what: "remove", line: step }).then(() => say("Deleted. Ctrl Z brings it back."));
+    },
+    rename: (name) => step && make({ what: "rename", line: step, name }),
+  };
+  const undo = () => page.undo() || say("There is nothing to undo.");
+  const redo = () => page.redo() || say("There is nothing to do again.");
+  const keys: Record<string, () => unknown> = {
+    n: commands.find,
+    d: commands.duplicate,
+    Delete: commands.remove,
+    "Alt+ArrowUp": () => commands.shift("up"),
+    "Alt+ArrowDown": () => commands.shift("down"),
+    "Alt+ArrowRight": () => commands.shift("in"),
+    "Alt+ArrowLeft": () => commands.shift("out"),
+    "Mod+z": (event?: KeyboardEvent) => (event?.shiftKey ? redo() : undo()),
+    "Mod+y": redo,
+  };
+  useKeys(maker ? keys : {});
+
+  // The clipboard's own events, so that copying and pasting need no leave and selected text is copied as usual.
+  const now = useRef({ text, make, step, maker, last });
+  now.current = { text, make, step, maker, last };
+  useEffect(() => {
+    const copy = (event: ClipboardEvent) => {
+      if (typing(event.target) || !now.current.step || window.getSelection()?.toString()) return;
+      event.clipboardData?.setData("text/plain", now.current.text());
+      event.preventDefault();
+      say("Copied. Paste it on any workflow’s page.");
+    };
+    const paste = (event: ClipboardEvent) => {
+      if (typing(event.target) || !now.current.maker) return;
+      try {
+        const lines = JSON.parse(event.clipboardData?.getData("text/plain") ?? "");
+        if (lines?.format !== "ulmus-lines") return;
+        event.preventDefault();
+        now.current.make({ what: "paste", line: now.current.step ?? now.current.last, lines });
+      } catch {
+        // Something else is on the clipboard: nothing to paste here.
+      }
+    };
+    document.addEventListener("copy", copy);
+    document.addEventListener("paste", paste);
+    return () => {
+      document.removeEventListener("copy", copy);
+      document.removeEventListener("paste", paste);
+    };
+  }, []);
+
+  return { commands, finding, setFinding, take, undo, redo };
+}
