@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from ..core import slots
 from ..core.slots.filters import FILTERS
-from ..core.workflow import Line, Workflow, check, scope_before
+from ..core.workflow import Line, Workflow, check, scope_before, takes_of
 from ..protocols.errors import OutsideError
 from ..runtime import workflows
 from ..runtime.proofing import Cell, Column, outermost, values_at
@@ -61,11 +61,13 @@ class SampleView(BaseModel):
     label: str
     shown: bool
     item: dict[str, Any]
+    source: str = ""
 
 
 class SampleBody(BaseModel):
     shown: bool | None = None
     item: dict[str, Any] | None = None
+    lead: bool = False
 
 
 class NewSample(BaseModel):
@@ -95,6 +97,7 @@ class BenchView(BaseModel):
     failed: bool = False
     pushed: bool = False
     problems: list[LineProblemView] = []
+    start_fields: dict[str, str] = {}
 
 
 class RunProofs(BaseModel):
@@ -193,6 +196,9 @@ def bench(path: BenchPath) -> Reply:
         cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
         costs[line.id] = sum(spent) / len(spent) if spent else 0.0
+        for take in takes_of(line, kinds()):
+            made = [columns[s.id].cells.get(take.id) or Cell(take.id, s.id, "empty") for s in shown]
+            cells += [cell_view(take, c.sample, c.state, c.result, c.partial) for c in made]
     problems = check(workflow, kinds(), around)
     live = record.state == "live"
     return send(
@@ -207,7 +213,8 @@ def bench(path: BenchPath) -> Reply:
             changed=revision is not None and revision.document != record.document,
             document=record.document,
             lines=line_views(workflow, around, problems, costs),
-            samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item) for s in samples],
+            samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item, source=s.source) for s in samples],
+            start_fields=_start_fields(workflow, around),
             cells=cells,
             looked_at=start.looked_at if start and live else None,
             found=start.found if start and live else "",
@@ -226,13 +233,13 @@ def bench(path: BenchPath) -> Reply:
 def cell(path: CellPath, query: PlaceQuery) -> Reply:
     """One result in full."""
     workflow, samples = _load(path.id, [path.sample])
-    line = workflow.line(path.step)
+    line = line_or_take(workflow, path.step)
     if line is None or not samples:
         raise Refusal("This line is not on the page any more.", 404)
     column = house().proofs.columns(workflow, samples)[path.sample]
     if line.id == workflow.start.id:
         return send(ResultView(step=line.id, state="fresh", output=samples[0].item))
-    found = column.cells[line.id]
+    found = column.cells.get(line.id) or Cell(line.id, path.sample, "empty")
     if line.id in outermost(workflow):
         return send(_inner_result(workflow, line, found, values_at(workflow, column, line.id), query.place))
     return send(result_view(workflow, line, found.state, found.result, column.values))
@@ -261,12 +268,13 @@ def values(path: ValuesPath, query: ValuesQuery) -> Reply:
     """The values a line can point at, with their real content in a sample."""
     workflow, samples = _load(path.id, [query.sample] if query.sample else None)
     column = house().proofs.columns(workflow, samples[:1])[samples[0].id] if samples else Column()
-    found = values_at(workflow, column, path.step)
+    step = path.step.split("~")[0]
+    found = values_at(workflow, column, step)
     about = {line.id: kinds().get(line.kind) for line in workflow.lines}
     with house().services.store.read() as session:
         around = world(session)
     out: list[ValueView] = []
-    for root, known in scope_before(workflow, kinds(), path.step, around).items():
+    for root, known in scope_before(workflow, kinds(), step, around).items():
         kind = about.get(root)
         title = kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root)
         fields = known if isinstance(known, dict) else {"": known}
@@ -359,6 +367,9 @@ def change_sample(path: SamplePath, body: SampleBody) -> Reply:
             if body.shown and not sample.shown and shown >= workflows.MOST_SHOWN:
                 raise Refusal(f"At most {workflows.MOST_SHOWN} samples stand side by side. Hide one first.", 409)
             sample.shown = body.shown
+        if body.lead:
+            sample.shown = True
+            sample.place = min((s.place for s in _samples(session, path.id)), default=0) - 1
         if body.item is not None:
             sample.item = body.item
             sample.label = workflows.title_of(body.item)
@@ -374,8 +385,21 @@ def drop_sample(path: SamplePath) -> Reply:
     return send(Fine())
 
 
+def line_or_take(workflow: Workflow, step: str) -> Line | None:
+    """A line of the page, or one of its takes."""
+    known = (take for line in workflow.steps for take in takes_of(line, kinds()))
+    return workflow.line(step) or next((take for take in known if take.id == step), None)
+
+
+def _start_fields(workflow: Workflow, around: Any) -> dict[str, str]:
+    """What an item of the start is made of, for typing one in: names and types."""
+    kind = kinds().get(workflow.start.kind)
+    given = kind.given(workflow.start.settings, around) if kind else {}
+    return {name: shape if isinstance(shape, str) else "list" for name, shape in given.items() if name != "*"}
+
+
 def _samples(session: Any, workflow_id: int) -> list[tables.Sample]:
-    found = select(tables.Sample).where(tables.Sample.workflow_id == workflow_id).order_by(tables.Sample.id)
+    found = select(tables.Sample).where(tables.Sample.workflow_id == workflow_id).order_by(tables.Sample.place, tables.Sample.id)
     return list(session.scalars(found))
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core import slots
 from ..core.diff import changes
-from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, templates_of
+from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, take_name, takes_of, templates_of
 from ..core.workflow.kinds import field_control
 from ..runtime.proofing import dependents
 from ..steps import kinds
@@ -65,6 +65,8 @@ def line_views(
                 cost=(costs or {}).get(line.id, 0.0),
             )
         )
+        for n, take in enumerate(takes_of(line, kinds()) if not depth else ()):
+            out.append(_take(line, take, n))
         for n, one in enumerate(line.steps):
             put(one, depth + 1, line.id, n)
         for m, lane in enumerate(line.lanes):
@@ -76,6 +78,21 @@ def line_views(
     for n, step in enumerate(workflow.steps):
         put(step, 0, "", n)
     return out
+
+
+def _take(line: Line, take: Line, index: int) -> LineView:
+    words = [PartView(what="text", text="or: "), PartView(what="value", text=take_name(line, take.id))]
+    return LineView(
+        id=take.id,
+        kind="take",
+        kind_title="Take",
+        stage="draft",
+        sentence=words,
+        muted=line.muted,
+        depth=1,
+        parent=line.id,
+        index=index,
+    )
 
 
 def _lane(lane: Lane, depth: int, fork: str, index: int) -> LineView:

@@ -22,7 +22,7 @@ from sqlalchemy import select
 from ..core import slots
 from ..core.cost import Usage
 from ..core.slots.tree import condition_values
-from ..core.workflow import Line, Workflow, templates_of
+from ..core.workflow import Line, Workflow, takes_of, templates_of
 from ..core.workflow.file import read_settings
 from ..core.workflow.kinds import BLOCKS, field_control
 from ..protocols.errors import OutsideError
@@ -76,7 +76,8 @@ def reads(line: Line) -> set[slots.Path]:
     kind = kinds().get(line.kind)
     if kind is None:
         return set()
-    used = {path for _, text in templates_of(kind, line.settings) for path in slots.parse(text).reads}
+    own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
+    used = {path for text in own_texts for path in slots.parse(text).reads}
     conditions = [lane.when for lane in line.lanes]
     for name, info in kind.settings.model_fields.items():
         control = field_control(info).get("control")
@@ -191,9 +192,28 @@ class Proofs:
                         column.absent |= {inner for inner in _inside(line) if inner not in column.values}
             if partial is not None:
                 cell.state, cell.partial = "running", partial
+            for take in takes_of(line, kinds()) if cell.key else ():
+                column.cells[take.id] = self._take(take, sample, last.get((sample.id, take.id)), column.values, prints)
             for inner in _inside(line):
                 column.cells[inner] = Cell(inner, sample.id, "muted" if inner in quiet else cell.state, result=cell.result)
         return column
+
+    def _take(
+        self, take: Line, sample: tables.Sample, shown: tables.Proof | None, values: dict[str, Any], prints: Mapping[str, str]
+    ) -> Cell:
+        """The cell of another take of a draft; nothing follows from it."""
+        cell = Cell(take.id, sample.id, "stale" if shown else "empty", _key(take, values, prints), shown)
+        if shown is None or shown.key != cell.key:
+            with self.services.store.read() as session:
+                kept = session.get(tables.Proof, cell.key)
+            shown = cell.result = kept or shown
+        if shown is not None and shown.key == cell.key:
+            cell.state = "fresh" if shown.ok else "failed"
+        with self._lock:
+            partial = self._running.get((sample.id, take.id))
+        if partial is not None:
+            cell.state, cell.partial = "running", partial
+        return cell
 
     # -- making -------------------------------------------------------------------------------------
 
@@ -228,19 +248,22 @@ class Proofs:
             outer = outermost(workflow)
             steps = None if steps is None else {outer.get(step, step) for step in steps}
             wanted = _with_needs(workflow, steps)
-            for line in workflow.steps:
+            for line, is_take in _with_takes(workflow):
                 if stop.is_set():
                     return
-                if line.muted or line.id not in wanted:
+                if line.muted or (line.id not in wanted and not (is_take and steps is None)):
                     continue
                 column = self.columns(workflow, [sample])[sample.id]
-                cell = column.cells[line.id]
+                cell = column.cells.get(line.id)
+                if cell is None:
+                    continue
                 forced = again and (steps is None or line.id in steps)
                 if cell.state == "passed":
                     return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
-                if not cell.key or not self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop):
+                made = cell.key and self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop)
+                if not made and not is_take:
                     return
         except Exception:
             log.exception("a proof met a fault")
@@ -367,13 +390,21 @@ def _ground(workflow: Workflow, sample: tables.Sample, brand: dict[str, str]) ->
     return {workflow.start.id: sample.item, "brand": brand, "run": run_values(sample.created_at, 1)}
 
 
+def _with_takes(workflow: Workflow) -> list[tuple[Line, bool]]:
+    """The page's steps, each followed by its other takes; with whether it is such a take."""
+    out = []
+    for line in workflow.steps:
+        out += [(line, False), *((take, True) for take in takes_of(line, kinds()))]
+    return out
+
+
 def _with_needs(workflow: Workflow, steps: set[str] | None) -> set[str]:
     if steps is None:
         return {line.id for line in workflow.steps}
     wanted = set(steps)
     for i in range(len(workflow.steps) - 1, -1, -1):
         line = workflow.steps[i]
-        if line.id in wanted:
+        if line.id in wanted or any(take.id in wanted for take in takes_of(line, kinds())):
             outer = outermost(workflow)
             wanted |= {outer.get(root, root) for root in roots_used(line, (n.id for n in workflow.every_step))} - {line.id}
     return wanted
@@ -395,7 +426,7 @@ def _key(line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> st
     if kind.manner in BLOCKS:
         inside = [inner.model_dump(mode="json") for inner in line.steps], [lane.model_dump(mode="json") for lane in line.lanes]
         return _digest([kind.name, line.settings, inside, used, sorted(prints.items())])
-    dumped = settings.model_dump(mode="json") if settings is not None else line.settings
+    dumped = settings.model_dump(mode="json", exclude={"takes"}) if settings is not None else line.settings
     return _digest([kind.name, dumped, used, connections])
 
 

@@ -13,6 +13,16 @@ from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, Settings, StepFailed, setting
 
 
+class Take(Settings):
+    """Another way to write the same draft: what it leaves empty is as in the draft itself."""
+
+    name: str = Field(min_length=1, max_length=40)
+    prompt: str = Field("", max_length=100_000)
+    standing: str = Field("", max_length=100_000)
+    model: str = Field("", max_length=60)
+    temperature: float | None = Field(None, ge=0, le=2)
+
+
 class DraftSettings(Settings):
     title: str = setting(
         "What it is", "A short name, such as “Short post”.", control="text", default="Draft", min_length=1, max_length=80
@@ -41,6 +51,7 @@ class DraftSettings(Settings):
     max_tokens: int = setting(
         "Longest answer", "In tokens; a token is about four characters.", control="number", default=600, ge=1, le=32_000
     )
+    takes: list[Take] = setting("Takes", "Other ways to write it, tried in proofs.", control="takes", default=[], max_length=3)
 
 
 class DraftOutput(BaseModel):

@@ -87,6 +87,21 @@ class Sample(Base):
     source: Mapped[str] = mapped_column(String(40))
     shown: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[float]
+    place: Mapped[int] = mapped_column(default=0, server_default="0")
+
+
+class Judgement(Base):
+    """Which of several takes a person liked best for a sample; takes are told by the keys of their proofs."""
+
+    __tablename__ = "judgements"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    step: Mapped[str] = mapped_column(String(40))
+    sample_id: Mapped[int] = mapped_column(ForeignKey("samples.id", ondelete="CASCADE"))
+    chosen: Mapped[str] = mapped_column(String(64))
+    among: Mapped[list[Any]]
+    by: Mapped[str] = mapped_column(String(200))
+    at: Mapped[float]
 
 
 class Proof(Base):

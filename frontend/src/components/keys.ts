@@ -6,13 +6,18 @@ export function typing(target: EventTarget | null): boolean {
   return !!element?.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]");
 }
 
+/** Whether a dialog has the focus, but no field of it. */
+function onPaper(target: EventTarget | null): boolean {
+  return !(target as HTMLElement | null)?.closest("input, textarea, select, [contenteditable=true], [role=menu]");
+}
+
 /** Keys that do something while nothing is being typed; `Mod+z` is Ctrl or Cmd with z, `Alt+ArrowUp` Alt with an arrow. */
-export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
+export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>, inDialog = false) {
   const now = useRef(keys);
   now.current = keys;
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
-      if (event.defaultPrevented || typing(event.target)) return;
+      if (event.defaultPrevented || (typing(event.target) && !(inDialog && onPaper(event.target)))) return;
       // Enter and the space bar belong to the button or link that has the focus.
       if ((event.key === "Enter" || event.key === " ") && (event.target as Element).closest?.("button, a")) return;
       const held = `${event.ctrlKey || event.metaKey ? "Mod+" : ""}${event.altKey ? "Alt+" : ""}`;

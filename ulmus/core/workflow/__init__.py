@@ -5,6 +5,7 @@ from .file import FileProblem, WorkflowFileError, file_schema, read_file, write_
 from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
 from .model import FailurePolicy, Lane, Limits, Line, Placed, Workflow
 from .sentences import SentencePart, sentence
+from .takes import take_name, takes_of
 
 __all__ = [
     "Around",
@@ -29,6 +30,8 @@ __all__ = [
     "scope_before",
     "sentence",
     "surroundings",
+    "take_name",
+    "takes_of",
     "templates_of",
     "write_file",
 ]

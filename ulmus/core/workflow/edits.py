@@ -288,6 +288,8 @@ def _called(line: Line, names: Mapping[str, str], kinds: Kinds) -> Line:
                 {**r, "text": renamed(r["text"], names)} if isinstance(r, dict) and isinstance(r.get("text"), str) else r
                 for r in value
             ]
+        elif control == "takes" and isinstance(value, list):
+            settings[name] = [{k: renamed(v, names) if isinstance(v, str) else v for k, v in take.items()} for take in value]
     lanes = [
         lane.model_copy(
             update={

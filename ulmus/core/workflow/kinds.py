@@ -9,7 +9,7 @@ A setting's ``takes`` says which values a new line begins with there: names of o
 ``slots`` one line of text with slots · ``longslots`` a text with slots · ``value`` one slot, for the value itself ·
 ``condition`` a condition in words · ``connection`` a connection's
 key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
-with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``step`` the name of an earlier step (``needs`` says of which kind).
+with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``takes`` other ways to write a draft · ``step`` the name of an earlier step (``needs`` says of which kind).
 """
 
 from __future__ import annotations
@@ -107,6 +107,11 @@ def templates_of(spec: KindSpec, settings: Mapping[str, Any]) -> Iterator[tuple[
                 text = rule.get("text") if isinstance(rule, dict) else getattr(rule, "text", None)
                 if isinstance(text, str):
                     yield (name, str(i), "text"), text
+        elif control == "takes" and isinstance(value, list):
+            for i, take in enumerate(value):
+                for part in ("prompt", "standing"):
+                    if isinstance(take, dict) and isinstance(take.get(part), str):
+                        yield (name, str(i), part), take[part]
 
 
 def map_templates(spec: KindSpec, settings: BaseModel, change: Callable[[str, str], str]) -> BaseModel:

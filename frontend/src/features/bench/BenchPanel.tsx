@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Bench, type Cell, ok, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
+import { typing } from "../../components/keys";
 import { Failed, Loading } from "../../components/Quiet";
 import { Iterations } from "./Iterations";
 import { LineMenu } from "./LineMenu";
@@ -9,6 +10,7 @@ import { linesOf, type usePage, withLine } from "./page";
 import { Reader } from "./Reader";
 import { StartPanel } from "./StartPanel";
 import { StepForm } from "./StepForm";
+import { CompareTakes, MOST_TAKES, TakeForm, takeAt, takesOf } from "./Takes";
 import type { Commands } from "./writing";
 
 type Props = {
@@ -22,6 +24,9 @@ type Props = {
   maker: boolean;
   given: boolean;
   onGiven: (given: boolean) => void;
+  onChoose: (line: string) => void;
+  /** Give the keys back to the page. */
+  onLeave: () => void;
   onClose: () => void;
   onRun: (again: boolean) => void;
   onRunRow: () => void;
@@ -34,7 +39,11 @@ export function BenchPanel(props: Props) {
   const { bench, page, catalogue, step, sample, cell, maker } = props;
   const [tall, setTall] = useState(false);
   const [place, setPlace] = useState("");
-  const doc = linesOf(page.doc).find((l) => l.id === step);
+  const [comparing, setComparing] = useState(false);
+  // A take of a draft is set up in its draft.
+  const home = step.split("~")[0]!;
+  const take = takeAt(step);
+  const doc = linesOf(page.doc).find((l) => l.id === home);
   const line = bench.lines.find((l) => l.id === step);
   const kind = catalogue.kinds.find((k) => k.name === doc?.kind);
   const values = useQuery({
@@ -61,16 +70,45 @@ export function BenchPanel(props: Props) {
       ),
   });
   if (!doc || !line) return null;
+  const settle = (settings: Record<string, unknown>) =>
+    page.edit(
+      (d) => withLine(d, home, (l) => ({ ...l, settings })),
+      [home, ...takesOf(doc).map((_, i) => `${home}~${i + 2}`)],
+    );
+  const takes = takesOf(doc);
+  const addTake = () => {
+    const name = `Take ${takes.length + 2}`;
+    settle({ ...doc.settings, takes: [...takes, { name, prompt: String(doc.settings.prompt ?? "") }] });
+    props.onChoose(`${home}~${takes.length + 2}`);
+  };
+  const dropTake = () => {
+    settle({ ...doc.settings, takes: takes.filter((_, i) => i !== take - 1) });
+    props.onChoose(home);
+  };
+  const keepTake = () => {
+    const { name: _, ...over } = takes[take - 1]!;
+    const set = Object.fromEntries(Object.entries(over).filter(([, v]) => v !== "" && v !== null && v !== undefined));
+    settle({ ...doc.settings, ...set, takes: [] });
+    props.onChoose(home);
+  };
   const isStart = bench.lines[0]?.id === step;
   return (
     <section
       aria-label="Bench"
+      onKeyDown={(event) => {
+        // Out of a field, back to the page; the next Esc closes the bench.
+        if (event.key !== "Escape" || event.defaultPrevented || !typing(event.target)) return;
+        if ((event.target as Element).closest("[role=dialog], [role=menu]")) return;
+        event.preventDefault();
+        event.stopPropagation();
+        props.onLeave();
+      }}
       className={`flex shrink-0 flex-col border-t-2 border-ink bg-paper ${tall ? "h-[82vh]" : "h-[54vh]"}`}
     >
       <div className="flex items-center gap-2 border-b border-line px-5 py-1.5">
         <h2 className="smallcaps text-soft">{line.kind_title}</h2>
         <span className="text-xs text-soft">
-          called <span className="slot">{step}</span>
+          {take ? "of" : "called"} <span className="slot">{home}</span>
         </span>
         <span className="ml-auto" />
         {maker && !isStart && sample !== null && (
@@ -86,12 +124,22 @@ export function BenchPanel(props: Props) {
             </Button>
           </>
         )}
-        {maker && !isStart && (
+        {takes.length > 0 && (
+          <Button look="quiet" onClick={() => setComparing(true)}>
+            Side by side
+          </Button>
+        )}
+        {maker && kind?.name === "draft" && line.depth === 0 && takes.length + 1 < MOST_TAKES && (
+          <Button look="quiet" onClick={addTake}>
+            Another take
+          </Button>
+        )}
+        {maker && !isStart && !take && (
           <Button look="quiet" onClick={props.onMute} hint="M">
             {doc.muted ? "Unmute" : "Mute"}
           </Button>
         )}
-        {maker && <LineMenu line={step} start={isStart} commands={props.commands} />}
+        {maker && !take && <LineMenu line={step} start={isStart} commands={props.commands} />}
         <Button look="quiet" onClick={() => setTall(!tall)} aria-pressed={tall}>
           {tall ? "Lower" : "Taller"}
         </Button>
@@ -102,7 +150,20 @@ export function BenchPanel(props: Props) {
       <div className="grid min-h-0 flex-1 grid-cols-2">
         <div data-settings className="overflow-y-auto border-r border-line px-5 py-3">
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
-          {kind ? (
+          {take > 0 ? (
+            <TakeForm
+              draft={doc}
+              step={step}
+              catalogue={catalogue}
+              values={values.data ?? []}
+              problems={bench.lines.find((l) => l.id === home)?.problems ?? []}
+              disabled={!maker}
+              onChange={settle}
+              onKeep={keepTake}
+              onRemove={dropTake}
+              onRun={() => props.onRun(false)}
+            />
+          ) : kind ? (
             <StepForm
               doc={doc}
               kind={kind}
@@ -145,6 +206,9 @@ export function BenchPanel(props: Props) {
           )}
         </div>
       </div>
+      {comparing && (
+        <CompareTakes workflow={bench.id} step={home} sample={sample} onClose={() => setComparing(false)} />
+      )}
     </section>
   );
 }

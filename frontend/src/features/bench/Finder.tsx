@@ -93,9 +93,9 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
               aria-selected={offer === chosen}
               onMouseMove={() => setAt(i)}
               onClick={() => onTake(offer)}
-              className={`grid w-full grid-cols-[4rem_1fr] gap-3 px-3 py-1.5 text-left ${offer === chosen ? "bg-leafwash" : ""}`}
+              className={`grid w-full gap-3 px-3 py-1.5 text-left ${line ? "grid-cols-[4rem_1fr]" : ""} ${offer === chosen ? "bg-leafwash" : ""}`}
             >
-              <span className="smallcaps pt-0.5 text-right text-soft">{line ? stage : ""}</span>
+              {line && <span className="smallcaps pt-0.5 text-right text-soft">{stage}</span>}
               <span>
                 <span className="font-serif">{offer.title}</span>
                 <span className="block text-xs text-soft">{offer.about}</span>

@@ -1,12 +1,13 @@
 import { type ReactNode, useState } from "react";
 import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
-import { Dialog } from "../../components/Dialog";
 import { say, sayError } from "../../components/Toast";
 import { ago } from "../../components/words";
 import { LiveState } from "../workflows/Workflows";
+import { GoLive } from "./GoLive";
 import { LimitsDialog } from "./LimitsDialog";
 import type { Saving, usePage } from "./page";
+import { Revisions } from "./Revisions";
 
 const SAVING: Record<Saving, string> = {
   saved: "Saved",
@@ -31,7 +32,7 @@ export function LivePanel({
 }) {
   const [asking, setAsking] = useState(false);
   const [limits, setLimits] = useState(false);
-  const errors = bench.problems.filter((p) => p.severity === "error");
+  const [revisions, setRevisions] = useState(false);
 
   async function turn(to: "live" | "pause") {
     const path = { params: { path: { id: bench.id } } };
@@ -64,7 +65,17 @@ export function LivePanel({
       <LiveState state={bench.state} />
       <span className="text-xs text-soft">
         {bench.brand}
-        {bench.revision ? ` · revision ${bench.revision}${bench.changed ? ", changed since" : ""}` : ""}
+        {bench.revision ? " · " : ""}
+        {bench.revision && (
+          <button
+            type="button"
+            className="underline decoration-dotted underline-offset-2"
+            onClick={() => setRevisions(true)}
+          >
+            revision {bench.revision}
+            {bench.changed ? ", changed since" : ""}
+          </button>
+        )}
         {bench.failed || bench.pushed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
       </span>
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
@@ -98,48 +109,8 @@ export function LivePanel({
         </>
       )}
       {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}
-      <Dialog
-        open={asking}
-        onClose={() => setAsking(false)}
-        title="Before it goes live"
-        about="What is missing keeps it from going live; what is risky is for you to weigh."
-      >
-        {bench.problems.length === 0 ? (
-          <p className="text-sm">Nothing is missing, and nothing looks risky.</p>
-        ) : (
-          <ul className="space-y-1">
-            {bench.problems.map((p, i) => (
-              <li key={i}>
-                <button
-                  type="button"
-                  className="w-full border-b border-line py-1.5 text-left text-sm hover:bg-shade"
-                  onClick={() => {
-                    setAsking(false);
-                    onChoose(p.step);
-                  }}
-                >
-                  <span className={p.severity === "error" ? "text-brick" : "text-ochre"}>
-                    {p.severity === "error" ? "✕ missing" : "! risky"}
-                  </span>{" "}
-                  {p.message}{" "}
-                  <span className="text-soft">
-                    line {bench.lines.filter((l) => l.kind !== "lane").findIndex((l) => l.id === p.step) + 1}
-                  </span>
-                </button>
-              </li>
-            ))}
-          </ul>
-        )}
-        <div className="mt-5 flex gap-2">
-          <Button look="main" disabled={errors.length > 0} onClick={() => turn("live")}>
-            Go live
-          </Button>
-          {bench.state === "live" && <Button onClick={() => turn("pause")}>Pause instead</Button>}
-          <Button look="quiet" onClick={() => setAsking(false)}>
-            Not yet
-          </Button>
-        </div>
-      </Dialog>
+      {asking && <GoLive bench={bench} onClose={() => setAsking(false)} onChoose={onChoose} onTurn={turn} />}
+      {revisions && <Revisions bench={bench} page={page} maker={maker} onClose={() => setRevisions(false)} />}
     </div>
   );
 }

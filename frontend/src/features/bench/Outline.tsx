@@ -29,7 +29,7 @@ export function OutlineLine({
         style={line.depth ? { paddingLeft: `${line.depth * 1.1}rem` } : undefined}
       >
         <span
-          className={`block font-serif leading-snug ${line.kind === "lane" ? "text-[0.93rem] italic" : "text-[0.98rem]"} ${line.muted ? "text-soft line-through decoration-rule" : ""}`}
+          className={`block font-serif leading-snug ${line.kind === "lane" || line.kind === "take" ? "text-[0.93rem] italic" : "text-[0.98rem]"} ${line.muted ? "text-soft line-through decoration-rule" : ""}`}
         >
           {number > 0 && <span className="mr-1.5 font-sans text-xs text-soft">{number}</span>}
           <Sentence parts={line.sentence} />

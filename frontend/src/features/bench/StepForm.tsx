@@ -51,6 +51,7 @@ export function StepForm(props: Props) {
   const problem = (name: string) =>
     problems.find((p) => p.place[0] === name && p.start === null)?.message.replace(/^[^:]{1,40}: /, "");
   const shown = properties.filter(([, p]) => {
+    if (p.control === "takes") return false; // lines of their own in the outline
     if (!p.when) return true;
     const [name, value] = p.when.split("=") as [string, string];
     const other = kind.form.properties as Record<string, Property>;

@@ -15,7 +15,7 @@ import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
 import { OutlineLine } from "./Outline";
 import { linesOf, type PageDoc, usePage, withLine } from "./page";
-import { AddSample, SampleHead } from "./SampleHead";
+import { AddSample, FirstSample, SampleHead } from "./SampleHead";
 import { useWriting } from "./writing";
 
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
@@ -207,7 +207,7 @@ function Opened({ bench }: { bench: Bench }) {
                 key={s.id}
                 sample={s}
                 number={i + 1}
-                workflow={bench.id}
+                bench={bench}
                 chosen={!!step && s.id === sample}
                 maker={maker}
                 onRun={() => make(null, [s.id])}
@@ -222,7 +222,8 @@ function Opened({ bench }: { bench: Bench }) {
             const stage = line.stage === before || line.stage === "flow" ? "" : line.stage;
             before = line.stage && line.stage !== "flow" ? line.stage : before;
             const lane = line.kind === "lane";
-            if (!lane) number += 1;
+            const numbered = !lane && line.kind !== "take";
+            if (numbered) number += 1;
             const shown = number;
             // A lane is set up in its fork.
             const target = lane ? forkOf(bench.lines, i) : line.id;
@@ -238,7 +239,7 @@ function Opened({ bench }: { bench: Bench }) {
                   >
                     <OutlineLine
                       line={line}
-                      number={lane ? 0 : shown}
+                      number={numbered ? shown : 0}
                       stage={stage}
                       chosen={chosen}
                       onChoose={() => choose(target)}
@@ -261,7 +262,7 @@ function Opened({ bench }: { bench: Bench }) {
                         } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
                       >
                         <span className="sr-only">
-                          {lane ? "Lane" : `Line ${shown}`}, {s.label}:{" "}
+                          {lane ? "Lane" : numbered ? `Line ${shown}` : `Take of line ${shown}`}, {s.label}:{" "}
                         </span>
                         {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
                         {lane ? null : cell ? (
@@ -299,13 +300,13 @@ function Opened({ bench }: { bench: Bench }) {
         {samples.length === 0 && (
           <div className="px-8">
             <Empty title="No samples yet.">
-              Proofs are made on real items. Take the latest from the start with “Add” at the top right; nothing is
-              published or written by a proof.
+              Proofs are made on real items, side by side. Nothing is published or written by a proof.
             </Empty>
+            {maker && <FirstSample bench={bench} />}
           </div>
         )}
       </div>
-      {step && catalogue.data && (
+      {step && catalogue.data && writing.finding === null && (
         <BenchPanel
           key={step}
           bench={bench}
@@ -318,6 +319,12 @@ function Opened({ bench }: { bench: Bench }) {
           maker={maker}
           given={given}
           onGiven={setGiven}
+          onChoose={(line) => choose(line)}
+          onLeave={() => {
+            (document.activeElement as HTMLElement | null)?.blur();
+            const cell = grid.current?.querySelector<HTMLElement>("[role=gridcell][aria-selected=true]");
+            cell?.focus({ preventScroll: true });
+          }}
           onClose={() => choose(null)}
           onRun={(again) => sample && make([step], [sample], again)}
           onRunRow={() => make([step], null)}

@@ -1,0 +1,40 @@
+"""Takes: several ways to write the same draft, each a line of its own for proofs, none of them part of a run."""
+
+from __future__ import annotations
+
+from .kinds import Kinds, field_control
+from .model import Line
+
+MARK = "~"
+MOST = 4
+OVERRIDES = ("prompt", "standing", "model", "temperature")
+
+
+def takes_of(line: Line, kinds: Kinds) -> list[Line]:
+    """The other takes of a line, called ``post~2``, ``post~3`` and so on, with settings laid over the line's own."""
+    name = _setting(line, kinds)
+    found = line.settings.get(name) if name else None
+    if not isinstance(found, list):
+        return []
+    own = {k: v for k, v in line.settings.items() if k != name}
+    out = []
+    for n, take in enumerate(found[: MOST - 1], 2):
+        if isinstance(take, dict):
+            over = {k: take[k] for k in OVERRIDES if take.get(k) not in ("", None)}
+            out.append(line.model_copy(update={"id": f"{line.id}{MARK}{n}", "settings": {**own, **over}}))
+    return out
+
+
+def take_name(line: Line, take: str) -> str:
+    """What a take is called; the draft itself is the first."""
+    if MARK not in take:
+        return "Take 1"
+    n = int(take.split(MARK)[1])
+    found = line.settings.get("takes") or []
+    return str(found[n - 2].get("name") or f"Take {n}") if n - 2 < len(found) else f"Take {n}"
+
+
+def _setting(line: Line, kinds: Kinds) -> str:
+    spec = kinds.get(line.kind)
+    fields = spec.settings.model_fields if spec else {}
+    return next((name for name, info in fields.items() if field_control(info).get("control") == "takes"), "")

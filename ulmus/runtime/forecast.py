@@ -1,0 +1,86 @@
+"""What a workflow will use in a month, worked out from its proofs and from how often its start comes."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+
+from sqlalchemy import func, select
+
+from ..core.cost import Usage
+from ..core.recurrence import RecurrenceError, due, quiet_hours
+from ..core.workflow import Workflow
+from ..core.workflow.file import read_settings
+from ..steps import kinds
+from ..store import tables
+from .proofing import Column, outermost
+from .services import Services
+
+MONTH = 30 * 86_400
+MOST_TIMES = 1000
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """For a run and for thirty days. `runs` is ``None`` where nothing tells how often the start comes; `how` says where
+    the number is from; `unproofed` are lines that draft and have no proof yet."""
+
+    a_run: Usage
+    runs: float | None
+    how: str
+    unproofed: list[str]
+
+
+def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: list[Column]) -> Forecast:
+    """The forecast of the page as it stands."""
+    total, unproofed = Usage(), []
+    inner = outermost(workflow)
+    for line in workflow.every_step:
+        if line.id in inner or line.muted:
+            continue
+        made = [c.cells[line.id].result for c in columns if line.id in c.cells]
+        spent = [Usage(**proof.usage) for proof in made if proof is not None]
+        if spent:
+            whole = Usage()
+            for one in spent:
+                whole += one
+            total += _part(whole, len(spent))
+        elif kinds()[line.kind].stage == "draft" or line.steps or line.lanes:
+            unproofed.append(line.id)
+    runs, how = _runs(services, workflow_id, workflow)
+    return Forecast(total, runs, how, unproofed)
+
+
+def _part(usage: Usage, count: int) -> Usage:
+    return Usage(
+        calls=round(usage.calls / count),
+        tokens_in=round(usage.tokens_in / count),
+        tokens_out=round(usage.tokens_out / count),
+        cost=usage.cost / count,
+        seconds=usage.seconds / count,
+    )
+
+
+def _runs(services: Services, workflow_id: int, workflow: Workflow) -> tuple[float | None, str]:
+    now = services.clock()
+    kind = kinds().get(workflow.start.kind)
+    settings, _ = read_settings(kind.settings, workflow.start.settings) if kind else (None, [])
+    if kind is not None and kind.listens == "clock" and settings is not None:
+        moment = dt.datetime.fromtimestamp(now, dt.UTC)
+        quiet = quiet_hours(getattr(settings, "quiet", "")) if getattr(settings, "quiet", "") else None
+        try:
+            times = due(getattr(settings, "rule"), getattr(settings, "zone"), moment, MOST_TIMES, quiet)  # noqa: B009
+        except RecurrenceError:
+            return None, ""
+        within = sum(1 for t in times if t.timestamp() <= now + MONTH)
+        if within == MOST_TIMES:
+            within = round(MOST_TIMES * MONTH / (times[-1].timestamp() - now))
+        return float(within * int(getattr(settings, "count", 1))), "by its schedule"
+    with services.store.read() as session:
+        mine = tables.Run.workflow_id == workflow_id
+        first = session.scalar(select(func.min(tables.Run.started_at)).where(mine))
+        count = session.scalar(select(func.count()).where(mine, tables.Run.started_at > now - MONTH)) or 0
+    if first is None or not count:
+        return None, "It has not run yet, so how often is for you to say."
+    days = min(30.0, max(1.0, (now - first) / 86_400))
+    return count * 30 / days, f"by its last {count} runs"
