@@ -110,7 +110,8 @@ class Pages(WithBrowser):
         name.fill("Boats to Pondside")
         expect(page.get_by_text("Saved", exact=True)).to_be_visible()
         with page.expect_download() as out:
-            page.get_by_role("link", name="File").click()
+            page.get_by_role("button", name="Page …").click()
+            page.get_by_role("menuitem", name="Save as a file").click()
         self.assertIn('"name": "Boats to Pondside"', Path(out.value.path()).read_text("utf-8"))
 
     def test_samples_are_added_hidden_and_shown_again(self) -> None:

@@ -9,8 +9,8 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import func, select
 
-from ..core.workflow import Workflow, WorkflowFileError, check, read_file, sentence, write_file
-from ..runtime import workflows
+from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_needs, sentence, write_file
+from ..runtime import sharing, workflows
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
@@ -44,7 +44,10 @@ class WorkflowSummary(BaseModel):
 
 
 class Created(BaseModel):
+    """A new workflow, with notes on what of a file was found here and what was not."""
+
     id: int
+    notes: list[str] = []
 
 
 class LiveView(BaseModel):
@@ -139,8 +142,9 @@ def create(body: CopyBody) -> Reply:
             document = {**document, "name": body.name or f"{document['name']}, copy"[:120]}
         else:
             document = body.document or {}
-        id_ = workflows.create(session, _read(document), services.clock(), g.user.email)
-    return send(Created(id=id_), 201)
+        page, notes = sharing.settle(session, _read(document), read_needs(document))
+        id_ = workflows.create(session, page, services.clock(), g.user.email)
+    return send(Created(id=id_, notes=notes), 201)
 
 
 @bp.put("/workflows/<int:id>", responses={200: Saved, 409: Problem, 422: Problem})
@@ -200,9 +204,11 @@ def file(path: WorkflowPath) -> Response:
     """The workflow file."""
     with house().services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
+        page = Workflow.model_validate(record.document)
+        needs = sharing.needs_of(session, page)
     name = "".join(c if c.isalnum() else "-" for c in record.name.lower()).strip("-") or "workflow"
     return Response(
-        write_file(Workflow.model_validate(record.document)),
+        write_file(page, needs),
         mimetype="application/json",
         headers={"Content-Disposition": f'attachment; filename="{name.encode("ascii", "ignore").decode() or "workflow"}.json"'},
     )

@@ -16,7 +16,7 @@ from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import Listing, Problem, Refusal, Reply, house, send
+from .base import Fine, Listing, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("writing", __name__, url_prefix="/api", abp_tags=[Tag(name="writing")])
 
@@ -62,6 +62,13 @@ class EditBody(BaseModel):
     name: str = Field("", max_length=80)
 
 
+class HereBody(BaseModel):
+    """On which line somebody is, empty for none; `leaving` as they go."""
+
+    line: str = Field("", max_length=60)
+    leaving: bool = False
+
+
 class Edited(BaseModel):
     """The page after the change, and the line to look at next."""
 
@@ -82,6 +89,14 @@ def offers(path: WorkflowPath, query: OfferQuery) -> Reply:
     except EditError as error:
         raise Refusal(str(error), 409) from None
     return send([OfferView(**vars(offer)) for offer in found])
+
+
+@bp.post("/workflows/<int:id>/here", responses={200: Fine})
+@needs("reader")
+def here(path: WorkflowPath, body: HereBody) -> Reply:
+    """Tell the others on this page where one is. Nothing is kept."""
+    house().services.bus.say("here", id=path.id, who=g.user.email, name=g.user.name, line=body.line, leaving=body.leaving)
+    return send(Fine())
 
 
 @bp.post("/workflows/<int:id>/edits", responses={200: Edited, 409: Problem, 422: Problem})

@@ -314,7 +314,7 @@ class Proofs:
             if kinds()[line.kind].manner in BLOCKS:
                 output, detail, usage = self._block(workflow, line, context)
             else:
-                output, detail, usage = rehearse(line, context)
+                output, detail, usage = rehearse(line, context, workflow)
             ok = True
         except OutsideError as error:
             ok, output, usage = False, {"message": error.message}, Usage()
@@ -334,7 +334,8 @@ class Proofs:
                 kept = session.get(tables.Proof, key)
             if kept is not None and kept.ok:
                 return kept.output, kept.detail, Usage()
-            output, detail, usage = rehearse(inner, replace(context, values=dict(values), progress=lambda text: None))
+            quiet = replace(context, values=dict(values), progress=lambda text: None)
+            output, detail, usage = rehearse(inner, quiet, workflow)
             with self.services.store.write() as session:
                 now = self.services.clock()
                 session.merge(tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now))

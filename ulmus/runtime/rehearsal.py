@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import Any
 
 from ..core import flow
@@ -27,16 +28,15 @@ MOST_STEPS = 5000
 Gave = tuple[dict[str, Any], dict[str, Any], Usage]
 
 
-def rehearse(line: Line, context: Context) -> Gave:
-    """What a line gives in rehearsal: output, detail and what it used. Raises `OutsideError`."""
+def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
+    """What a line of the page gives in rehearsal: output, detail and what it used. Raises `OutsideError`."""
     manner = kinds()[line.kind].manner
     match manner:
         case "perform":
             result = carry.perform(line, context)
             return result.output, result.detail, result.usage
         case "ask":
-            text = str((context.values.get(str(line.settings.get("draft"))) or {}).get("text", ""))
-            return {"text": text, "by": PLAYED_BY, "note": "", "rounds": 1, "edited": False}, {"would": "ask"}, Usage()
+            return _asked(line, context, workflow)
         case "send":
             outgoing = carry.piece(line, context)
             return {**outgoing.content, "link": ""}, {"would": "send", "connection": outgoing.connection}, Usage()
@@ -57,6 +57,19 @@ def rehearse(line: Line, context: Context) -> Gave:
             ended = "" if line.settings.get("how", "well") == "failed" else words or "Stopped here."
             return {"words": words}, {"would": "stop", "ended": ended}, Usage()
     raise OutsideError("This line is carried out as a block.")
+
+
+def _asked(line: Line, context: Context, workflow: Workflow) -> Gave:
+    """A question played as yes; with a note set for proofs, first sent back with it and then passed."""
+    draft, note = str(line.settings.get("draft")), str(line.settings.get("played") or "").strip()
+    text = str((context.values.get(draft) or {}).get("text", ""))
+    passed = {"text": text, "by": PLAYED_BY, "note": note, "rounds": 1, "edited": False}
+    writer = workflow.line(draft)
+    if not note or writer is None:
+        return passed, {"would": "ask"}, Usage()
+    again = carry.perform(writer, replace(context, rewrite=flow.Rewrite(text, (note,))))
+    detail = {**again.detail, "would": "ask", "values": {draft: again.output}}
+    return {**passed, "text": str(again.output.get("text", "")), "rounds": 2}, detail, again.usage
 
 
 class Rehearsal:

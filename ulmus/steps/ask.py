@@ -16,6 +16,13 @@ class AskSettings(Settings):
         "Tell them by mail through", "Leave empty to show it under Approvals only.", control="connection", needs="mail", default=""
     )
     rounds: int = setting("At most", "Rounds of sending back before it must be decided.", control="number", default=3, ge=1, le=20)
+    played: str = setting(
+        "In proofs, send it back with this note",
+        "To see a rewrite. Empty: the proof is played as yes. Runs ask the person.",
+        control="longtext",
+        default="",
+        max_length=4000,
+    )
 
 
 class AskOutput(BaseModel):

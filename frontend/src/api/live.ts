@@ -7,6 +7,7 @@ export type News =
   | { topic: "outside"; id: string }
   | { topic: "sheet"; key: string }
   | { topic: "page"; id: number; version: number }
+  | { topic: "here"; id: number; who: string; name: string; line: string; leaving: boolean }
   | { topic: "proof"; workflow: number; sample: number; step: string; state: "running" | "made"; text?: string };
 
 const listeners = new Set<(news: News) => void>();
@@ -19,6 +20,7 @@ const CONCERNS: Record<News["topic"], string[]> = {
   outside: ["today", "connections", "run"],
   sheet: ["sheet", "sheets"],
   page: [],
+  here: [],
   proof: [],
 };
 

@@ -1,7 +1,7 @@
 """What a workflow is: its model and file format, the kinds its lines may be, checks and sentences."""
 
 from .checks import Around, LineProblem, World, check, scope_before, surroundings
-from .file import FileProblem, WorkflowFileError, file_schema, read_file, write_file
+from .file import FileProblem, WorkflowFileError, file_schema, read_file, read_needs, write_file
 from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
 from .model import FailurePolicy, Lane, Limits, Line, Placed, Workflow
 from .sentences import SentencePart, sentence
@@ -27,6 +27,7 @@ __all__ = [
     "field_control",
     "file_schema",
     "read_file",
+    "read_needs",
     "scope_before",
     "sentence",
     "surroundings",

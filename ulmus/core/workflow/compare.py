@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -109,4 +108,10 @@ def _text(value: Any) -> str:
         return ""
     if hasattr(value, "model_dump"):
         value = value.model_dump(mode="json")
-    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, indent=1, default=str)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dict):
+        return "\n".join(f"{name}: {_text(one)}" for name, one in value.items() if one not in (None, "", []))
+    if isinstance(value, list):
+        return "\n".join(_text(one) for one in value)
+    return str(value)

@@ -155,6 +155,13 @@ def rename(workflow: Workflow, line: str, to: str, kinds: Kinds) -> Workflow:
     )
 
 
+def with_settings(workflow: Workflow, line: str, settings: dict[str, Any]) -> Workflow:
+    """A page with the settings of one line replaced."""
+    if line == workflow.start.id:
+        return workflow.model_copy(update={"start": workflow.start.model_copy(update={"settings": settings})})
+    return _changed(workflow, line, lambda one: one.model_copy(update={"settings": settings}))
+
+
 def add_lane(workflow: Workflow, fork: str) -> tuple[Workflow, str]:
     """One more lane for a fork, before its *otherwise* lane; gives the page and the lane's name."""
     line = workflow.line(fork)

@@ -43,13 +43,21 @@ def read_file(source: str | bytes | dict[str, Any]) -> Workflow:
     if _depth(data) > 60:
         raise WorkflowFileError([FileProblem("", "The file is nested too deep to be a workflow.")])
     try:
-        return Workflow.model_validate(data)
+        return Workflow.model_validate({name: value for name, value in data.items() if name != "needs"})
     except ValidationError as error:
         raise WorkflowFileError([FileProblem(p, m) for p, m in plain_errors(error)]) from None
 
 
-def write_file(workflow: Workflow) -> str:
-    """The file's text: two spaces of indent, fields in the order of the model, defaults left out."""
+def read_needs(data: dict[str, Any]) -> dict[str, Any]:
+    """What a file says the page needs around it; empty where it says nothing that can be used."""
+    needs = data.get("needs")
+    if not isinstance(needs, dict):
+        return {}
+    return {name: value for name, value in needs.items() if name in ("connections", "sheets", "brand") and isinstance(value, dict)}
+
+
+def write_file(workflow: Workflow, needs: dict[str, Any] | None = None) -> str:
+    """The file's text: two spaces of indent, fields in the order of the model, defaults left out; `needs` at its end."""
     data = workflow.model_dump(mode="json")
     if data["limits"] == Limits().model_dump(mode="json"):
         del data["limits"]
@@ -57,6 +65,8 @@ def write_file(workflow: Workflow) -> str:
         data["limits"] = workflow.limits.model_dump(mode="json", exclude_defaults=True)
     for line in [data["start"], *data["steps"]]:
         _lean(line)
+    if needs:
+        data["needs"] = needs
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -82,6 +92,11 @@ def file_schema(kinds: Kinds) -> dict[str, Any]:
     schema = Workflow.model_json_schema()
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     schema["title"] = "Ulmus workflow file"
+    schema["properties"]["needs"] = {
+        "title": "Needs",
+        "description": "What stood around the page where it was written: connections, sheets and the brand, without secrets.",
+        "type": "object",
+    }
     cases = []
     for spec in sorted(kinds.values(), key=lambda s: s.name):
         settings = spec.settings.model_json_schema(ref_template=f"#/$defs/{spec.name}_{{model}}")

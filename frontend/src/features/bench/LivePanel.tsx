@@ -1,3 +1,4 @@
+import { DropdownMenu } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
@@ -7,7 +8,10 @@ import { LiveState } from "../workflows/Workflows";
 import { GoLive } from "./GoLive";
 import { LimitsDialog } from "./LimitsDialog";
 import type { Saving, usePage } from "./page";
+import type { Other } from "./presence";
 import { Revisions } from "./Revisions";
+
+const ITEM = "block cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
 
 const SAVING: Record<Saving, string> = {
   saved: "Saved",
@@ -21,18 +25,22 @@ export function LivePanel({
   bench,
   page,
   maker,
+  others,
   onChoose,
   children,
 }: {
   bench: Bench;
   page: ReturnType<typeof usePage>;
   maker: boolean;
+  others: Other[];
   onChoose: (line: string) => void;
   children: ReactNode;
 }) {
   const [asking, setAsking] = useState(false);
   const [limits, setLimits] = useState(false);
   const [revisions, setRevisions] = useState(false);
+
+  const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
 
   async function turn(to: "live" | "pause") {
     const path = { params: { path: { id: bench.id } } };
@@ -79,6 +87,19 @@ export function LivePanel({
         {bench.failed || bench.pushed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
       </span>
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
+      {others.map((other) => {
+        const at = numbered.findIndex((l) => l.id === other.line) + 1;
+        return (
+          <button
+            key={other.who}
+            type="button"
+            className="text-xs text-ochre"
+            onClick={() => other.line && onChoose(other.line)}
+          >
+            ◐ {other.name} is here{at > 0 ? `, on line ${at}` : ""}
+          </button>
+        );
+      })}
       <span role="status" className="ml-auto text-xs text-soft">
         {maker ? SAVING[page.saving] : "You may look, not change"}
       </span>
@@ -92,20 +113,31 @@ export function LivePanel({
               {bench.state === "live" ? "Make the changes live" : "Go live"}
             </Button>
           )}
-          <button
-            type="button"
-            className="text-xs text-soft underline underline-offset-2"
-            onClick={() => setLimits(true)}
-          >
-            Limits
-          </button>
-          <a
-            className="text-xs text-soft underline underline-offset-2"
-            href={`/api/workflows/${bench.id}/file`}
-            download
-          >
-            File
-          </a>
+          <DropdownMenu.Root>
+            <DropdownMenu.Trigger asChild>
+              <Button look="quiet" className="!px-2">
+                Page …
+              </Button>
+            </DropdownMenu.Trigger>
+            <DropdownMenu.Portal>
+              <DropdownMenu.Content
+                align="end"
+                className="z-50 min-w-48 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
+              >
+                <DropdownMenu.Item className={ITEM} onSelect={() => setLimits(true)}>
+                  Limits …
+                </DropdownMenu.Item>
+                <DropdownMenu.Item className={ITEM} onSelect={() => setRevisions(true)}>
+                  Revisions …
+                </DropdownMenu.Item>
+                <DropdownMenu.Item className={ITEM} asChild>
+                  <a href={`/api/workflows/${bench.id}/file`} download>
+                    Save as a file
+                  </a>
+                </DropdownMenu.Item>
+              </DropdownMenu.Content>
+            </DropdownMenu.Portal>
+          </DropdownMenu.Root>
         </>
       )}
       {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}

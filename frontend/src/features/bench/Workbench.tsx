@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useEffect, useMemo, useRef, useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useLocation, useParams, useSearchParams } from "react-router";
 import { api, type Bench, ok } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -15,6 +15,7 @@ import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
 import { OutlineLine } from "./Outline";
 import { linesOf, type PageDoc, usePage, withLine } from "./page";
+import { usePresence } from "./presence";
 import { AddSample, FirstSample, SampleHead } from "./SampleHead";
 import { useWriting } from "./writing";
 
@@ -48,6 +49,8 @@ function Opened({ bench }: { bench: Bench }) {
   const grid = useRef<HTMLDivElement>(null);
   const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
   const limit = channelLimit(bench);
+  const [notes, setNotes] = useState<string[]>(useLocation().state?.notes ?? []);
+  const others = usePresence(bench.id, session.data?.email ?? "", step);
 
   const choose = (line: string | null, column?: number) => setPlace((now) => ({ line, sample: column ?? now.sample }));
 
@@ -141,7 +144,7 @@ function Opened({ bench }: { bench: Bench }) {
   let number = 0;
   return (
     <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
-      <LivePanel bench={bench} page={page} maker={maker} onChoose={(line) => choose(line)}>
+      <LivePanel bench={bench} page={page} maker={maker} others={others} onChoose={(line) => choose(line)}>
         {maker && (
           <span className="flex">
             <Button
@@ -174,6 +177,21 @@ function Opened({ bench }: { bench: Bench }) {
           </Button>
         ) : null}
       </LivePanel>
+      {notes.length > 0 && (
+        <div role="status" className="flex items-start gap-4 bg-shade px-5 py-2 text-sm">
+          <div>
+            <p className="smallcaps text-soft">From the file</p>
+            <ul>
+              {notes.map((note) => (
+                <li key={note}>{note}</li>
+              ))}
+            </ul>
+          </div>
+          <Button look="quiet" className="ml-auto" onClick={() => setNotes([])}>
+            Seen
+          </Button>
+        </div>
+      )}
       {page.saving === "conflict" && (
         <div role="alert" className="flex items-center gap-3 bg-ochrewash px-5 py-1.5 text-sm text-ochre">
           {page.wrong}

@@ -36,7 +36,15 @@ export function usePage(bench: Bench) {
   const [saving, setSaving] = useState<Saving>("saved");
   const [stale, setStale] = useState<Set<string>>(new Set());
   const [wrong, setWrong] = useState("");
-  const now = useRef({ doc, version: bench.version, dirty: false, busy: false });
+  // `base` is the page as the server last had it here, `touched` the lines edited since.
+  const now = useRef({
+    doc,
+    base: doc,
+    touched: new Set<string>(),
+    version: bench.version,
+    dirty: false,
+    busy: false,
+  });
   const timer = useRef(0);
   const past = useRef<PageDoc[]>([]);
   const future = useRef<PageDoc[]>([]);
@@ -59,11 +67,15 @@ export function usePage(bench: Bench) {
     here.busy = true;
     here.dirty = false;
     let failed = false;
+    const sent = here.doc;
+    const touched = here.touched;
+    here.touched = new Set();
     setSaving("saving");
     try {
       const path = { params: { path: { id: bench.id } }, body: { document: here.doc, version: here.version } };
       const saved = await ok(api.PUT("/api/workflows/{id}", path));
       here.version = saved.version;
+      here.base = sent;
       setWrong("");
       await queries.refetchQueries({ queryKey: ["bench", bench.id] });
       if (!here.dirty) {
@@ -72,7 +84,19 @@ export function usePage(bench: Bench) {
       }
     } catch (error) {
       here.dirty = failed = true;
+      for (const line of touched) here.touched.add(line);
       const status = error instanceof ApiError ? error.status : 0;
+      const merged = status === 409 ? await merge(bench.id, here) : null;
+      if (merged) {
+        // Someone changed other lines meanwhile: both changes stand.
+        here.doc = merged.doc;
+        here.base = merged.theirs;
+        here.version = merged.version;
+        setDoc(here.doc);
+        here.busy = failed = false;
+        timer.current = window.setTimeout(later, 0);
+        return;
+      }
       setSaving(status === 409 ? "conflict" : "unsaved");
       setWrong((error as Error).message);
       if (status === 0 || status >= 500) timer.current = window.setTimeout(save, 3000);
@@ -94,6 +118,8 @@ export function usePage(bench: Bench) {
       keep(here.doc, touched.join());
       here.doc = change(here.doc);
       here.dirty = true;
+      // An edit of the page as a whole cannot be laid over another's.
+      for (const line of touched.length ? touched : [WHOLE]) here.touched.add(line);
       setDoc(here.doc);
       setSaving("saving");
       if (touched.length) {
@@ -112,7 +138,7 @@ export function usePage(bench: Bench) {
   useEffect(() => {
     const here = now.current;
     if (bench.version > here.version && !here.dirty && !here.busy) {
-      here.doc = bench.document as PageDoc;
+      here.doc = here.base = bench.document as PageDoc;
       here.version = bench.version;
       setDoc(here.doc);
     }
@@ -138,7 +164,8 @@ export function usePage(bench: Bench) {
       const here = now.current;
       here.version = fresh.version;
       if (!mine) {
-        here.doc = fresh.document as PageDoc;
+        here.doc = here.base = fresh.document as PageDoc;
+        here.touched.clear();
         here.dirty = false;
         setDoc(here.doc);
         setSaving("saved");
@@ -171,7 +198,7 @@ export function usePage(bench: Bench) {
       try {
         const made = await ok(api.POST("/api/workflows/{id}/edits", path));
         keep(here.doc, "");
-        here.doc = made.document as PageDoc;
+        here.doc = here.base = made.document as PageDoc;
         here.version = made.version;
         setDoc(here.doc);
         await queries.refetchQueries({ queryKey: ["bench", bench.id] });
@@ -197,6 +224,7 @@ export function usePage(bench: Bench) {
       latest.current = { at: 0, what: "" };
       here.doc = other;
       here.dirty = true;
+      here.touched.add(WHOLE);
       setDoc(other);
       setSteps({ back: past.current.length, on: future.current.length });
       window.clearTimeout(timer.current);
@@ -210,6 +238,21 @@ export function usePage(bench: Bench) {
   const redo = useCallback(() => travel(future, past), [travel]);
 
   return { doc, edit, change, undo, redo, steps, saving, stale, wrong, settle, flush };
+}
+
+const WHOLE = "*";
+
+/** My edits laid over someone else's, where they touched other lines; `null` where a person has to say. */
+async function merge(id: number, mine: { doc: PageDoc; base: PageDoc; touched: Set<string> }) {
+  if (mine.touched.has(WHOLE)) return null;
+  const fresh = await ok(api.GET("/api/workflows/{id}/bench", { params: { path: { id } } })).catch(() => null);
+  if (!fresh) return null;
+  const theirs = fresh.document as PageDoc;
+  const find = (doc: PageDoc, line: string) => linesOf(doc).find((l) => l.id === line);
+  const same = (line: string) => JSON.stringify(find(theirs, line)) === JSON.stringify(find(mine.base, line));
+  if (![...mine.touched].every((line) => find(theirs, line) && find(mine.doc, line) && same(line))) return null;
+  const doc = [...mine.touched].reduce((doc, line) => withLine(doc, line, () => find(mine.doc, line)!), theirs);
+  return { doc, theirs, version: fresh.version };
 }
 
 /** The lines of a document from top to bottom, the start first, those inside blocks too. */

@@ -160,8 +160,8 @@ function NewWorkflow({ open, onClose, list }: { open: boolean; onClose: () => vo
     try {
       const made = await ok(api.POST("/api/workflows", { body }));
       queries.invalidateQueries({ queryKey: ["workflows"] });
-      if (!blank) say("Made. Its gaps, if any, are shown on their lines.");
-      go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`);
+      if (!blank && made.notes.length === 0) say("Made. Everything it points at is here.");
+      go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`, { state: { notes: made.notes } });
     } catch (error) {
       setWrong((error as Error).message);
     }

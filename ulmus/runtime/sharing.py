@@ -1,0 +1,113 @@
+"""Workflow files between houses: what a page needs around it goes along (never a secret), and is found again on arrival."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.workflow import Line, Workflow, edits, field_control
+from ..core.workflow.checks import BRAND_SCOPE
+from ..steps import kinds
+from ..store import tables
+
+POINTS = {"connection": "connections", "sheet": "sheets"}
+
+
+def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
+    """What stands around the page: its connections' kinds and names, its sheets' columns, its brand's facts."""
+    out: dict[str, Any] = {"connections": {}, "sheets": {}}
+    for _, _, what, key in _points(workflow):
+        if what == "connection" and (found := session.get(tables.Connection, key)):
+            out["connections"][key] = {"kind": found.kind, "name": found.name}
+        elif what == "sheet" and (sheet := session.get(tables.Sheet, key)):
+            out["sheets"][key] = {"name": sheet.name, "columns": [c["name"] for c in sheet.columns]}
+    if workflow.brand and (brand := session.get(tables.Brand, workflow.brand)):
+        out["brand"] = {"name": brand.name, "facts": {n: str(brand.facts.get(n, "")) for n in BRAND_SCOPE if brand.facts.get(n)}}
+    return {name: value for name, value in out.items() if value}
+
+
+def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple[Workflow, list[str]]:
+    """A page from elsewhere with what it points at found here as far as it can be, and a note on each thing looked for.
+
+    A connection is found by its key, its name, or by being the only one of its kind; a sheet by its key, its name or its
+    columns. A brand that is not here is made from the facts in the file.
+    """
+    notes: list[str] = []
+    here: dict[tuple[str, str], str] = {}
+    for line, _, what, key in _points(workflow):
+        if (what, key) in here:
+            continue
+        found, told = (_connection if what == "connection" else _sheet)(session, line, key, needs)
+        here[what, key] = found
+        if told:
+            notes.append(told)
+    page = _pointed(workflow, here)
+    if workflow.brand and session.get(tables.Brand, workflow.brand) is None:
+        told_brand = needs.get("brand") if isinstance(needs.get("brand"), dict) else None
+        if told_brand:
+            facts = {n: str(v)[:10_000] for n, v in dict(told_brand.get("facts", {})).items() if n in BRAND_SCOPE}
+            session.add(tables.Brand(key=workflow.brand, name=str(told_brand.get("name") or workflow.brand)[:120], facts=facts))
+            session.flush()
+            notes.append(f"The brand “{told_brand.get('name')}” was made from the facts in the file.")
+        else:
+            page = page.model_copy(update={"brand": None})
+            notes.append(f"There is no brand “{workflow.brand}” here; choose one where its facts are used.")
+    return page, notes
+
+
+def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
+    told = dict(needs.get("connections", {})).get(key) or {}
+    kind = str(told.get("kind") or _kind_needed(line, key))
+    fitting = list(session.scalars(select(tables.Connection).where(tables.Connection.kind == kind)))
+    if any(c.key == key for c in fitting):
+        return key, ""
+    name = str(told.get("name", key))
+    match = next((c for c in fitting if c.name.casefold() == name.casefold()), fitting[0] if len(fitting) == 1 else None)
+    if match is not None:
+        return match.key, f"For “{name}” it uses {match.name}."
+    return key, f"“{name}” is not here: choose it on its line, or add it under Connections."
+
+
+def _sheet(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
+    told = dict(needs.get("sheets", {})).get(key) or {}
+    sheets = list(session.scalars(select(tables.Sheet)))
+    if any(s.key == key for s in sheets):
+        return key, ""
+    name, columns = str(told.get("name", key)), [str(c) for c in told.get("columns", [])]
+    match = next((s for s in sheets if s.name.casefold() == name.casefold()), None) or next(
+        (s for s in sheets if columns and {c["name"] for c in s.columns} >= set(columns)), None
+    )
+    if match is not None:
+        return match.key, f"For the sheet “{name}” it uses “{match.name}”."
+    words = f" It has the columns {', '.join(columns)}." if columns else ""
+    return key, f"The sheet “{name}” is not here: choose one on its line, or make it under Sheets.{words}"
+
+
+def _kind_needed(line: Line, key: str) -> str:
+    for name, info in kinds()[line.kind].settings.model_fields.items():
+        if line.settings.get(name) == key and field_control(info).get("control") == "connection":
+            return str(field_control(info).get("needs", ""))
+    return ""
+
+
+def _points(workflow: Workflow) -> Iterator[tuple[Line, str, str, str]]:
+    """Every setting that points at something outside the page: line, setting, what, key."""
+    for line in workflow.lines:
+        kind = kinds().get(line.kind)
+        for name, info in kind.settings.model_fields.items() if kind else ():
+            what = field_control(info).get("control")
+            key = line.settings.get(name)
+            if what in POINTS and isinstance(key, str) and key:
+                yield line, name, str(what), key
+
+
+def _pointed(workflow: Workflow, here: dict[tuple[str, str], str]) -> Workflow:
+    """The page with its keys replaced by those that fit here."""
+    for line, name, what, key in list(_points(workflow)):
+        if here[what, key] != key:
+            settings = {**line.settings, name: here[what, key]}
+            workflow = edits.with_settings(workflow, line.id, settings)
+    return workflow
