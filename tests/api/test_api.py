@@ -23,6 +23,7 @@ class Accounts(WithApi):
         for rule in rules:
             path = (
                 rule.rule.replace("<int:id>", "1")
+                .replace("<int:number>", "1")
                 .replace("<int:sample>", "1")
                 .replace("<int:row>", "1")
                 .replace("<step>", "x")

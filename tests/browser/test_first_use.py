@@ -161,7 +161,7 @@ class FirstUse(unittest.TestCase):
         page.get_by_role("combobox", name="Sheet").select_option("posts")
         expect(page.get_by_text("is not here")).to_have_count(0)
         page.get_by_role("button", name="Close").click()
-        page.get_by_role("button", name="Add", exact=True).click()
+        page.get_by_role("button", name="Take the latest from the start").click()
         expect(page.get_by_text("Sample 3")).to_be_visible()
         page.get_by_role("button", name=re.compile("^Run .* out of date")).click()
         expect(page.get_by_text("would go out")).to_have_count(3)

@@ -117,7 +117,8 @@ class Pages(WithBrowser):
     def test_samples_are_added_hidden_and_shown_again(self) -> None:
         self.open_workflow("Canal news to Pondside")
         page = self.page
-        page.get_by_role("button", name="Add", exact=True).click()
+        page.get_by_role("button", name="Add …").click()
+        page.get_by_role("menuitem", name="The start’s latest item").click()
         expect(page.get_by_text("Sample 4")).to_be_visible()
         page.get_by_role("button", name="Sample 4").click()
         page.get_by_role("menuitem", name="Run this column").click()
@@ -125,8 +126,8 @@ class Pages(WithBrowser):
         page.get_by_role("button", name="Sample 4").click()
         page.get_by_role("menuitem", name="Hide it").click()
         expect(page.get_by_text("Sample 4")).to_have_count(0)
-        page.get_by_role("button", name="1 hidden").click()
-        page.get_by_role("menuitem").first.click()
+        page.get_by_role("button", name="Add …").click()
+        page.get_by_role("menuitem").last.click()
         expect(self.cell(5, 4)).to_contain_text("would go out")
 
     def test_pausing_and_going_live_again_from_the_list(self) -> None:

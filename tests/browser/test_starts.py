@@ -110,7 +110,6 @@ class Blocks(WithBrowser):
         self.open_workflow("Visitors’ questions")
         expect(page.get_by_text('If question.about is "Steering a boat"')).to_be_visible()
         expect(page.get_by_text("did not run here").first).to_be_visible()
-        self.look_at_a_run()
         page.get_by_text("Take the first lane that fits").click()
         page.get_by_label("Condition of the lane steering").fill("nobody.x is 1")
         expect(page.get_by_text("No earlier step is called “nobody”").first).to_be_visible()

@@ -427,7 +427,7 @@ def _key(line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> st
     if kind.manner in BLOCKS:
         inside = [inner.model_dump(mode="json") for inner in line.steps], [lane.model_dump(mode="json") for lane in line.lanes]
         return _digest([kind.name, line.settings, inside, used, sorted(prints.items())])
-    dumped = settings.model_dump(mode="json", exclude={"takes"}) if settings is not None else line.settings
+    dumped = settings.model_dump(mode="json", exclude={"takes"}, exclude_defaults=True) if settings is not None else line.settings
     return _digest([kind.name, dumped, used, connections])
 
 

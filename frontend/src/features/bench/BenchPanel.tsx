@@ -95,9 +95,10 @@ export function BenchPanel(props: Props) {
   return (
     <section
       aria-label="Bench"
-      onKeyDown={(event) => {
-        // Out of a field, back to the page; the next Esc closes the bench.
-        if (event.key !== "Escape" || event.defaultPrevented || !typing(event.target)) return;
+      onKeyDownCapture={(event) => {
+        // Out of a field, back to the page; the next Esc closes the bench. An open list of values is closed first.
+        if (event.key !== "Escape" || !typing(event.target)) return;
+        if (document.querySelector(".cm-tooltip-autocomplete")) return;
         if ((event.target as Element).closest("[role=dialog], [role=menu]")) return;
         event.preventDefault();
         event.stopPropagation();

@@ -36,11 +36,21 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
     list.current?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" });
   }, [at]);
 
+  const soon = useRef(false);
+  useEffect(() => {
+    if (!soon.current || offers.isPlaceholderData || !offers.isSuccess) return;
+    soon.current = false;
+    if (chosen) onTake(chosen);
+  });
+
   function press(event: React.KeyboardEvent) {
     if (event.key === "ArrowDown") setAt(Math.min(found.length - 1, at + 1));
     else if (event.key === "ArrowUp") setAt(Math.max(0, at - 1));
-    else if (event.key === "Enter" && chosen && !offers.isPlaceholderData) onTake(chosen);
-    else if (event.key === "Escape") onClose();
+    else if (event.key === "Enter") {
+      // What was typed last counts, even if its offers are still on their way.
+      if (offers.isPlaceholderData || offers.isPending) soon.current = true;
+      else if (chosen) onTake(chosen);
+    } else if (event.key === "Escape") onClose();
     else return;
     event.preventDefault();
     event.stopPropagation();

@@ -11,7 +11,7 @@ const ITEM =
 /** What can be done with the chosen line as a whole. */
 export function LineMenu({ line, start, commands }: { line: string; start: boolean; commands: Commands }) {
   const [naming, setNaming] = useState(false);
-  const rows: [string, string, () => void][] = start
+  const rows: [string, string, () => unknown][] = start
     ? [["Another start …", "", commands.anotherStart]]
     : [
         ["Add a line below …", "N", commands.find],

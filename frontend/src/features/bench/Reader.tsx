@@ -96,9 +96,11 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
       ) : stage === "ask" && text ? (
         <>
           <p className="text-sm text-soft">
-            {result.detail.would
-              ? "In a live run this is put before a person, who may pass it or send it back:"
-              : `Passed by ${output.by}${output.edited ? ", with changes" : ""}:`}
+            {result.detail.would && output.note
+              ? `Played: sent back with the note “${output.note}”, and rewritten. A run asks the person.`
+              : result.detail.would
+                ? "In a live run this is put before a person, who may pass it or send it back:"
+                : `Passed by ${output.by}${output.edited ? ", with changes" : ""}:`}
           </p>
           <Post text={text} limit={limit} />
         </>

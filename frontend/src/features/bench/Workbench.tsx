@@ -40,7 +40,9 @@ function Opened({ bench }: { bench: Bench }) {
   const [search, setSearch] = useSearchParams();
   // The place is kept here and only mirrored in the address, so that no key is lost while the address changes.
   const [place, setPlace] = useState({ line: search.get("line"), sample: Number(search.get("sample")) });
-  const step = bench.lines.some((l) => l.id === place.line) ? place.line : null;
+  // A line just made stands in the document before the server's view of the page has it.
+  const known = bench.lines.some((l) => l.id === place.line) || linesOf(page.doc).some((l) => l.id === place.line);
+  const step = known ? place.line : null;
   const sample = samples.find((s) => s.id === place.sample)?.id ?? samples[0]?.id ?? null;
   useEffect(() => {
     setSearch(step ? { line: step, ...(sample ? { sample: String(sample) } : {}) } : {}, { replace: true });

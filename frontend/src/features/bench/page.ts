@@ -201,7 +201,7 @@ export function usePage(bench: Bench) {
         here.doc = here.base = made.document as PageDoc;
         here.version = made.version;
         setDoc(here.doc);
-        await queries.refetchQueries({ queryKey: ["bench", bench.id] });
+        queries.refetchQueries({ queryKey: ["bench", bench.id] });
         return made.line;
       } catch (error) {
         if (error instanceof ApiError && error.status === 409) {

@@ -6,15 +6,15 @@ import { say, sayError } from "../../components/Toast";
 import { type Change, linesOf, type usePage } from "./page";
 
 export type Commands = {
-  find: () => void;
+  find: () => unknown;
   anotherStart: () => void;
-  shift: (way: "up" | "down" | "in" | "out") => void;
-  duplicate: () => void;
+  shift: (way: "up" | "down" | "in" | "out") => unknown;
+  duplicate: () => unknown;
   copy: () => void;
   remove: () => void;
-  rename: (name: string) => void;
+  rename: (name: string) => unknown;
   /** Make a change and choose the line it leads to. */
-  make: (change: Change) => Promise<void>;
+  make: (change: Change) => Promise<unknown>;
 };
 
 type Props = {
@@ -30,16 +30,27 @@ type Props = {
 export function useWriting({ bench, page, maker, step, choose }: Props) {
   const [finding, setFinding] = useState<string | null>(null);
   const start = bench.lines[0]!.id;
-  const isStep = !!step && step !== start;
   const last = bench.lines.at(-1)!.id;
 
-  async function make(change: Change) {
-    try {
-      choose(await page.change(change));
-    } catch (error) {
-      sayError(error);
-    }
-  }
+  // Keys may be quicker than answers: commands wait for those before them, and then act on the line these led to.
+  const here = useRef(step);
+  here.current = step;
+  const queue = useRef<Promise<unknown>>(Promise.resolve());
+  const inTurn = (act: () => unknown) => {
+    queue.current = queue.current.then(act).catch(sayError);
+    return queue.current;
+  };
+  const make = (change: Change | (() => Change | null)) =>
+    inTurn(async () => {
+      const made = typeof change === "function" ? change() : change;
+      if (!made) return;
+      const line = await page.change(made);
+      here.current = line;
+      choose(line);
+    });
+  /** A change of the chosen line, where one is chosen that is not the start. */
+  const ofLine = (what: Change["what"]) => () =>
+    here.current && here.current !== start ? { what, line: here.current } : null;
   async function take(offer: Schemas["OfferView"]) {
     const line = finding ?? "";
     setFinding(null);
@@ -52,10 +63,10 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
   };
   const commands: Commands = {
     make,
-    find: () => setFinding(step ?? last),
+    find: () => inTurn(() => setFinding(here.current ?? last)),
     anotherStart: () => setFinding(""),
-    shift: (way) => isStep && make({ what: way, line: step }),
-    duplicate: () => isStep && make({ what: "duplicate", line: step }),
+    shift: (way) => make(ofLine(way)),
+    duplicate: () => make(ofLine("duplicate")),
     copy: () => {
       navigator.clipboard.writeText(text()).then(
         () => say("Copied. Paste it on any workflow’s page."),
@@ -63,13 +74,12 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
       );
     },
     remove: () => {
-      if (!isStep) return;
-      make({ what: "remove", line: step }).then(() => say("Deleted. Ctrl Z brings it back."));
+      if (ofLine("remove")()) make(ofLine("remove")).then(() => say("Deleted. Ctrl Z brings it back."));
     },
-    rename: (name) => step && make({ what: "rename", line: step, name }),
+    rename: (name) => make(() => (here.current ? { what: "rename", line: here.current, name } : null)),
   };
-  const undo = () => page.undo() || say("There is nothing to undo.");
-  const redo = () => page.redo() || say("There is nothing to do again.");
+  const undo = () => inTurn(() => page.undo() || say("There is nothing to undo."));
+  const redo = () => inTurn(() => page.redo() || say("There is nothing to do again."));
   const keys: Record<string, () => unknown> = {
     n: commands.find,
     d: commands.duplicate,

@@ -1,0 +1,290 @@
+"""The workbench as a person uses it: writing the page with keys alone, blocks, takes, undo, two people, a lost line."""
+
+from __future__ import annotations
+
+import json
+import re
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.place import WithBrowser
+
+
+class Workbench(WithBrowser):
+    def blank(self, name: str, brand: str = "Marrow") -> None:
+        """A blank page, made with keys; it asks what sets it off."""
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").press("Enter")
+        page.get_by_label("What it is called").wait_for()
+        keys = page.keyboard
+        keys.type(name)
+        keys.press("Tab")
+        keys.type(brand)
+        keys.press("Tab")
+        keys.press("Enter")
+        page.get_by_role("combobox", name="What sets it off?").wait_for()
+
+    def say(self, words: str, line: str | re.Pattern[str]) -> None:
+        """Take the first thing the finder offers for `words`; wait for the line it makes."""
+        options = self.page.get_by_role("option")
+        self.page.keyboard.type(words)
+        expect(options.first).to_contain_text(line)
+        self.page.keyboard.press("Enter")
+        expect(self.page.get_by_role("combobox", name=re.compile("What (happens next|sets it off)"))).to_have_count(0)
+
+    def add(self, words: str, line: str | re.Pattern[str]) -> None:
+        self.page.keyboard.press("n")
+        self.page.get_by_role("combobox", name="What happens next?").wait_for()
+        self.say(words, line)
+
+    def rows(self, page: Page | None = None) -> list[str]:
+        return [re.sub(r"\s+", " ", t) for t in (page or self.page).get_by_role("rowheader").all_inner_texts()]
+
+    def from_a_feed(self, name: str) -> None:
+        self.blank(name)
+        self.say("feed", "A new item in a feed")
+        keys = self.page.keyboard
+        expect(self.page.get_by_label("Bench", exact=True)).to_be_visible()
+        keys.press("Enter")
+        expect(self.page.get_by_label("Feed address")).to_be_focused()
+        keys.type(f"{self.demo.town}/sites/furrow-letter/feed.rss")
+        keys.press("Escape")
+        expect(self.page.get_by_text("Saved", exact=True)).to_be_visible()
+
+
+class AtTheBench(Workbench):
+    def test_from_a_blank_page_to_proofs(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.from_a_feed("Keys alone")
+        for words, line in (
+            ("read", "Read a page"),
+            ("draft", "Draft with"),
+            ("ask", "Ask somebody"),
+            ("post to pond", "Post to Pondside"),
+            ("row posts", "Add a row to Posts out"),
+        ):
+            self.add(words, line)
+        expect(page.get_by_role("rowheader")).to_have_count(6)
+        keys.press("Escape")
+        take = page.get_by_role("button", name="Take the latest from the start")
+        take.focus()
+        keys.press("Enter")
+        expect(page.get_by_text("Lead sample")).to_be_visible()
+        # A post of at most 300 characters, as the network takes no more.
+        page.get_by_role("rowheader").nth(2).get_by_role("button").click()
+        page.get_by_role("textbox", name="Prompt", exact=True).press("Control+Home")
+        keys.type("One short post of one sentence.")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        keys.press("Escape")
+        keys.press("a")
+        expect(page.get_by_text("would ask").first).to_be_visible(timeout=20_000)
+        expect(page.get_by_text(re.compile("would go out|takes at most")).first).to_be_visible(timeout=20_000)
+
+    def test_everything_can_be_undone(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.from_a_feed("Undone")
+        self.add("read", "Read a page")
+        self.add("draft", "Draft with")
+        expect(page.get_by_role("rowheader")).to_have_count(3)
+        before = self.rows()
+        keys.press("d")
+        expect(page.get_by_role("rowheader")).to_have_count(4)
+        keys.press("Alt+ArrowUp")
+        expect(page.get_by_role("rowheader").nth(2)).to_contain_text("Draft")
+        keys.press("Delete")
+        expect(page.get_by_role("rowheader")).to_have_count(3)
+        keys.press("m")
+        expect(page.get_by_text("muted", exact=True)).to_be_visible()
+        for _ in range(4):
+            keys.press("Control+z")
+            expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        self.soon(lambda: self.rows() == before, "undone")
+        keys.press("Control+Shift+z")
+        expect(page.get_by_role("rowheader")).to_have_count(4)
+        page.reload()
+        expect(page.get_by_role("rowheader")).to_have_count(4)
+
+    def test_a_block_with_drafts_inside_and_a_fork(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.blank("Blocks")
+        self.say("by hand", "By hand")
+        self.add("set values", "Set values")
+        page.get_by_role("button", name="Add a value").click()
+        page.get_by_role("textbox", name="value_1", exact=True).click()
+        keys.type("bean, pea")
+        keys.press("Escape")
+        self.add("for each", "For each")
+        box = page.get_by_role("textbox", name="Go through")
+        box.click()
+        keys.press("Control+a")
+        keys.type("<<set.value_1 | split ")
+        keys.type('", ">>')
+        keys.press("Escape")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        self.add("draft", "Draft with")
+        prompt = page.get_by_role("textbox", name="Prompt", exact=True)
+        prompt.click()
+        keys.press("Control+a")
+        keys.type("One line about <<item>>. Seed of this kind was sown in spring and gave a full crop by autumn.")
+        keys.press("Escape")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        depth = page.get_by_role("rowheader").nth(3).get_by_role("button")
+        self.assertNotEqual(depth.evaluate("b => b.style.paddingLeft"), "")
+        keys.press("Escape")
+        page.get_by_role("button", name="Type one in").click()
+        page.get_by_role("button", name="As JSON").click()
+        page.get_by_label("The item as JSON").fill('{"title": "Two crops"}')
+        page.get_by_role("button", name="Keep as a sample").click()
+        expect(page.get_by_text("Lead sample Two crops")).to_be_visible()
+        keys.press("a")
+        expect(self.cell(4)).to_contain_text("2 done", timeout=20_000)
+        # A fork after the block, with one more lane and a step taken into it.
+        page.get_by_role("button", name="Add a line").click()
+        self.say("fork", "Fork")
+        page.get_by_role("button", name="Add a lane").click()
+        expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(3)
+        page.get_by_label(re.compile("Condition of the lane")).first.fill("all.count is more than 1")
+        expect(page.get_by_role("rowheader").filter(has_text="If all.count is more than 1")).to_be_visible()
+        page.get_by_label(re.compile("Remove the lane")).nth(1).click()
+        expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(1)
+
+    def test_a_line_is_dragged_to_another_place(self) -> None:
+        self.open_workflow("Canal news to Pondside")
+        rows = self.page.get_by_role("rowheader")
+        last = rows.count() - 1
+        box = rows.nth(1).bounding_box()
+        assert box is not None
+        rows.nth(last).drag_to(rows.nth(1), target_position={"x": 200, "y": 3})
+        expect(rows.nth(1)).to_contain_text("Add a row")
+        self.page.get_by_role("button", name="Undo").click()
+        expect(rows.nth(last)).to_contain_text("Add a row")
+
+    def test_lines_are_copied_as_text_from_page_to_page(self) -> None:
+        page = self.page
+        page.context.grant_permissions(["clipboard-read", "clipboard-write"])
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        page.keyboard.press("Escape")
+        page.get_by_text("Draft “Short post”").click()
+        page.get_by_role("button", name="Line …").click()
+        page.get_by_role("menuitem", name="Copy as text").click()
+        expect(page.get_by_text("Copied.")).to_be_visible()
+        text = page.evaluate("navigator.clipboard.readText()")
+        self.assertEqual(json.loads(text)["format"], "ulmus-lines")
+        self.open_workflow("Canal news to Pondside")
+        count = page.get_by_role("rowheader").count()
+        page.evaluate(
+            """text => {
+              const data = new DataTransfer(); data.setData('text/plain', text);
+              document.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true }));
+            }""",
+            text,
+        )
+        expect(page.get_by_role("rowheader")).to_have_count(count + 1)
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_role("rowheader")).to_have_count(count)
+
+    def test_another_take_is_judged_blind_and_kept(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        page.get_by_role("button", name="Another take").click()
+        page.get_by_label("What it tries").fill("A question first")
+        page.get_by_role("textbox", name="Prompt", exact=True).press("Control+Home")
+        keys.type("Ask a question. ")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        page.get_by_role("button", name="The row").click()
+        rows = page.get_by_role("gridcell", name=re.compile("^Take of line 3"))
+        expect(rows.nth(2)).to_contain_text("rules", timeout=30_000)
+        page.get_by_role("button", name="Side by side").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog.get_by_text("Draft 1")).to_be_visible()
+        self.assertNotIn("A question first", dialog.inner_text())
+        for n in range(3):
+            expect(dialog.get_by_text(f"{n} judged")).to_be_visible()
+            keys.press("1")
+        expect(dialog.get_by_role("row", name=re.compile("A question first"))).to_contain_text("of 3")
+        keys.press("Escape")
+        page.get_by_role("button", name="Keep this one").click()
+        expect(page.get_by_text("or: A question first")).to_have_count(0)
+        expect(page.get_by_role("textbox", name="Prompt", exact=True)).to_contain_text("Ask a question.")
+
+    def test_a_played_note_shows_the_rewrite(self) -> None:
+        page = self.page
+        self.open_workflow("Canal news to Pondside")
+        page.get_by_text(re.compile("^4 Ask")).or_(page.get_by_role("rowheader").nth(3).get_by_role("button")).first.click()
+        page.get_by_text("More settings").or_(page.get_by_label("In proofs, send it back")).first.wait_for()
+        page.get_by_label("In proofs, send it back with this note").fill("Shorter, and without the name of the town.")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        page.get_by_role("button", name="The row").click()
+        expect(page.get_by_label("Bench", exact=True)).to_contain_text("sent back with the note", timeout=20_000)
+
+    def test_forecast_and_revisions(self) -> None:
+        page = self.page
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        page.get_by_role("textbox", name="Prompt", exact=True).press("Control+Home")
+        page.keyboard.type("Be brief. ")
+        page.get_by_role("button", name="Make the changes live").click()
+        dialog = page.get_by_role("dialog")
+        forecast = dialog.get_by_label("Forecast")
+        expect(forecast).to_contain_text("by its last")
+        forecast.get_by_label("Runs in thirty days").fill("1000")
+        expect(forecast).to_contain_text("as you typed")
+        dialog.get_by_role("button", name="Not yet").click()
+        page.get_by_role("button", name="revision 1").click()
+        expect(dialog).to_contain_text("~ changed")
+        expect(dialog).to_contain_text("Be brief.")
+        dialog.get_by_role("button", name="Bring revision 1 back").click()
+        expect(page.get_by_text("changed since")).to_have_count(0)
+
+    def test_two_people_see_each_other_and_both_changes_stand(self) -> None:
+        page, other = self.page, self.visitor("Mara" if self.who != "Mara" else "Ines")
+        self.open_workflow()
+        url = page.url.split("?")[0]
+        other.goto(url)
+        page.get_by_text("Draft “Short post”").click()
+        expect(other.get_by_text(re.compile("Mara .* is here, on line 3"))).to_be_visible(timeout=15_000)
+        prompt = page.get_by_role("textbox", name="Prompt", exact=True)
+        prompt.press("Control+Home")
+        page.keyboard.type("Mara was here. ")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        other.get_by_text("Draft “Short post”").click()
+        expect(other.get_by_role("textbox", name="Prompt", exact=True)).to_contain_text("Mara was here.")
+
+    def test_edits_are_kept_while_the_line_is_lost(self) -> None:
+        page = self.page
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        prompt = page.get_by_role("textbox", name="Prompt", exact=True)
+        prompt.press("Control+Home")
+        page.context.set_offline(True)
+        page.keyboard.type("Written in the tunnel. ")
+        expect(page.get_by_text("Not saved yet").first).to_be_visible()
+        page.context.set_offline(False)
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible(timeout=12_000)
+        page.reload()
+        expect(page.get_by_role("textbox", name="Prompt", exact=True)).to_contain_text("Written in the tunnel.")
+
+    def test_gaps_are_listed_and_shown_on_their_lines(self) -> None:
+        page = self.page
+        document = json.loads(Path("demo/workflows/seed-news.json").read_text("utf-8"))
+        for step in document["steps"]:
+            if step["kind"] == "add_row":
+                step["settings"]["sheet"] = "their_sheet"
+        document["name"] = "From elsewhere"
+        document["needs"] = {"sheets": {"their_sheet": {"name": "What we sent", "columns": ["Sent on", "Words"]}}}
+        file = Path(tempfile.mkdtemp()) / "theirs.json"
+        file.write_text(json.dumps(document), "utf-8")
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_label("Workflow file").set_input_files(file)
+        note = page.get_by_role("status").filter(has_text="From the file")
+        expect(note).to_contain_text("“What we sent” is not here")
+        expect(note).to_contain_text("Sent on, Words")
+        expect(page.get_by_role("rowheader").filter(has_text="There is no sheet")).to_be_visible()
+        note.get_by_role("button", name="Seen").click()
+        expect(note).to_have_count(0)
