@@ -65,6 +65,18 @@ class Column:
     ended: bool = False
 
 
+@dataclass
+class _Known:
+    """What stands around the columns of a page: the proofs shown last, the brand's values, fingerprints of connections,
+    all names on the page and those of muted lines."""
+
+    last: dict[tuple[int, str], tables.Proof]
+    brand: dict[str, Any]
+    prints: Mapping[str, str]
+    names: set[str]
+    quiet: set[str]
+
+
 def roots_used(line: Line, names: Iterable[str]) -> set[str]:
     """Which of `names` the line depends on: through slots, conditions, or by pointing at a step; a block, through
     everything in it."""
@@ -109,11 +121,12 @@ def dependents(workflow: Workflow) -> dict[str, list[str]]:
         needs[line.id] = direct.union(*(needs.get(d, set()) for d in direct)) if direct else set()
         seen.append(line.id)
     out: dict[str, list[str]] = {}
-    for line in workflow.lines:
+    lines = workflow.lines
+    for line in lines:
         top = outer.get(line.id, line.id)
         out[line.id] = [
             other.id
-            for other in workflow.lines
+            for other in lines
             if other.id != line.id
             and (top in needs.get(outer.get(other.id, other.id), set()) or (outer.get(other.id) == top and top != line.id))
         ]
@@ -140,73 +153,72 @@ class Proofs:
     def columns(self, workflow: Workflow, samples: Iterable[tables.Sample]) -> dict[int, Column]:
         """The cells of every sample."""
         samples = list(samples)
-        ids = [s.id for s in samples]
+        known = self._known(workflow, samples)
+        out = {}
+        for sample in samples:
+            column = out[sample.id] = Column(values=_ground(workflow, sample, known.brand))
+            for line in workflow.steps:
+                self._put(column, line, sample, known)
+        return out
+
+    def _known(self, workflow: Workflow, samples: list[tables.Sample]) -> _Known:
         with self.services.store.read() as session:
             rows = session.execute(
                 select(tables.ProofCell, tables.Proof)
                 .join(tables.Proof, tables.Proof.key == tables.ProofCell.key)
-                .where(tables.ProofCell.sample_id.in_(ids))
+                .where(tables.ProofCell.sample_id.in_([s.id for s in samples]))
             ).all()
             brand = brand_values(session, workflow.brand)
             prints = {c.key: _digest([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
-        last = {(cell.sample_id, cell.step): proof for cell, proof in rows}
-        return {s.id: self._column(workflow, s, last, brand, prints) for s in samples}
-
-    def _column(
-        self,
-        workflow: Workflow,
-        sample: tables.Sample,
-        last: Mapping[tuple[int, str], tables.Proof],
-        brand: dict[str, str],
-        prints: Mapping[str, str],
-    ) -> Column:
-        column = Column(values=_ground(workflow, sample, brand))
-        names = [line.id for line in workflow.lines]
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
-        for line in workflow.steps:
-            shown = last.get((sample.id, line.id))
-            cell = Cell(line.id, sample.id, "stale" if shown else "empty", result=shown)
-            column.cells[line.id] = cell
-            if line.muted:
-                cell.state = "muted"
-                continue
-            if column.ended:
-                cell.state, cell.result = "passed", None
-                for inner in _inside(line):
-                    column.cells[inner] = Cell(inner, sample.id, "passed")
-                continue
-            with self._lock:
-                partial = self._running.get((sample.id, line.id))
-            if roots_used(line, names) <= {*column.values, *quiet, *column.absent}:
-                cell.key = _key(line, column.values, prints)
-                if shown is None or shown.key != cell.key:
-                    with self.services.store.read() as session:
-                        kept = session.get(tables.Proof, cell.key)
-                    shown = cell.result = kept or shown
-                if shown is not None and shown.key == cell.key:
-                    cell.state = "fresh" if shown.ok else "failed"
-                    if shown.ok:
-                        column.values[line.id] = shown.output
-                        column.ended = bool(shown.detail.get("ended"))
-                        column.values.update(shown.detail.get("values", {}))
-                        column.absent |= {inner for inner in _inside(line) if inner not in column.values}
-            if partial is not None:
-                cell.state, cell.partial = "running", partial
-            for take in takes_of(line, kinds()) if cell.key else ():
-                column.cells[take.id] = self._take(take, sample, last.get((sample.id, take.id)), column.values, prints)
+        names = {line.id for line in workflow.lines}
+        return _Known({(cell.sample_id, cell.step): proof for cell, proof in rows}, brand, prints, names, quiet)
+
+    def _put(self, column: Column, line: Line, sample: tables.Sample, known: _Known) -> None:
+        """Put a line's cell into a column that holds those above it, and add the values it gives where it is fresh."""
+        shown = known.last.get((sample.id, line.id))
+        cell = Cell(line.id, sample.id, "stale" if shown else "empty", result=shown)
+        column.cells[line.id] = cell
+        if line.muted:
+            cell.state = "muted"
+            return
+        if column.ended:
+            cell.state, cell.result = "passed", None
             for inner in _inside(line):
-                column.cells[inner] = Cell(inner, sample.id, "muted" if inner in quiet else cell.state, result=cell.result)
-        return column
+                column.cells[inner] = Cell(inner, sample.id, "passed")
+            return
+        with self._lock:
+            partial = self._running.get((sample.id, line.id))
+        if roots_used(line, known.names) <= {*column.values, *known.quiet, *column.absent}:
+            cell.key = _key(line, column.values, known.prints)
+            shown = cell.result = self._shown(cell.key, shown)
+            if shown is not None and shown.key == cell.key:
+                cell.state = "fresh" if shown.ok else "failed"
+                if shown.ok:
+                    column.values[line.id] = shown.output
+                    column.ended = bool(shown.detail.get("ended"))
+                    column.values.update(shown.detail.get("values", {}))
+                    column.absent |= {inner for inner in _inside(line) if inner not in column.values}
+        if partial is not None:
+            cell.state, cell.partial = "running", partial
+        for take in takes_of(line, kinds()) if cell.key else ():
+            column.cells[take.id] = self._take(take, sample, known.last.get((sample.id, take.id)), column.values, known.prints)
+        for inner in _inside(line):
+            column.cells[inner] = Cell(inner, sample.id, "muted" if inner in known.quiet else cell.state, result=cell.result)
+
+    def _shown(self, key: str, last: tables.Proof | None) -> tables.Proof | None:
+        """The proof under a key, where it was made for whatever sample; else the one shown last."""
+        if last is not None and last.key == key:
+            return last
+        with self.services.store.read() as session:
+            return session.get(tables.Proof, key) or last
 
     def _take(
         self, take: Line, sample: tables.Sample, shown: tables.Proof | None, values: dict[str, Any], prints: Mapping[str, str]
     ) -> Cell:
         """The cell of another take of a draft; nothing follows from it."""
         cell = Cell(take.id, sample.id, "stale" if shown else "empty", _key(take, values, prints), shown)
-        if shown is None or shown.key != cell.key:
-            with self.services.store.read() as session:
-                kept = session.get(tables.Proof, cell.key)
-            shown = cell.result = kept or shown
+        shown = cell.result = self._shown(cell.key, shown)
         if shown is not None and shown.key == cell.key:
             cell.state = "fresh" if shown.ok else "failed"
         with self._lock:
@@ -248,12 +260,15 @@ class Proofs:
             outer = outermost(workflow)
             steps = None if steps is None else {outer.get(step, step) for step in steps}
             wanted = _with_needs(workflow, steps)
+            known = self._known(workflow, [sample])
+            column = Column(values=_ground(workflow, sample, known.brand))
             for line, is_take in _with_takes(workflow):
                 if stop.is_set():
                     return
+                if not is_take:
+                    self._put(column, line, sample, known)
                 if line.muted or (line.id not in wanted and not (is_take and steps is None)):
                     continue
-                column = self.columns(workflow, [sample])[sample.id]
                 cell = column.cells.get(line.id)
                 if cell is None:
                     continue
@@ -262,9 +277,13 @@ class Proofs:
                     return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
-                made = cell.key and self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop)
-                if not made and not is_take:
+                made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop) if cell.key else None
+                if is_take:
+                    continue
+                if made is None or not made.ok:
                     return
+                known.last[sample.id, line.id] = made
+                self._put(column, line, sample, known)
         except Exception:
             log.exception("a proof met a fault")
 
@@ -277,11 +296,12 @@ class Proofs:
         key: str,
         values: dict[str, Any],
         stop: threading.Event,
-    ) -> bool:
+    ) -> tables.Proof | None:
+        """Make a cell and keep it; nothing where it was stopped, or is being made already."""
         place = (sample.id, line.id)
         with self._lock:
             if place in self._running:
-                return False
+                return None
             self._running[place] = ""
         self._say(workflow_id, place, state="running", text="")
 
@@ -301,9 +321,10 @@ class Proofs:
         )
         try:
             proof = self._result(workflow, line, context, key)
-            if not stop.is_set():
-                self._keep(sample.id, line.id, proof)
-            return proof.ok and not stop.is_set()
+            if stop.is_set():
+                return None
+            self._keep(sample.id, line.id, proof)
+            return proof
         finally:
             with self._lock:
                 self._running.pop(place, None)

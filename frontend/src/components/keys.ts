@@ -2,12 +2,17 @@ import { useEffect, useRef } from "react";
 
 /** Whether keys belong to a text being typed. */
 export function typing(target: EventTarget | null): boolean {
-  return target instanceof Element && !!target.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]");
+  return (
+    target instanceof Element &&
+    !!target.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]")
+  );
 }
 
 /** Whether a dialog has the focus, but no field of it. */
 function onPaper(target: EventTarget | null): boolean {
-  return !(target instanceof Element) || !target.closest("input, textarea, select, [contenteditable=true], [role=menu]");
+  return (
+    !(target instanceof Element) || !target.closest("input, textarea, select, [contenteditable=true], [role=menu]")
+  );
 }
 
 /** Keys that do something while nothing is being typed; `Mod+z` is Ctrl or Cmd with z, `Alt+ArrowUp` Alt with an arrow. */

@@ -41,7 +41,7 @@ export function SampleHead({
   return (
     <div
       role="columnheader"
-      className={`sticky top-0 z-10 border-r border-b border-line border-b-rule px-3 py-2 ${chosen ? "bg-shade" : "bg-paper"}`}
+      className={`border-r border-b border-line border-b-rule px-3 py-2 ${chosen ? "bg-shade" : "bg-paper"}`}
     >
       <div className="flex items-start justify-between gap-2">
         <span title={sample.label} className="line-clamp-2 text-xs font-semibold">
@@ -118,9 +118,9 @@ export function SampleHead({
 export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
   const add = useAddSample(bench);
   const hidden = bench.samples.filter((s) => !s.shown);
-  if (!maker) return <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper" />;
+  if (!maker) return <div role="columnheader" className="border-b border-rule bg-paper" />;
   return (
-    <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper px-1 py-1.5">
+    <div role="columnheader" className="border-b border-rule bg-paper px-1 py-1.5">
       <DropdownMenu.Root>
         <DropdownMenu.Trigger asChild>
           <Button look="quiet" disabled={add.busy} title="One more sample">

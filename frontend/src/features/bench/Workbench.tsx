@@ -8,14 +8,13 @@ import { useKeys } from "../../components/keys";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
 import { BenchPanel } from "./BenchPanel";
-import { CellBody } from "./CellBody";
 import { cellKey, useCells } from "./cells";
 import { useDragging } from "./dragging";
 import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
-import { OutlineLine } from "./Outline";
 import { linesOf, type PageDoc, usePage, withLine } from "./page";
 import { usePresence } from "./presence";
+import { Row, type RowActions } from "./Row";
 import { AddSample, FirstSample, SampleHead } from "./SampleHead";
 import { useWriting } from "./writing";
 
@@ -103,13 +102,15 @@ function Opened({ bench }: { bench: Bench }) {
   const dragging = useDragging(page.doc, (line, parent, index) =>
     writing.commands.make({ what: "move", line, parent, index }),
   );
+  const actions = useRef<RowActions>({ choose, drag: dragging.drag });
+  actions.current = { choose, drag: dragging.drag };
   useEffect(() => {
     // A page just made asks first what sets it off.
     if (search.get("begin")) writing.setFinding("");
   }, []);
   const finder = (line: string, depth: number) =>
     writing.finding === line && (
-      <div role="row" className="contents">
+      <div role="row" className="bench-row">
         <div role="gridcell" className="sticky left-0 z-20 border-r border-b border-line bg-leafwash">
           <Finder
             workflow={bench.id}
@@ -142,6 +143,7 @@ function Opened({ bench }: { bench: Bench }) {
     m: () => maker && isStep && mute(step),
   });
 
+  const columns = Math.max(samples.length, 1);
   let before = "";
   let number = 0;
   return (
@@ -210,15 +212,15 @@ function Opened({ bench }: { bench: Bench }) {
         <div
           role="grid"
           aria-label="The page and its proofs"
-          className="grid min-w-fit"
           style={{
-            gridTemplateColumns: `minmax(25rem, 34vw) repeat(${Math.max(samples.length, 1)}, minmax(14.5rem, 1fr)) 5.5rem`,
+            minWidth: `calc(max(25rem, 34vw) + ${columns} * 14.5rem + 5.5rem)`,
+            ["--columns" as string]: columns,
           }}
         >
-          <div role="row" className="contents">
+          <div role="row" className="bench-row sticky top-0 z-20">
             <div
               role="columnheader"
-              className="sticky top-0 left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft"
+              className="sticky left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft"
             >
               <span className="ml-[4.9rem]">The page</span>
             </div>
@@ -233,74 +235,36 @@ function Opened({ bench }: { bench: Bench }) {
                 onRun={() => make(null, [s.id])}
               />
             ))}
-            {samples.length === 0 && (
-              <div role="columnheader" className="sticky top-0 z-10 border-b border-rule bg-paper" />
-            )}
+            {samples.length === 0 && <div role="columnheader" className="border-b border-rule bg-paper" />}
             <AddSample bench={bench} maker={maker} />
           </div>
           {bench.lines.map((line, i) => {
             const stage = line.stage === before || line.stage === "flow" ? "" : line.stage;
             before = line.stage && line.stage !== "flow" ? line.stage : before;
-            const lane = line.kind === "lane";
-            const numbered = !lane && line.kind !== "take";
+            const numbered = line.kind !== "lane" && line.kind !== "take";
             if (numbered) number += 1;
-            const shown = number;
-            // A lane is set up in its fork.
-            const target = lane ? forkOf(bench.lines, i) : line.id;
-            const chosen = line.id === step;
             return (
               <Fragment key={line.id}>
                 {i === 0 && finder("", 0)}
-                <div role="row" data-row={line.id} className="contents">
-                  <div
-                    role="rowheader"
-                    {...dragging.rowProps(line, maker)}
-                    className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${stage && i ? "border-t border-t-rule" : ""} ${dragging.mark(line)}`}
-                  >
-                    <OutlineLine
-                      line={line}
-                      number={numbered ? shown : 0}
-                      stage={stage}
-                      chosen={chosen}
-                      onChoose={() => choose(target)}
-                    />
-                  </div>
-                  {samples.map((s) => {
-                    const cell = cells.get(cellKey(line.id, s.id));
-                    const here = chosen && s.id === sample;
-                    return (
-                      <button
-                        type="button"
-                        key={s.id}
-                        role="gridcell"
-                        tabIndex={here || (!step && i === 0 && s === samples[0]) ? 0 : -1}
-                        aria-selected={here}
-                        aria-description={cell?.state ?? "the start’s item"}
-                        onClick={() => choose(target, s.id)}
-                        className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${stage && i ? "border-t border-t-rule" : ""} ${
-                          here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
-                        } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
-                      >
-                        <span className="sr-only">
-                          {lane ? "Lane" : numbered ? `Line ${shown}` : `Take of line ${shown}`}, {s.label}:{" "}
-                        </span>
-                        {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
-                        {lane ? null : cell ? (
-                          <CellBody
-                            cell={cell}
-                            stage={line.stage}
-                            limit={limit}
-                            lines={step ? 3 : line.stage === "record" ? 3 : 5}
-                          />
-                        ) : (
-                          <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
-                        )}
-                      </button>
-                    );
-                  })}
-                  {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
-                  <div role="gridcell" className="border-b border-line" />
-                </div>
+                <Row
+                  line={line}
+                  number={numbered ? number : 0}
+                  of={number}
+                  stage={stage}
+                  first={i === 0}
+                  target={line.kind === "lane" ? forkOf(bench.lines, i) : line.id}
+                  chosen={line.id === step}
+                  sample={sample}
+                  focusable={!step && i === 0}
+                  samples={samples}
+                  cells={cells}
+                  limit={limit}
+                  lines={step || line.stage === "record" ? 3 : 5}
+                  many={bench.lines.length * samples.length > MANY}
+                  maker={maker}
+                  mark={dragging.mark(line.id)}
+                  actions={actions}
+                />
                 {finder(line.id, line.depth + (HOLDING.has(line.kind) ? 1 : 0))}
               </Fragment>
             );
@@ -356,6 +320,8 @@ function Opened({ bench }: { bench: Bench }) {
   );
 }
 
+/** Cells from which on those out of sight are left for later. */
+const MANY = 300;
 const HOLDING = new Set(["for_each", "repeat_until", "lane"]);
 
 /** The fork a lane belongs to: the nearest line above that stands one step further out. */

@@ -1,0 +1,112 @@
+import { memo, type RefObject } from "react";
+import type { Bench, Cell, Line } from "../../api/client";
+import { CellBody } from "./CellBody";
+import { cellKey } from "./cells";
+import type { Dragging } from "./dragging";
+import { OutlineLine } from "./Outline";
+
+type Sample = Bench["samples"][number];
+
+export type RowActions = { choose: (line: string, sample?: number) => void; drag: Dragging };
+
+export type RowProps = {
+  line: Line;
+  /** Its number on the page; 0 for lanes and takes. */
+  number: number;
+  /** The number of the line it belongs to, for reading aloud. */
+  of: number;
+  /** The stage to say in the margin; empty within a run of lines of the same. */
+  stage: string;
+  first: boolean;
+  /** What is chosen when the row is: the line itself, or the fork of a lane. */
+  target: string;
+  chosen: boolean;
+  sample: number | null;
+  focusable: boolean;
+  samples: Sample[];
+  cells: Map<string, Cell>;
+  limit: number | null;
+  lines: number;
+  /** Many rows: those out of sight are not laid out until they come near. */
+  many: boolean;
+  maker: boolean;
+  mark: "" | "above" | "below";
+  actions: RefObject<RowActions>;
+};
+
+const MARKS = {
+  "": "",
+  above: "shadow-[inset_0_3px_0_var(--leaf)]",
+  below: "shadow-[inset_0_-3px_0_var(--leaf)]",
+};
+
+/** One line of the page with its proofs. It is drawn again only when something of its own has changed. */
+export const Row = memo(function Row(props: RowProps) {
+  const { line, number, of, stage, first, target, chosen, samples, cells, actions } = props;
+  const lane = line.kind === "lane";
+  const edge = stage && !first ? "border-t border-t-rule" : "";
+  const movable = props.maker && !first && !lane && line.kind !== "take";
+  return (
+    <div role="row" data-row={line.id} className={`bench-row ${props.many ? "far-is-light" : ""}`}>
+      <div
+        role="rowheader"
+        draggable={movable}
+        onDragStart={(event) => actions.current.drag.start(line, event)}
+        onDragEnd={() => actions.current.drag.end()}
+        onDragOver={(event) => props.maker && actions.current.drag.over(line, event)}
+        onDrop={(event) => actions.current.drag.drop(line, event)}
+        className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${edge} ${MARKS[props.mark]}`}
+      >
+        <OutlineLine
+          line={line}
+          number={number}
+          stage={stage}
+          chosen={chosen}
+          onChoose={() => actions.current.choose(target)}
+        />
+      </div>
+      {samples.map((s, column) => {
+        const cell = cells.get(cellKey(line.id, s.id));
+        const here = chosen && s.id === props.sample;
+        return (
+          <button
+            type="button"
+            key={s.id}
+            role="gridcell"
+            tabIndex={here || (props.focusable && column === 0) ? 0 : -1}
+            aria-selected={here}
+            aria-description={cell?.state ?? "the start’s item"}
+            onClick={() => actions.current.choose(target, s.id)}
+            className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${edge} ${
+              here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
+            } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
+          >
+            <span className="sr-only">
+              {lane ? "Lane" : number ? `Line ${number}` : `Take of line ${of}`}, {s.label}:{" "}
+            </span>
+            {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
+            {lane ? null : cell ? (
+              <CellBody cell={cell} stage={line.stage} limit={props.limit} lines={props.lines} />
+            ) : (
+              <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
+            )}
+          </button>
+        );
+      })}
+      {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
+      <div role="gridcell" className="border-b border-line" />
+    </div>
+  );
+}, unchanged);
+
+/** Cells come in one map that is new with every change; a row looks at its own only. */
+function unchanged(before: RowProps, after: RowProps): boolean {
+  for (const name of Object.keys(after) as (keyof RowProps)[]) {
+    if (name !== "cells" && name !== "sample" && before[name] !== after[name]) return false;
+  }
+  if (after.chosen && before.sample !== after.sample) return false;
+  return after.samples.every((s) => {
+    const key = cellKey(after.line.id, s.id);
+    return before.cells.get(key) === after.cells.get(key);
+  });
+}
