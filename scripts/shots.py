@@ -47,13 +47,12 @@ def main() -> None:
         with sync_playwright() as playwright:
             browser = launch(playwright)
             page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
-            page.goto(demo.url)
-            take(page, "sign-in")
             enter(page, demo.url)
             for name, path in VIEWS.items():
                 page.goto(demo.url + path)
                 take(page, name)
             bench(page, demo)
+            writing(page, demo)
             approvals(page, demo)
             dark = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
             enter(dark, demo.url)
@@ -91,6 +90,30 @@ def bench(page: Page, demo: Demo) -> None:
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
     page.wait_for_timeout(800)
+
+
+def writing(page: Page, demo: Demo) -> None:
+    """The finder at a line, and two takes of a draft set against each other."""
+    page.goto(f"{demo.url}/workflows/3?line=post")
+    page.get_by_label("Bench", exact=True).wait_for()
+    page.keyboard.press("n")
+    page.get_by_role("option").first.wait_for()
+    take(page, "workbench-finder")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Another take").click()
+    page.get_by_label("What it tries").fill("Drier")
+    page.get_by_role("textbox", name="Prompt", exact=True).press("Control+Home")
+    page.keyboard.type("At most 160 characters. ")
+    page.wait_for_timeout(600)
+    page.get_by_role("button", name=re.compile("^Run .* out of date")).click()
+    page.get_by_role("button", name="All proofs are fresh").wait_for(timeout=60_000)
+    page.get_by_role("button", name="Side by side").click()
+    page.get_by_text("0 judged").wait_for()
+    for n in range(3):
+        page.keyboard.press("1")
+        page.get_by_text(f"{n + 1} judged").wait_for()
+    take(page, "workbench-takes")
+    page.keyboard.press("Escape")
 
 
 def approvals(page: Page, demo: Demo) -> None:

@@ -99,7 +99,7 @@ class Schedule(Starts):
             ("FREQ=MONTHLY;BYDAY=-1SU", lambda day: day.weekday() == 6 and (day + dt.timedelta(days=7)).month != day.month),
         ]
         zones = ("Europe/Paris", "America/New_York", "Australia/Lord_Howe", "UTC")
-        for zone, (rule, fits) in itertools.product(zones, rules):
+        for zone, (rule, fits) in [(zone, rules[0]) for zone in zones] + [*itertools.product(zones[::2], rules[1:])]:
             with self.subTest(zone=zone, rule=rule):
                 self.now = dt.datetime(2026, 1, 1, tzinfo=dt.UTC).timestamp()
                 # 02:30 is left out once a year in Paris and comes twice once a year: on Sundays, the last of a month.

@@ -66,7 +66,7 @@ export function LivePanel({
           readOnly={!maker}
           maxLength={120}
           onChange={(e) => e.target.value && page.edit((doc) => ({ ...doc, name: e.target.value }))}
-          style={{ width: `${Math.max(12, page.doc.name.length + 1)}ch` }}
+          style={{ width: `${Math.max(10, page.doc.name.length * 0.92)}ch` }}
           className="max-w-[36rem] truncate rounded bg-transparent font-serif text-xl font-semibold tracking-tight hover:bg-shade"
         />
       </div>
@@ -84,7 +84,7 @@ export function LivePanel({
             {bench.changed ? ", changed since" : ""}
           </button>
         )}
-        {bench.failed || bench.pushed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
+        {bench.failed || bench.pushed || bench.changed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
       </span>
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
       {others.map((other) => {
