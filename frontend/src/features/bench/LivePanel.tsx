@@ -84,7 +84,11 @@ export function LivePanel({
             {bench.changed ? ", changed since" : ""}
           </button>
         )}
-        {bench.failed || bench.pushed || bench.changed ? "" : bench.looked_at ? ` · looked ${ago(bench.looked_at)}` : ""}
+        {bench.failed || bench.pushed || bench.changed
+          ? ""
+          : bench.looked_at
+            ? ` · looked ${ago(bench.looked_at)}`
+            : ""}
       </span>
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
       {others.map((other) => {
