@@ -31,7 +31,7 @@ class Timed(unittest.TextTestResult):
 
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
-        self.took.append((time.monotonic() - self.began, test.id()))
+        self.took.append((time.monotonic() - self.began, unittest.TestCase.id(test)))
 
 
 def main() -> int:

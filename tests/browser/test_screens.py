@@ -41,6 +41,31 @@ class Accessible(WithBrowser):
                     self.page.evaluate(AXE)
                     self.assertEqual(self.serious(), [])
 
+    def test_axe_finds_nothing_serious_in_what_opens_over_the_workbench(self) -> None:
+        page = self.page
+        ways = {
+            "finder": lambda: page.get_by_role("button", name="Add a line").click(),
+            "revisions": lambda: page.get_by_role("button", name="revision 1").click(),
+            "a sample typed in": lambda: (
+                page.get_by_role("button", name="Add …").click(),
+                page.get_by_role("menuitem", name="Type one in").click(),
+            ),
+            "takes": lambda: (
+                page.get_by_text("Draft “Short post”").click(),
+                page.get_by_role("button", name="Another take").click(),
+                page.get_by_role("button", name="Side by side").click(),
+                page.get_by_text("0 judged").wait_for(),
+            ),
+        }
+        for name, open_ in ways.items():
+            with self.subTest(name):
+                self.open_workflow()
+                open_()
+                page.wait_for_timeout(500)
+                page.evaluate(AXE)
+                self.assertEqual(self.serious(), [])
+                page.keyboard.press("Escape")
+
 
 class Keyboard(WithBrowser):
     def test_the_workbench_without_a_mouse(self) -> None:
