@@ -212,6 +212,12 @@ class FilesFromElsewhere(WithApi):
         with self.services.store.read() as session:
             self.assertEqual(session.get_one(tables.Brand, "newbrand").facts, {"voice": "plain"})
 
+    def test_nonsense_about_needs_is_passed_over(self) -> None:
+        needs = {"connections": {"pond": "x"}, "sheets": {"log": {"columns": 7}}, "brand": {"facts": "y"}}
+        data = {**page(self.town.url), "brand": "unknown_here", "needs": needs}
+        self.owner.post("/workflows", {"document": data}, 201)
+        self.owner.post("/workflows", {"document": {**data, "needs": ["z"]}}, 201)
+
     def test_what_is_not_here_is_a_gap_on_its_line(self) -> None:
         data = page(self.town.url)
         data["steps"][3]["settings"]["channel"] = "far_network"

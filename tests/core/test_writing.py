@@ -127,6 +127,8 @@ class Edits(unittest.TestCase):
         self.assertEqual(ok.settings["draft"], "post_2")
 
     def test_text_that_holds_no_lines_is_refused(self) -> None:
+        odd = {**DRAFT, "settings": {**DRAFT["settings"], "takes": ["x"], "rules": ["y"]}}
+        edits.add(page(READ, DRAFT), edits.from_text({"format": "ulmus-lines", "lines": [odd]}), Place(), kinds())
         for data in ("x", {}, {"format": "ulmus-lines"}, {"format": "ulmus-lines", "lines": [{"id": "!", "kind": "x"}]}):
             with self.subTest(data=data), self.assertRaises(EditError):
                 edits.from_text(data)
@@ -215,10 +217,6 @@ class Finder(unittest.TestCase):
         offer = next(o for o in finder.find(page(), kinds(), "feed", "ask", WORLD) if o.kind == "ask")
         self.assertIn("no draft above", offer.lacks)
 
-    def test_inside_a_block_its_item_is_near(self) -> None:
-        w = page({**step("all", "for_each", list="<<feed.words>>", item="lead"), "steps": []})
-        self.assertTrue(finder.find(w, kinds(), "all", "read", WORLD))
-
 
 class Comparing(unittest.TestCase):
     def test_added_removed_changed_and_moved(self) -> None:
@@ -238,6 +236,11 @@ class Comparing(unittest.TestCase):
         told = {s.title: s.after for s in change.settings}
         self.assertEqual(told["Prompt"], "Else")
         self.assertIn("most: 300", told["Rules"])
+
+    def test_a_long_page_is_compared_at_once(self) -> None:
+        many = [step(f"s{n}", url="x") for n in range(200)]
+        found = compare(page(*many), page(*many[1:], many[0]), kinds())
+        self.assertEqual([(c.what, c.line.id) for c in found], [("moved", "s0")])
 
     def test_the_same_is_nothing_and_the_page_itself_counts(self) -> None:
         self.assertEqual(compare(page(READ), page(READ), kinds()), [])

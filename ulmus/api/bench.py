@@ -61,7 +61,6 @@ class SampleView(BaseModel):
     label: str
     shown: bool
     item: dict[str, Any]
-    source: str = ""
 
 
 class SampleBody(BaseModel):
@@ -213,7 +212,7 @@ def bench(path: BenchPath) -> Reply:
             changed=revision is not None and revision.document != record.document,
             document=record.document,
             lines=line_views(workflow, around, problems, costs),
-            samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item, source=s.source) for s in samples],
+            samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item) for s in samples],
             start_fields=_start_fields(workflow, around),
             cells=cells,
             looked_at=start.looked_at if start and live else None,

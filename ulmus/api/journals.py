@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
 from typing import Any
 
 from pydantic import BaseModel
@@ -191,18 +190,12 @@ def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> li
 
 def _lanes_not_taken(workflow: Workflow, state: flow.State) -> set[str]:
     """The steps of lanes that a fork on the page itself has passed by."""
-    out: set[str] = set()
+    missed: set[str] = set()
     for line in workflow.every_step:
-        taken = state.values.get(line.id) if line.kind == "fork" else None
-        if isinstance(taken, dict):
-            out |= {inner for lane in line.lanes if lane.id not in taken.get("lanes", []) for inner in _steps_in(lane.steps)}
-    return out
-
-
-def _steps_in(steps: Sequence[Line]) -> Iterator[str]:
-    for step in steps:
-        yield step.id
-        yield from _steps_in([*step.steps, *(inner for lane in step.lanes for inner in lane.steps)])
+        gave = state.values.get(line.id) if line.lanes else None
+        if isinstance(gave, dict):
+            missed |= {lane.id for lane in line.lanes} - set(gave.get("lanes", []))
+    return {line.id for line, within, _ in workflow.walk() if any(around.id in missed for around in within)}
 
 
 _URGENT: tuple[CellState, ...] = ("stuck", "unsure", "running", "asking", "waiting")

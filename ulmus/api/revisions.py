@@ -17,7 +17,7 @@ from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import ChangeView, Listing, PartView, Problem, Refusal, Reply, UsageView, house, send
+from .base import ChangeView, Listing, PartView, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("revisions", __name__, url_prefix="/api", abp_tags=[Tag(name="revisions")])
 
@@ -75,7 +75,6 @@ class ForecastView(BaseModel):
     how: str
     unproofed: list[str]
     month_money: float | None
-    usage: UsageView
 
 
 @bp.get("/workflows/<int:id>/revisions", responses={200: Listing[RevisionView]})
@@ -148,7 +147,6 @@ def forecasted(path: WorkflowPath) -> Reply:
             how=told.how,
             unproofed=told.unproofed,
             month_money=workflow.limits.month_money,
-            usage=UsageView(**use.model_dump()),
         )
     )
 

@@ -104,9 +104,12 @@ class Outsides:
         if not key:
             self.executor.submit(job, None)
             return
-        outside = self._outside(key)
         with self._lock:
+            new = key not in self._all
+            outside = self._all.setdefault(key, Outside(key, key.partition(":")[2]))
             outside.waiting.append(_Waiting(job, run, self.services.clock()))
+        if new and key.startswith("connection:"):
+            self._read_limits()
         self._let_through(outside)
 
     def look(self, now: float) -> None:
@@ -114,6 +117,7 @@ class Outsides:
         if now - self._read_at > READ_AGAIN:
             self._read_at = now
             self._read_limits()
+            self._forget()
         with self._lock:
             some = [outside for outside in self._all.values() if outside.waiting]
         for outside in some:
@@ -158,15 +162,12 @@ class Outsides:
 
     # -- the door -----------------------------------------------------------------------------------
 
-    def _outside(self, key: str) -> Outside:
+    def _forget(self) -> None:
+        """Hosts come and go: one that is quiet and in order needs no door."""
         with self._lock:
-            outside = self._all.get(key)
-        if outside is None:
-            outside = Outside(key, key.partition(":")[2])
-            with self._lock:
-                outside = self._all.setdefault(key, outside)
-            self._read_limits()
-        return outside
+            quiet = [k for k, o in self._all.items() if k.startswith("host:") and not (o.waiting or o.under_way or o.failures)]
+            for key in quiet:
+                del self._all[key]
 
     def _read_limits(self) -> None:
         """Names and limits as the connections have them now."""

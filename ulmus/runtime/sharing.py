@@ -46,20 +46,27 @@ def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple
             notes.append(told)
     page = _pointed(workflow, here)
     if workflow.brand and session.get(tables.Brand, workflow.brand) is None:
-        told_brand = needs.get("brand") if isinstance(needs.get("brand"), dict) else None
+        told_brand = needs.get("brand")
         if told_brand:
-            facts = {n: str(v)[:10_000] for n, v in dict(told_brand.get("facts", {})).items() if n in BRAND_SCOPE}
-            session.add(tables.Brand(key=workflow.brand, name=str(told_brand.get("name") or workflow.brand)[:120], facts=facts))
+            said, name = told_brand.get("facts"), str(told_brand.get("name") or workflow.brand)[:120]
+            facts = {n: str(said[n])[:10_000] for n in BRAND_SCOPE if n in said} if isinstance(said, dict) else {}
+            session.add(tables.Brand(key=workflow.brand, name=name, facts=facts))
             session.flush()
-            notes.append(f"The brand “{told_brand.get('name')}” was made from the facts in the file.")
+            notes.append(f"The brand “{name}” was made from the facts in the file.")
         else:
             page = page.model_copy(update={"brand": None})
             notes.append(f"There is no brand “{workflow.brand}” here; choose one where its facts are used.")
     return page, notes
 
 
+def _told(needs: dict[str, Any], what: str, key: str) -> dict[str, Any]:
+    """What a file says of one thing; nothing where it says something that cannot be used."""
+    told = needs.get(what, {}).get(key)
+    return told if isinstance(told, dict) and isinstance(told.get("columns", []), list) else {}
+
+
 def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
-    told = dict(needs.get("connections", {})).get(key) or {}
+    told = _told(needs, "connections", key)
     kind = str(told.get("kind") or _kind_needed(line, key))
     fitting = list(session.scalars(select(tables.Connection).where(tables.Connection.kind == kind)))
     if any(c.key == key for c in fitting):
@@ -72,11 +79,11 @@ def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -
 
 
 def _sheet(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
-    told = dict(needs.get("sheets", {})).get(key) or {}
+    told = _told(needs, "sheets", key)
     sheets = list(session.scalars(select(tables.Sheet)))
     if any(s.key == key for s in sheets):
         return key, ""
-    name, columns = str(told.get("name", key)), [str(c) for c in told.get("columns", [])]
+    name, columns = str(told.get("name", key)), [str(c) for c in told.get("columns") or [] if isinstance(c, str)]
     match = next((s for s in sheets if s.name.casefold() == name.casefold()), None) or next(
         (s for s in sheets if columns and {c["name"] for c in s.columns} >= set(columns)), None
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from .edits import place_of
+from .edits import places
 from .kinds import Kinds
 from .model import Lane, Line, Workflow
 
@@ -31,6 +31,7 @@ class LineChange:
 def compare(before: Workflow, after: Workflow, kinds: Kinds) -> list[LineChange]:
     """What is different in `after`, from top to bottom; lines that went stand last."""
     old = {line.id: line for line in before.lines}
+    moved = _moved(before, after)
     out = []
     for line in after.lines:
         was = old.get(line.id)
@@ -40,7 +41,7 @@ def compare(before: Workflow, after: Workflow, kinds: Kinds) -> list[LineChange]
         settings = _settings(was, line, kinds)
         if settings:
             out.append(LineChange("changed", line, settings))
-        elif line.id in _moved(before, after):
+        elif line.id in moved:
             out.append(LineChange("moved", line))
     kept = {line.id: line for line in after.lines}
     out += [LineChange("removed", line) for line in before.lines if line.id not in kept or kept[line.id].kind != line.kind]
@@ -58,10 +59,12 @@ def page_changes(before: Workflow, after: Workflow) -> list[SettingChange]:
 def _moved(before: Workflow, after: Workflow) -> set[str]:
     """Steps that stand elsewhere: in another block, or in another order among those that were there before."""
     both = {line.id for line in before.every_step} & {line.id for line in after.every_step}
-    moved = {name for name in both if place_of(before, name).parent != place_of(after, name).parent}
+    old, new = places(before), places(after)
+    moved = {name for name in both if old[name].parent != new[name].parent}
     a = [line.id for line in before.every_step if line.id in both - moved]
     b = [line.id for line in after.every_step if line.id in both - moved]
-    keep = _in_order([a.index(name) for name in b])
+    at = {name: n for n, name in enumerate(a)}
+    keep = _in_order([at[name] for name in b])
     return moved | {name for n, name in enumerate(b) if n not in keep}
 
 

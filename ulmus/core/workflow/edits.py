@@ -45,13 +45,23 @@ def steps_of(workflow: Workflow, parent: str) -> list[Line]:
     raise EditError(f"There is no block or lane “{parent}” on this page any more.")
 
 
+def places(workflow: Workflow) -> dict[str, Place]:
+    """Where every step stands."""
+    out: dict[str, Place] = {}
+    counts: dict[str, int] = {}
+    for line, within, _ in workflow.walk():
+        parent = within[-1].id if within else ""
+        out[line.id] = Place(parent, counts.get(parent, 0))
+        counts[parent] = counts.get(parent, 0) + 1
+    return out
+
+
 def place_of(workflow: Workflow, step: str) -> Place:
     """Where a step stands. Raises `EditError` where it is not on the page."""
-    for parent in ["", *_parents(workflow.steps)]:
-        for index, line in enumerate(steps_of(workflow, parent)):
-            if line.id == step:
-                return Place(parent, index)
-    raise EditError(f"There is no step “{step}” on this page any more.")
+    found = places(workflow).get(step)
+    if found is None:
+        raise EditError(f"There is no step “{step}” on this page any more.")
+    return found
 
 
 def after(workflow: Workflow, line: str, kinds: Kinds) -> Place:
@@ -296,7 +306,10 @@ def _called(line: Line, names: Mapping[str, str], kinds: Kinds) -> Line:
                 for r in value
             ]
         elif control == "takes" and isinstance(value, list):
-            settings[name] = [{k: renamed(v, names) if isinstance(v, str) else v for k, v in take.items()} for take in value]
+            settings[name] = [
+                {k: renamed(v, names) if isinstance(v, str) else v for k, v in take.items()} if isinstance(take, dict) else take
+                for take in value
+            ]
     lanes = [
         lane.model_copy(
             update={

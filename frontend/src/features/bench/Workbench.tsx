@@ -140,7 +140,7 @@ function Opened({ bench }: { bench: Bench }) {
     f: () => maker && isStep && sample && make([step], [sample], true),
     s: () => stop(),
     g: () => setGiven((now) => !now),
-    m: () => maker && isStep && mute(step),
+    m: () => maker && isStep && mute(step.split("~")[0]!),
   });
 
   const columns = Math.max(samples.length, 1);

@@ -61,6 +61,13 @@ export function usePage(bench: Bench) {
     setSteps({ back: past.current.length, on: 0 });
   }, []);
 
+  /** Someone else's changes came in: what was before them cannot be brought back without undoing theirs too. */
+  const forget = useCallback(() => {
+    past.current = [];
+    future.current = [];
+    setSteps({ back: 0, on: 0 });
+  }, []);
+
   const save = useCallback(async () => {
     const here = now.current;
     if (!here.dirty || here.busy) return;
@@ -93,6 +100,7 @@ export function usePage(bench: Bench) {
         here.base = merged.theirs;
         here.version = merged.version;
         setDoc(here.doc);
+        forget();
         here.busy = failed = false;
         timer.current = window.setTimeout(later, 0);
         return;
@@ -141,8 +149,9 @@ export function usePage(bench: Bench) {
       here.doc = here.base = bench.document as PageDoc;
       here.version = bench.version;
       setDoc(here.doc);
+      forget();
     }
-  }, [bench.version, bench.document]);
+  }, [bench.version, bench.document, forget]);
 
   useEffect(() => {
     const warn = (event: BeforeUnloadEvent) => {
@@ -168,6 +177,7 @@ export function usePage(bench: Bench) {
         here.touched.clear();
         here.dirty = false;
         setDoc(here.doc);
+        forget();
         setSaving("saved");
         setStale(new Set());
         queries.setQueryData(["bench", bench.id], fresh);
@@ -176,7 +186,7 @@ export function usePage(bench: Bench) {
         save();
       }
     },
-    [bench.id, save],
+    [bench.id, save, forget],
   );
 
   /** Save what is unsaved now, and wait for it. */
@@ -195,10 +205,14 @@ export function usePage(bench: Bench) {
       if (here.dirty) throw new ApiError("The last change is not saved yet. Try again in a moment.", 0);
       const empty = { line: "", kind: "", settings: {}, lines: {}, parent: "", index: 0, name: "" };
       const path = { params: { path: { id: bench.id } }, body: { ...empty, ...body, version: here.version } };
+      const before = here.doc;
+      here.busy = true; // news of this very change must not be taken for someone else's
       try {
         const made = await ok(api.POST("/api/workflows/{id}/edits", path));
-        keep(here.doc, "");
-        here.doc = here.base = made.document as PageDoc;
+        keep(before, "");
+        here.base = made.document as PageDoc;
+        // What was typed meanwhile is laid over it, and saved after.
+        here.doc = laidOver(here.base, here.doc, here.touched);
         here.version = made.version;
         setDoc(here.doc);
         queries.refetchQueries({ queryKey: ["bench", bench.id] });
@@ -209,9 +223,12 @@ export function usePage(bench: Bench) {
           setWrong(error.message);
         }
         throw error;
+      } finally {
+        here.busy = false;
+        if (here.dirty && !timer.current) timer.current = window.setTimeout(later, PAUSE);
       }
     },
-    [bench.id, flush, keep],
+    [bench.id, flush, keep, later],
   );
 
   const travel = useCallback(
@@ -251,9 +268,12 @@ async function merge(id: number, mine: { doc: PageDoc; base: PageDoc; touched: S
   const find = (doc: PageDoc, line: string) => linesOf(doc).find((l) => l.id === line);
   const same = (line: string) => JSON.stringify(find(theirs, line)) === JSON.stringify(find(mine.base, line));
   if (![...mine.touched].every((line) => find(theirs, line) && find(mine.doc, line) && same(line))) return null;
-  const doc = [...mine.touched].reduce((doc, line) => withLine(doc, line, () => find(mine.doc, line)!), theirs);
-  return { doc, theirs, version: fresh.version };
+  return { doc: laidOver(theirs, mine.doc, mine.touched), theirs, version: fresh.version };
 }
+
+/** A page with some lines as they stand in another; lines that other does not have stay. */
+const laidOver = (doc: PageDoc, mine: PageDoc, touched: Set<string>) =>
+  [...touched].reduce((doc, id) => withLine(doc, id, (l) => linesOf(mine).find((m) => m.id === id) ?? l), doc);
 
 /** The lines of a document from top to bottom, the start first, those inside blocks too. */
 export const linesOf = (doc: PageDoc) => [doc.start, ...doc.steps.flatMap(within)];

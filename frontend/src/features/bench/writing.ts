@@ -49,8 +49,11 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
       choose(line);
     });
   /** A change of the chosen line, where one is chosen that is not the start. */
-  const ofLine = (what: Change["what"]) => () =>
-    here.current && here.current !== start ? { what, line: here.current } : null;
+  const ofLine = (what: Change["what"]) => () => {
+    if (here.current?.includes("~")) say("This is a take of a draft. Keep or remove it on the bench.");
+    else if (here.current && here.current !== start) return { what, line: here.current };
+    return null;
+  };
   async function take(offer: Schemas["OfferView"]) {
     const line = finding ?? "";
     setFinding(null);
@@ -63,7 +66,7 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
   };
   const commands: Commands = {
     make,
-    find: () => inTurn(() => setFinding(here.current ?? last)),
+    find: () => inTurn(() => setFinding(here.current?.split("~")[0] ?? last)),
     anotherStart: () => setFinding(""),
     shift: (way) => make(ofLine(way)),
     duplicate: () => make(ofLine("duplicate")),
