@@ -23,6 +23,14 @@ function packed(): Plugin {
 export default defineConfig({
   plugins: [tailwindcss(), packed()],
   esbuild: { jsx: "automatic" },
-  build: { target: "es2022", chunkSizeWarningLimit: 900, assetsInlineLimit: 0 },
+  build: {
+    target: "es2022",
+    chunkSizeWarningLimit: 900,
+    assetsInlineLimit: 0,
+    rollupOptions: {
+      // Packages mark modules for server rendering, which has no meaning here.
+      onwarn: (warning, warn) => warning.code === "MODULE_LEVEL_DIRECTIVE" || warn(warning),
+    },
+  },
   server: { port: 5173, proxy: { "/api": "http://127.0.0.1:8420" } },
 });

@@ -9,7 +9,18 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ulmus.core.slots import check, check_condition, check_value, fits, items_of, parse, parse_condition, render, value_in
+from ulmus.core.slots import (
+    check,
+    check_condition,
+    check_value,
+    clauses_of,
+    fits,
+    items_of,
+    parse,
+    parse_condition,
+    render,
+    value_in,
+)
 from ulmus.core.slots.filters import FILTERS
 from ulmus.core.slots.tree import (
     Both,
@@ -154,6 +165,15 @@ class Conditions(unittest.TestCase):
     )
 
     @settings(max_examples=200, deadline=None)
+    def test_comparisons_are_told_apart(self) -> None:
+        joined, clauses = clauses_of(parse_condition('mail.subject contains "price" or n > 3 or a is b.c'))  # type: ignore[arg-type, misc]
+        self.assertEqual(joined, "or")
+        self.assertEqual(
+            [(c.left, c.how, c.right, c.is_value) for c in clauses],
+            [("mail.subject", "contains", ("price",), False), ("n", "is more than", ("3",), False), ("a", "is", ("b.c",), True)],
+        )
+        self.assertIsNone(clauses_of(parse_condition('a is "x" and (b is "y" or c is "z")')))  # type: ignore[arg-type]
+
     @given(conditions)
     def test_parse_print_parse_is_the_identity(self, condition: Condition) -> None:
         again = parse_condition(str(condition))
@@ -162,6 +182,13 @@ class Conditions(unittest.TestCase):
         self.assertEqual(parse_condition(str(again)), again)
 
     @settings(max_examples=200, deadline=None)
+    @given(conditions, st.dictionaries(names, st.one_of(st.none(), texts, st.integers()), max_size=5))
+    def test_taken_apart_and_put_together_it_decides_the_same(self, condition: Condition, values: dict[str, Any]) -> None:
+        apart = clauses_of(condition)
+        if apart is not None:
+            joined, clauses = apart
+            self.assertEqual(fits(f" {joined} ".join(map(str, clauses)), values), fits(str(condition), values))
+
     @given(conditions, st.dictionaries(names, st.one_of(st.none(), texts, st.integers(), st.lists(texts, max_size=2)), max_size=5))
     def test_deciding_never_raises(self, condition: Condition, values: dict[str, Any]) -> None:
         self.assertIn(fits(str(condition), values), (True, False))

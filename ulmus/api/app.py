@@ -15,7 +15,23 @@ from werkzeug.exceptions import HTTPException, NotFound
 
 from .. import __version__
 from ..core.workflow.file import plain_errors
-from . import approvals, auth, bench, brands, connections, events, revisions, runs, sheets, starts, takes, today, workflows, writing
+from . import (
+    approvals,
+    auth,
+    bench,
+    brands,
+    connections,
+    events,
+    reading,
+    revisions,
+    runs,
+    sheets,
+    starts,
+    takes,
+    today,
+    workflows,
+    writing,
+)
 from .base import House, Refusal
 
 log = logging.getLogger("ulmus")
@@ -40,7 +56,22 @@ def create_app(house: House | None) -> OpenAPI:
     app.json.sort_keys = False  # type: ignore[attr-defined]
     if house is not None:
         app.extensions["ulmus"] = house
-    for part in (auth, today, workflows, writing, takes, revisions, bench, brands, starts, approvals, sheets, runs, connections):
+    for part in (
+        auth,
+        today,
+        workflows,
+        writing,
+        takes,
+        revisions,
+        bench,
+        reading,
+        brands,
+        starts,
+        approvals,
+        sheets,
+        runs,
+        connections,
+    ):
         app.register_api(part.bp)
     app.register_blueprint(events.bp)
     app.register_blueprint(starts.outside)

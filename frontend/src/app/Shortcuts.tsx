@@ -21,6 +21,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["F", "Ask again on purpose (fresh)"],
       ["S", "Stop"],
       ["G", "What the step was given, and the prompt sent"],
+      ["C", "Compare this cell with another"],
       ["M", "Mute or unmute the line"],
       ["N", "Add a line: say what happens next"],
       ["Alt ↑ ↓", "Move the line up or down"],
@@ -29,7 +30,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["Del", "Delete the line"],
       ["Ctrl C V", "Copy the line, paste lines here"],
       ["Ctrl Z", "Undo; with Shift, redo"],
-      ["<<", "In a text: the values of earlier steps"],
+      ["<<", "In a text: the values of earlier steps; Ctrl I shows them as a tree"],
     ],
   ],
   [

@@ -23,7 +23,16 @@ export function Findings({ findings }: { findings: Finding[] }) {
 }
 
 /** Two versions in one text: what was added underlined, what was removed struck through. */
-export function Changes({ changes, removed = true }: { changes: Change[]; removed?: boolean }) {
+export function Changes({
+  changes,
+  removed = true,
+  beside = false,
+}: {
+  changes: Change[];
+  removed?: boolean;
+  /** The other version stands beside it, so that what is missing there is marked and not struck out. */
+  beside?: boolean;
+}) {
   return (
     <div className="piece text-[0.98rem] leading-relaxed">
       {changes.map((c, i) =>
@@ -34,7 +43,12 @@ export function Changes({ changes, removed = true }: { changes: Change[]; remove
             {c.text}
           </ins>
         ) : removed ? (
-          <del key={i} className="bg-brickwash text-brick">
+          <del
+            key={i}
+            className={
+              beside ? "bg-ochrewash underline decoration-ochre decoration-dotted underline-offset-2" : "bg-brickwash text-brick"
+            }
+          >
             {c.text}
           </del>
         ) : null,

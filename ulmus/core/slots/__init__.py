@@ -9,12 +9,14 @@ from .check import Problem, check, check_condition, check_value, type_of
 from .evaluate import fits, holds, items_of, look_up, value_in, value_of
 from .filters import MISSING
 from .language import parse, parse_condition
+from .parts import Clause, clauses_of
 from .rename import renamed, renamed_condition
 from .render import Rendered, render
 from .tree import Each, If, Path, Slot, SlotError, Template, Text
 
 __all__ = [
     "MISSING",
+    "Clause",
     "Each",
     "If",
     "Path",
@@ -27,6 +29,7 @@ __all__ = [
     "check",
     "check_condition",
     "check_value",
+    "clauses_of",
     "fits",
     "holds",
     "items_of",

@@ -1,12 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Bench, type Cell, ok, type Schemas } from "../../api/client";
+import { Beside } from "../../components/Beside";
 import { Button } from "../../components/Button";
-import { typing } from "../../components/keys";
+import { typing, useKeys } from "../../components/keys";
 import { Failed, Loading } from "../../components/Quiet";
+import { type Aside, Comparing, differs } from "./Comparing";
 import { Iterations } from "./Iterations";
 import { LineMenu } from "./LineMenu";
-import { linesOf, type usePage, withLine } from "./page";
+import { linesOf, nameOf, type usePage, withLine } from "./page";
 import { Reader } from "./Reader";
 import { StartPanel } from "./StartPanel";
 import { StepForm } from "./StepForm";
@@ -23,6 +25,8 @@ type Props = {
   limit: number | null;
   maker: boolean;
   given: boolean;
+  aside: Aside | null;
+  onAside: (aside: Aside | null) => void;
   onGiven: (given: boolean) => void;
   onChoose: (line: string) => void;
   /** Give the keys back to the page. */
@@ -69,6 +73,9 @@ export function BenchPanel(props: Props) {
         }),
       ),
   });
+  const here: Aside | null =
+    sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
+  useKeys({ c: () => props.onAside(props.aside ? null : here) });
   if (!doc || !line) return null;
   const settle = (settings: Record<string, unknown>) =>
     page.edit(
@@ -194,15 +201,20 @@ export function BenchPanel(props: Props) {
           ) : (
             <>
               <Iterations list={result.data.iterations} chosen={result.data.address} onChoose={setPlace} />
-              <Reader
-                result={result.data}
-                stage={line.stage}
-                state={cell?.state ?? "fresh"}
-                partial={cell?.partial ?? ""}
-                limit={props.limit}
-                given={props.given}
-                onGiven={props.onGiven}
-              />
+              <Comparing aside={props.aside} here={here!} onAside={props.onAside} />
+              {props.aside && differs(props.aside, here!) ? (
+                <Beside before={props.aside} after={{ name: here!.name, result: result.data }} />
+              ) : (
+                <Reader
+                  result={result.data}
+                  stage={line.stage}
+                  state={cell?.state ?? "fresh"}
+                  partial={cell?.partial ?? ""}
+                  limit={props.limit}
+                  given={props.given}
+                  onGiven={props.onGiven}
+                />
+              )}
             </>
           )}
         </div>

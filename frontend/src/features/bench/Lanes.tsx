@@ -1,17 +1,21 @@
 import { Button } from "../../components/Button";
-import { Field, Input } from "../../components/Field";
+import { Field } from "../../components/Field";
+import { ConditionEditor } from "./ConditionEditor";
 import type { LaneDoc } from "./page";
 import type { SlotProblem } from "./StepForm";
+import type { Value } from "./valuetree";
 
 /** The lanes of a fork: each a condition in words; the one without is for everything else. */
 export function Lanes({
   lanes,
+  values,
   problems,
   onChange,
   onAdd,
   onRemove,
 }: {
   lanes: LaneDoc[];
+  values: Value[];
   problems: SlotProblem[];
   onChange: (lanes: LaneDoc[]) => void;
   onAdd: () => void;
@@ -20,21 +24,18 @@ export function Lanes({
   const change = (i: number, part: Partial<LaneDoc>) =>
     onChange(lanes.map((lane, j) => (j === i ? { ...lane, ...part } : lane)));
   return (
-    <Field group label="Lanes" help={'A condition is written like: verdict.text is "high" and search.count > 3'}>
+    <Field
+      group
+      label="Lanes"
+      help="The first lane whose condition holds is taken; the one without is for everything else."
+    >
       <ol className="border-t border-line">
         {lanes.map((lane, i) => {
           const wrong = problems.find((p) => p.place[0] === "lanes" && p.place[1] === lane.id);
           return (
             <li key={lane.id} className="border-b border-line py-2">
-              <div className="flex items-center gap-2">
-                <span className="slot shrink-0 text-sm">{lane.id}</span>
-                <Input
-                  aria-label={`Condition of the lane ${lane.id}`}
-                  placeholder="otherwise"
-                  className="font-serif"
-                  value={lane.when ?? ""}
-                  onChange={(e) => change(i, { when: e.target.value })}
-                />
+              <div className="mb-1 flex items-center gap-2">
+                <span className="slot mr-auto text-sm">{lane.id}</span>
                 <Button look="quiet" aria-pressed={!!lane.muted} onClick={() => change(i, { muted: !lane.muted })}>
                   {lane.muted ? "Unmute" : "Mute"}
                 </Button>
@@ -42,6 +43,13 @@ export function Lanes({
                   Remove
                 </Button>
               </div>
+              <ConditionEditor
+                label={`Condition of the lane ${lane.id}`}
+                value={lane.when ?? ""}
+                values={values}
+                empty="otherwise"
+                onChange={(when) => change(i, { when })}
+              />
               {wrong && (
                 <p className={`mt-1 text-xs ${wrong.severity === "error" ? "text-brick" : "text-ochre"}`}>
                   {wrong.message}

@@ -1,8 +1,9 @@
 import { Tabs } from "radix-ui";
 import type { Result } from "../../api/client";
-import { Linked, Post } from "../../components/Piece";
+import { Post } from "../../components/Piece";
 import { Findings, Versions } from "../../components/Rules";
 import { State } from "../../components/State";
+import { Mail, Tree } from "../../components/Values";
 import { money, when } from "../../components/words";
 
 type Props = {
@@ -125,8 +126,10 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
               ? "Would be written as a new row. A proof writes nothing."
               : `Row ${output.row} of ${output.sheet}.`}
           </p>
-          <Fields values={(result.detail.cells as Record<string, unknown>) ?? {}} />
+          <Tree values={(result.detail.cells as Record<string, unknown>) ?? {}} />
         </>
+      ) : output.subject && (output.text || output.html) ? (
+        <Mail mail={output} />
       ) : stage === "gather" && text ? (
         <article>
           <h3 className="font-serif text-xl leading-snug">{String(output.title ?? "")}</h3>
@@ -139,11 +142,30 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
             ) : null}
           </p>
           <div className="piece leading-relaxed [&]:whitespace-pre-line">{text.replaceAll("\n", "\n\n")}</div>
+          <Beyond output={output} />
         </article>
       ) : (
-        <Fields values={output} />
+        <Tree values={output} />
       )}
     </div>
+  );
+}
+
+const READ = new Set(["title", "author", "date", "words", "link", "text"]);
+
+/** What a source gave beside its text. */
+function Beyond({ output }: { output: Record<string, unknown> }) {
+  const rest = Object.entries(output).filter(([name, value]) => !READ.has(name) && value && String(value).length);
+  if (!rest.length) return null;
+  return (
+    <details className="mt-4 border-t border-line pt-2">
+      <summary className="cursor-pointer text-xs text-soft">
+        Also given: {rest.map(([name]) => name).join(", ")}
+      </summary>
+      <div className="mt-2">
+        <Tree values={Object.fromEntries(rest)} />
+      </div>
+    </details>
   );
 }
 
@@ -172,7 +194,7 @@ function Given({ result }: { result: Result }) {
   return (
     <div className="space-y-5">
       {result.given.length === 0 && <p className="text-sm text-soft">This line takes no values from earlier steps.</p>}
-      <Fields values={Object.fromEntries(result.given.map((g) => [String(g.path), g.value]))} slots />
+      <Tree values={Object.fromEntries(result.given.map((g) => [String(g.path), g.value]))} slots />
       {Array.isArray(result.detail.missing) && result.detail.missing.length > 0 && (
         <p className="text-sm text-ochre">Had no value here: {result.detail.missing.join(", ")}.</p>
       )}
@@ -188,29 +210,5 @@ function Given({ result }: { result: Result }) {
         </section>
       )}
     </div>
-  );
-}
-
-/** Named values, one under another; long ones to be read in full. */
-export function Fields({ values, slots = false }: { values: Record<string, unknown>; slots?: boolean }) {
-  return (
-    <dl className="grid grid-cols-[8rem_1fr] gap-x-4 gap-y-2 text-sm">
-      {Object.entries(values).map(([name, value]) => (
-        <div key={name} className="contents">
-          <dt className="[overflow-wrap:anywhere] text-soft">{slots ? <span className="slot">{name}</span> : name}</dt>
-          <dd className="max-h-72 overflow-y-auto whitespace-pre-wrap [overflow-wrap:anywhere]">
-            {value === null || value === "" ? (
-              <span className="text-soft">empty</span>
-            ) : typeof value === "string" ? (
-              <Linked text={value} />
-            ) : Array.isArray(value) ? (
-              value.join(", ") || <span className="text-soft">empty</span>
-            ) : (
-              String(value)
-            )}
-          </dd>
-        </div>
-      ))}
-    </dl>
   );
 }

@@ -1,5 +1,5 @@
 /** A text with slots: drawn as quiet marks, checked as typed, with the values of earlier steps at `<<`. */
-import { autocompletion, type Completion, type CompletionContext, startCompletion } from "@codemirror/autocomplete";
+import { autocompletion, type Completion, type CompletionContext } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { Compartment, EditorState, type Range, StateEffect, StateField } from "@codemirror/state";
 import {
@@ -11,11 +11,11 @@ import {
   ViewPlugin,
   type ViewUpdate,
 } from "@codemirror/view";
-import { useEffect, useRef } from "react";
-import type { Schemas } from "../../api/client";
+import { lazy, Suspense, useEffect, useRef, useState } from "react";
 import type { SlotProblem } from "./StepForm";
+import { branches, brief, flat, type Node, type Value } from "./valuetree";
 
-type Value = Schemas["ValueView"];
+const ValuePicker = lazy(() => import("./ValuePicker"));
 
 type Props = {
   label: string;
@@ -109,6 +109,14 @@ const theme = EditorView.theme({
     textOverflow: "ellipsis",
     marginLeft: "auto",
   },
+  ".cm-tooltip.cm-tooltip-autocomplete > ul > completion-section": {
+    display: "block",
+    padding: "4px 9px 2px",
+    fontSize: "0.76rem",
+    color: "var(--soft)",
+    opacity: "1",
+    borderBottom: "1px solid var(--line)",
+  },
   ".cm-tooltip.cm-completionInfo": {
     padding: "8px 12px",
     maxWidth: "24rem",
@@ -125,12 +133,13 @@ export default function SlotEditor({ label, value, values, problems, long = fals
   const now = useRef({ values, onChange, onRun, told: value });
   now.current = { ...now.current, values, onChange, onRun };
   const locked = useRef(new Compartment());
+  const [picking, setPicking] = useState(false);
 
   useEffect(() => {
     const source = (context: CompletionContext) => {
-      const begun = context.matchBefore(/<<[\w.]*$/);
+      const begun = context.matchBefore(/<<[\w.[\]]*$/);
       if (!begun) return null;
-      return { from: begun.from + 2, options: now.current.values.map(option), validFor: /^[\w.]*$/ };
+      return { from: begun.from + 2, options: options(now.current.values), validFor: /^[\w.[\]]*$/ };
     };
     const editor = new EditorView({
       parent: host.current!,
@@ -147,6 +156,7 @@ export default function SlotEditor({ label, value, values, problems, long = fals
           }),
           keymap.of([
             { key: "Mod-Enter", run: () => (now.current.onRun?.(), true) },
+            { key: "Mod-i", run: () => (setPicking(true), true) },
             ...(long ? [] : [{ key: "Enter", run: () => true }]),
             ...defaultKeymap.filter((k) => k.key !== "Mod-Enter"),
             ...historyKeymap,
@@ -193,20 +203,28 @@ export default function SlotEditor({ label, value, values, problems, long = fals
     view.current?.dispatch({ effects: locked.current.reconfigure(EditorState.readOnly.of(disabled)) });
   }, [disabled]);
 
-  function insert() {
+  function put(path: string) {
     const editor = view.current;
+    setPicking(false);
     if (!editor) return;
-    editor.focus();
-    editor.dispatch(editor.state.replaceSelection("<<"));
-    startCompletion(editor);
+    // `<<` just typed before the mark is filled and not put in twice.
+    const { from, to } = editor.state.selection.main;
+    const begun = editor.state.sliceDoc(Math.max(0, from - 2), from) === "<<";
+    const insert = `${begun ? "" : "<<"}${path}>>`;
+    editor.dispatch({ changes: { from, to, insert }, selection: { anchor: from + insert.length }, userEvent: "input" });
+    window.setTimeout(() => editor.focus());
   }
 
   return (
     <div>
       <div ref={host} />
       {long && !disabled && (
-        <button type="button" onClick={insert} className="mt-0.5 text-xs text-leaf underline underline-offset-2">
-          Put in a value &lt;&lt;
+        <button
+          type="button"
+          onClick={() => setPicking(true)}
+          className="mt-0.5 text-xs text-leaf underline underline-offset-2"
+        >
+          Put in a value <kbd className="font-sans text-soft no-underline">&lt;&lt; or Ctrl I</kbd>
         </button>
       )}
       {problems
@@ -216,39 +234,55 @@ export default function SlotEditor({ label, value, values, problems, long = fals
             {p.message}
           </p>
         ))}
+      {picking && (
+        <Suspense fallback={null}>
+          <ValuePicker values={values} onTake={put} onClose={() => setPicking(false)} />
+        </Suspense>
+      )}
     </div>
   );
 }
 
-function option(value: Value, place: number): Completion {
-  const real = value.known ? shown(value.value) : "";
+const MOST_OFFERED = 400;
+
+/** What can be completed after `<<`: every value above, under the line that gives it. */
+function options(values: Value[]): Completion[] {
+  return branches(values).flatMap((branch, rank) =>
+    flat(branch.inside)
+      .slice(0, MOST_OFFERED)
+      .map((node) => option(node, { name: `${branch.name} · ${branch.about}`, rank })),
+  );
+}
+
+function option(node: Node, section: { name: string; rank: number }): Completion {
   return {
-    label: value.path,
-    detail: value.known ? real.replace(/\s+/g, " ").slice(0, 60) || "empty" : "not known yet",
-    // Nearer lines first; the brand and the run after all of them.
-    boost: value.root === "brand" || value.root === "run" ? -50 : Math.min(place, 50),
+    label: node.path,
+    detail: brief(node).slice(0, 60),
+    section,
     info: () => {
       const box = document.createElement("div");
       const about = box.appendChild(document.createElement("div"));
-      about.textContent = `${value.title}. ${value.about}`;
+      about.textContent = node.about;
       about.style.color = "var(--soft)";
       const text = box.appendChild(document.createElement("div"));
-      text.textContent = value.known ? real || "empty in this sample" : "Run the step to see its real value.";
+      text.textContent = node.known
+        ? whole(node.value) || "empty in this sample"
+        : "Run the line to see its real value.";
       return box;
     },
     apply: (view, _completion, from, to) => {
       const after = view.state.sliceDoc(to, to + 2);
-      const insert = after === ">>" ? value.path : `${value.path}>>`;
+      const insert = after === ">>" ? node.path : `${node.path}>>`;
       view.dispatch({
         changes: { from, to, insert },
-        selection: { anchor: from + value.path.length + 2 },
+        selection: { anchor: from + node.path.length + 2 },
         userEvent: "input.complete",
       });
     },
   };
 }
 
-function shown(value: unknown): string {
+function whole(value: unknown): string {
   if (value === null || value === undefined) return "";
-  return typeof value === "string" ? value : Array.isArray(value) ? value.map(shown).join(", ") : JSON.stringify(value);
+  return typeof value === "string" ? value : JSON.stringify(value, null, 1);
 }

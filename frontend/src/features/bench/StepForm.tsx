@@ -1,6 +1,7 @@
 import { lazy, Suspense } from "react";
 import type { Schemas } from "../../api/client";
 import { Area, Choice, Field, Input } from "../../components/Field";
+import { ConditionEditor } from "./ConditionEditor";
 import { Cells, Duration, Failing, Named } from "./controls";
 import { FieldsEditor, type FormField } from "./FieldsEditor";
 import { Lanes } from "./Lanes";
@@ -96,6 +97,7 @@ export function StepForm(props: Props) {
       {doc.kind === "fork" && (
         <Lanes
           lanes={doc.lanes ?? []}
+          values={props.values}
           problems={problems}
           onChange={props.onLanes}
           onAdd={props.onAddLane}
@@ -180,8 +182,8 @@ function Control({
       );
     case "condition":
       return (
-        <Field label={label} help={here[0]?.message ?? property.description} wrong={here[0]?.message ?? wrong}>
-          <Input className="font-serif" value={String(value ?? "")} onChange={(e) => set(e.target.value)} />
+        <Field group label={label} help={property.description} wrong={here[0]?.message ?? wrong}>
+          <ConditionEditor label={label} value={String(value ?? "")} values={values} onChange={set} />
         </Field>
       );
     case "schedule":

@@ -8,6 +8,7 @@ import { useKeys } from "../../components/keys";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
 import { BenchPanel } from "./BenchPanel";
+import type { Aside } from "./Comparing";
 import { cellKey, useCells } from "./cells";
 import { useDragging } from "./dragging";
 import { Finder } from "./Finder";
@@ -47,6 +48,8 @@ function Opened({ bench }: { bench: Bench }) {
     setSearch(step ? { line: step, ...(sample ? { sample: String(sample) } : {}) } : {}, { replace: true });
   }, [step, sample]);
   const [given, setGiven] = useState(false);
+  // A cell set aside, to be compared with the one that is chosen.
+  const [aside, setAside] = useState<Aside | null>(null);
   const grid = useRef<HTMLDivElement>(null);
   const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
   const limit = channelLimit(bench);
@@ -133,7 +136,7 @@ function Opened({ bench }: { bench: Bench }) {
       if (step) document.querySelector<HTMLElement>("[data-settings] :is(input,select,textarea,.cm-content)")?.focus();
       setPlace((now) => ({ ...now, line: now.line ?? bench.lines[0]?.id ?? null }));
     },
-    Escape: () => choose(null),
+    Escape: () => (aside ? setAside(null) : choose(null)),
     a: () => maker && make(null, null),
     r: () => maker && isStep && sample && make([step], [sample]),
     R: () => maker && isStep && make([step], null),
@@ -302,6 +305,8 @@ function Opened({ bench }: { bench: Bench }) {
           limit={limit}
           maker={maker}
           given={given}
+          aside={aside}
+          onAside={setAside}
           onGiven={setGiven}
           onChoose={(line) => choose(line)}
           onLeave={() => {

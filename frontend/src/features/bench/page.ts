@@ -310,3 +310,9 @@ export function withLane(doc: PageDoc, id: string, change: (lane: LaneDoc) => La
     lanes: line.lanes!.map((lane) => (lane.id === id ? change(lane) : lane)),
   }));
 }
+
+/** A cell in words, for where it is compared. */
+export const nameOf = (bench: Bench, step: string, sample: number) => {
+  const line = bench.lines.find((l) => l.id === step);
+  return `${line?.kind_title ?? ""} “${step}”, ${bench.samples.find((s) => s.id === sample)?.label ?? "sample"}`;
+};

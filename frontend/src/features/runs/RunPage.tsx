@@ -4,25 +4,25 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ok, queries } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
-import { Dialog } from "../../components/Dialog";
 import { useKeys } from "../../components/keys";
 import { Failed, Loading } from "../../components/Quiet";
 import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { clock, money, when } from "../../components/words";
-import { CellBody } from "../bench/CellBody";
 import { Iterations } from "../bench/Iterations";
-import { OutlineLine } from "../bench/Outline";
 import { Reader } from "../bench/Reader";
 import { Doubt, LetRest, TakeUp } from "../today/Today";
+import { Another, OtherResult, useOther } from "./Another";
+import { Judge, TakeUpFrom } from "./deciding";
+import { RunGrid, together } from "./RunGrid";
 
 /** A run: the same page with one column, and the reader beside it. */
 export function RunPage() {
   const id = Number(useParams().id);
   const session = useSession();
   const maker = may(session.data, "maker");
-  const [search] = useSearchParams();
+  const [search, setSearch] = useSearchParams();
   const [wanted, choose] = useState(search.get("line"));
   const [given, setGiven] = useState(false);
   const [journal, setJournal] = useState(false);
@@ -31,7 +31,9 @@ export function RunPage() {
   const go = useNavigate();
   const path = { params: { path: { id } } };
   const run = useQuery({ queryKey: ["run", id], queryFn: () => ok(api.GET("/api/runs/{id}", path)) });
-  const lines = run.data?.lines ?? [];
+  const beside = Number(search.get("beside")) || null;
+  const other = useOther(beside);
+  const lines = together(run.data?.lines ?? [], other.run?.lines ?? []);
   const step = lines.some((l) => l.id === wanted)
     ? wanted
     : run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null;
@@ -76,8 +78,7 @@ export function RunPage() {
     }
   };
 
-  let before = "";
-  let number = 0;
+  const columns = [run.data, ...(other.run ? [other.run] : [])];
   return (
     <main className="flex min-h-0 flex-1 flex-col lg:h-[calc(100vh-45px)]">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-5 py-2">
@@ -159,6 +160,13 @@ export function RunPage() {
         <Button look="quiet" aria-pressed={journal} onClick={() => setJournal(!journal)}>
           Journal
         </Button>
+        <Another
+          run={r}
+          chosen={beside}
+          onChoose={(id) =>
+            setSearch(id ? { ...(step ? { line: step } : {}), beside: String(id) } : {}, { replace: true })
+          }
+        />
       </div>
       {r.message && r.state === "failed" && (
         <p role="alert" className="border-b border-line bg-brickwash px-5 py-1.5 text-sm text-brick">
@@ -197,50 +205,10 @@ export function RunPage() {
           ))}
         </p>
       )}
-      <div className="grid min-h-0 flex-1 lg:grid-cols-[minmax(22rem,30vw)_minmax(16rem,22vw)_1fr]">
-        <div
-          role="grid"
-          aria-label="The page as it ran"
-          className="col-span-2 grid content-start overflow-y-auto border-r border-line lg:grid-cols-subgrid"
-        >
-          {lines.map((one) => {
-            const stage = one.stage === before || one.stage === "flow" ? "" : one.stage;
-            before = one.stage && one.stage !== "flow" ? one.stage : before;
-            if (one.kind !== "lane") number += 1;
-            const shown = one.kind === "lane" ? 0 : number;
-            const its = run.data.cells.find((c) => c.step === one.id);
-            const chosen = one.id === step;
-            return (
-              <div key={one.id} role="row" className="contents">
-                <div role="rowheader" className={`border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : ""}`}>
-                  <OutlineLine
-                    line={one}
-                    number={shown}
-                    stage={stage}
-                    chosen={chosen}
-                    onChoose={() => one.kind !== "lane" && pick(one.id)}
-                  />
-                </div>
-                <button
-                  type="button"
-                  role="gridcell"
-                  aria-selected={chosen}
-                  tabIndex={chosen ? 0 : -1}
-                  onClick={() => one.kind !== "lane" && pick(one.id)}
-                  className={`relative border-b border-l border-line px-3 py-2 text-left ${chosen ? "bg-sheet ring-2 ring-leaf ring-inset" : "hover:bg-sheet"}`}
-                >
-                  <span className="sr-only">{shown ? `Line ${shown}` : "Lane"}: </span>
-                  {its?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
-                  {its ? (
-                    <CellBody cell={its} stage={one.stage} lines={4} />
-                  ) : one.kind === "lane" ? null : (
-                    <span className="line-clamp-3 text-sm">{String(run.data.item.title ?? "")}</span>
-                  )}
-                </button>
-              </div>
-            );
-          })}
-        </div>
+      <div
+        className={`grid min-h-0 flex-1 ${other.run ? "lg:grid-cols-[minmax(17rem,22vw)_repeat(2,minmax(11rem,15vw))_1fr]" : "lg:grid-cols-[minmax(22rem,30vw)_minmax(16rem,22vw)_1fr]"}`}
+      >
+        <RunGrid lines={lines} columns={columns} step={step} onPick={pick} />
         <div className="overflow-y-auto bg-sheet px-6 py-4">
           {journal ? (
             <section>
@@ -261,6 +229,8 @@ export function RunPage() {
             <Loading what="Fetching the result …" />
           ) : result.isError ? (
             <Failed error={result.error} again={() => result.refetch()} />
+          ) : other.run ? (
+            <OtherResult run={other.run} step={step!} first={result.data} name={`Run ${id}`} />
           ) : (
             <>
               <Iterations
@@ -303,127 +273,5 @@ export function RunPage() {
         </div>
       </div>
     </main>
-  );
-}
-
-/** A step has failed for good, and a person says how to go on. */
-function Judge({
-  run,
-  address,
-  message,
-  reviewer,
-}: {
-  run: number;
-  address: string;
-  message: string;
-  reviewer: boolean;
-}) {
-  const [text, setText] = useState("");
-  const choose = (choice: "again" | "value" | "skip" | "stop") => async () => {
-    try {
-      await ok(api.POST("/api/runs/{id}/judge", { params: { path: { id: run } }, body: { address, choice, text } }));
-      queries.invalidateQueries();
-    } catch (error) {
-      sayError(error);
-    }
-  };
-  return (
-    <div role="alert" className="flex flex-wrap items-center gap-2 border-b border-line bg-brickwash px-5 py-2 text-sm">
-      <span className="text-brick">
-        <span className="slot">{address}</span> failed: {message} How should it go on?
-      </span>
-      {reviewer && (
-        <>
-          <Button onClick={choose("again")}>Try again</Button>
-          <Button onClick={choose("skip")}>Pass over this item</Button>
-          <Button onClick={choose("stop")}>Stop</Button>
-          <input
-            aria-label="A value to go on with"
-            placeholder="or go on with this value"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            className="min-w-48 flex-1 rounded-[4px] border border-rule bg-sheet px-2 py-1"
-          />
-          <Button disabled={!text.trim()} onClick={choose("value")}>
-            Go on with it
-          </Button>
-        </>
-      )}
-    </div>
-  );
-}
-
-/** The question before a run goes on from a line that is behind it, with the texts it was given to change. */
-function TakeUpFrom({
-  open,
-  onClose,
-  run,
-  step,
-  given,
-}: {
-  open: boolean;
-  onClose: () => void;
-  run: number;
-  step: string;
-  given: { path: string; value: unknown }[];
-}) {
-  const texts = given.filter((g) => typeof g.value === "string" && g.path.split(".").length === 2);
-  const [changed, setChanged] = useState<Record<string, string>>({});
-  async function take() {
-    try {
-      const whole: Record<string, Record<string, unknown>> = {};
-      for (const [path, text] of Object.entries(changed)) {
-        const [root, name] = path.split(".") as [string, string];
-        if (!whole[root]) {
-          const found = await ok(
-            api.GET("/api/runs/{id}/steps/{step}", {
-              params: { path: { id: run, step: root }, query: { address: "" } },
-            }),
-          );
-          whole[root] = { ...(found.output as Record<string, unknown>) };
-        }
-        whole[root]![name] = text;
-      }
-      await ok(
-        api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: step, values: whole } }),
-      );
-      say("Taken up from this line.");
-      queries.invalidateQueries();
-      onClose();
-    } catch (error) {
-      sayError(error);
-    }
-  }
-  return (
-    <Dialog
-      open={open}
-      onClose={onClose}
-      wide
-      title={`Take the run up from “${step}”`}
-      about="This line and all under it are carried out once more, for real. What was published before stays out; it may go out a second time."
-    >
-      <div className="space-y-3">
-        {texts.length > 0 && <p className="text-sm text-soft">It was given this. Change what should be different:</p>}
-        {texts.map((g) => (
-          <label key={g.path} className="block text-sm">
-            <span className="slot">{g.path}</span>
-            <textarea
-              rows={Math.min(8, String(g.value).split("\n").length + 1)}
-              className="mt-1 w-full rounded-[4px] border border-rule bg-sheet px-2 py-1"
-              value={changed[g.path] ?? String(g.value)}
-              onChange={(e) => setChanged((now) => ({ ...now, [g.path]: e.target.value }))}
-            />
-          </label>
-        ))}
-      </div>
-      <div className="mt-5 flex gap-2">
-        <Button look="main" onClick={take}>
-          Take it up
-        </Button>
-        <Button look="quiet" onClick={onClose}>
-          Not now
-        </Button>
-      </div>
-    </Dialog>
   );
 }

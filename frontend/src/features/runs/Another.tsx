@@ -1,0 +1,91 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ok, type Result, type Schemas } from "../../api/client";
+import { Beside } from "../../components/Beside";
+import { Button } from "../../components/Button";
+import { Choice } from "../../components/Field";
+import { Failed, Loading } from "../../components/Quiet";
+import { RUN_WORDS, when } from "../../components/words";
+
+type Run = Schemas["RunView"];
+
+/** A second run to set beside the first. */
+export function useOther(id: number | null): { run: Run | undefined } {
+  const found = useQuery({
+    queryKey: ["run", id],
+    enabled: id !== null,
+    queryFn: () => ok(api.GET("/api/runs/{id}", { params: { path: { id: id! } } })),
+  });
+  return { run: id !== null ? found.data : undefined };
+}
+
+/** Which run of the same workflow stands beside this one. */
+export function Another({
+  run,
+  chosen,
+  onChoose,
+}: {
+  run: Schemas["RunSummary"];
+  chosen: number | null;
+  onChoose: (id: number | null) => void;
+}) {
+  const [open, setOpen] = useState(chosen !== null);
+  const list = useQuery({
+    queryKey: ["runs", "beside", run.workflow],
+    enabled: open,
+    queryFn: () =>
+      ok(api.GET("/api/runs", { params: { query: { words: "", workflow: run.workflow, state: "", limit: 60 } } })),
+  });
+  if (!open)
+    return (
+      <Button look="quiet" onClick={() => setOpen(true)}>
+        Beside another run
+      </Button>
+    );
+  const others = list.data?.runs.filter((one) => one.id !== run.id) ?? [];
+  return (
+    <span className="flex items-center gap-1">
+      <Choice
+        autoFocus={chosen === null}
+        aria-label="The run beside this one"
+        className="!w-64"
+        value={chosen ?? ""}
+        onChange={(event) => onChoose(Number(event.target.value) || null)}
+      >
+        <option value="">
+          {list.isPending ? "Fetching the runs …" : others.length ? "beside which run?" : "it has no other run"}
+        </option>
+        {others.map((one) => (
+          <option key={one.id} value={one.id}>
+            {when(one.started_at)} · {one.title.slice(0, 50)} · {RUN_WORDS[one.state] ?? one.state}
+          </option>
+        ))}
+      </Choice>
+      <Button
+        look="quiet"
+        onClick={() => {
+          onChoose(null);
+          setOpen(false);
+        }}
+      >
+        Alone
+      </Button>
+    </span>
+  );
+}
+
+/** What a line gave in both runs, beside each other. */
+export function OtherResult({ run, step, first, name }: { run: Run; step: string; first: Result; name: string }) {
+  const id = run.run.id;
+  const there = run.lines.some((line) => line.id === step);
+  const result = useQuery({
+    queryKey: ["run", id, step, "", run.cells.find((c) => c.step === step)?.at],
+    enabled: there,
+    queryFn: () =>
+      ok(api.GET("/api/runs/{id}/steps/{step}", { params: { path: { id, step }, query: { address: "" } } })),
+  });
+  if (!there) return <p className="text-sm text-soft">This line is not on the page of run {id}.</p>;
+  if (result.isPending) return <Loading what="Fetching the other result …" />;
+  if (result.isError) return <Failed error={result.error} again={() => result.refetch()} />;
+  return <Beside before={{ name, result: first }} after={{ name: `Run ${id}`, result: result.data }} />;
+}

@@ -1,0 +1,86 @@
+"""For reading: two texts set against each other, pictures from outside, conditions as their parts."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+
+from ..core.slots import SlotError, clauses_of, parse_condition
+from ..protocols.errors import OutsideError
+from .auth import needs
+from .base import ChangeView, Listing, Problem, Refusal, Reply, house, send
+from .views import marked
+
+bp = APIBlueprint("reading", __name__, url_prefix="/api", abp_tags=[Tag(name="reading")])
+PICTURES = {"image/png", "image/jpeg", "image/gif", "image/webp", "image/avif"}
+LONGEST = 200_000
+
+
+class CompareBody(BaseModel):
+    before: str = Field(max_length=LONGEST)
+    after: str = Field(max_length=LONGEST)
+
+
+class PictureQuery(BaseModel):
+    address: str = Field(pattern="^https?://", max_length=2000)
+
+
+class ConditionBody(BaseModel):
+    text: str = Field(max_length=4000)
+
+
+class ClauseView(BaseModel):
+    """One comparison: a value as written, how it is compared, and with what; `right` holds texts, or a path where `value`."""
+
+    left: str
+    how: str
+    right: list[str] = []
+    value: bool = False
+
+
+class ConditionView(BaseModel):
+    """A condition taken apart; `plain` where it is a row of comparisons joined by one word, `message` where it is wrong."""
+
+    plain: bool
+    joined: str = "and"
+    clauses: list[ClauseView] = []
+    message: str = ""
+
+
+@bp.post("/compare", responses={200: Listing[ChangeView]})
+@needs("reader")
+def compare(body: CompareBody) -> Reply:
+    """The second text set against the first, word by word."""
+    return send(marked(body.before, body.after))
+
+
+@bp.get("/pictures")
+@needs("reader")
+def picture(query: PictureQuery) -> Response:
+    """A picture from outside, fetched here so that the reader's machine calls nobody."""
+    try:
+        found = house().services.web.fetch(query.address)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    if found.status >= 400 or found.content_type not in PICTURES:
+        raise Refusal("There is no picture at this address.", 404)
+    headers = {"Cache-Control": "private, max-age=3600", "Content-Security-Policy": "sandbox"}
+    return Response(found.body, mimetype=found.content_type, headers=headers)
+
+
+@bp.post("/conditions", responses={200: ConditionView, 422: Problem})
+@needs("reader")
+def condition(body: ConditionBody) -> Reply:
+    """A condition taken apart, for editing it in pieces."""
+    if not body.text.strip():
+        return send(ConditionView(plain=True))
+    found = parse_condition(body.text)
+    if isinstance(found, SlotError):
+        return send(ConditionView(plain=False, message=found.message))
+    parts = clauses_of(found)
+    if parts is None:
+        return send(ConditionView(plain=False))
+    joined, clauses = parts
+    views = [ClauseView(left=one.left, how=one.how, right=list(one.right), value=one.is_value) for one in clauses]
+    return send(ConditionView(plain=True, joined=joined, clauses=views))
