@@ -8,11 +8,14 @@ does what notes ask for as far as it understands them. It can be told to break i
 from __future__ import annotations
 
 import hashlib
+import json
 import re
 from collections import Counter
 from dataclasses import dataclass, field
 from itertools import takewhile
 from typing import Any
+
+from . import planner
 
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
 _SENTENCE = re.compile(r"(?<=[.!?])[”\"’)]*\s+(?=[“\"‘(A-Z0-9])")
@@ -201,9 +204,8 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
     """The model's answer; `habits` gives rates from 0 to 100 of breaking instructions in a first draft."""
     task = understand(messages)
     if schema:
-        import json
-
-        return json.dumps(fill(schema, task), ensure_ascii=False)
+        asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
+        return json.dumps(planner.plan(asked, schema) or fill(schema, task), ensure_ascii=False)
     if len(task.material.split()) < 12:
         return small_talk(task)
     text = compose(task)

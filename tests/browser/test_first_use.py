@@ -84,6 +84,7 @@ class FirstUse(unittest.TestCase):
         page.get_by_role("button", name="New workflow").click()
         wrong = self.folder / "wrong.json"
         wrong.write_text('{"format": "ulmus-workflow", "version": 7}')
+        page.get_by_role("radio", name="A file").check(force=True)
         page.get_by_label("Workflow file").set_input_files(wrong)
         expect(page.get_by_role("alert")).to_contain_text("newer Ulmus")
         document = workflow_file(self.town.url)

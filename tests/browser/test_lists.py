@@ -99,6 +99,22 @@ class RunList(WithBrowser):
         self.assertGreater(page.locator("ins, del").count(), 0)
 
 
+class TwoRuns(WithBrowser):
+    def test_two_runs_stand_beside_each_other(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/runs?words=Pondside&state=done")
+        page.get_by_role("table").get_by_role("link").first.click()
+        page.get_by_role("button", name="Beside another run").click()
+        other = page.get_by_label("The run beside this one")
+        expect(other.get_by_role("option").nth(1)).to_be_attached()
+        other.select_option(index=1)
+        expect(page.get_by_role("grid", name="The page as it ran, twice").get_by_role("columnheader")).to_have_count(3)
+        page.get_by_role("rowheader").filter(has_text="Draft").first.get_by_role("button").click()
+        expect(page.get_by_text(re.compile("of the words are the same|Both are the same"))).to_be_visible()
+        page.get_by_role("button", name="Alone").click()
+        expect(page.get_by_role("grid", name="The page as it ran, twice")).to_have_count(0)
+
+
 class Pages(WithBrowser):
     def test_a_copy_is_a_page_of_its_own_and_its_file_can_be_taken(self) -> None:
         page = self.page

@@ -18,8 +18,14 @@ class Workbench(WithBrowser):
         page = self.page
         page.goto(f"{self.demo.url}/workflows")
         page.get_by_role("button", name="New workflow").press("Enter")
-        page.get_by_label("What it is called").wait_for()
         keys = page.keyboard
+        page.get_by_label("What should happen").wait_for()
+        keys.press("Shift+Tab")
+        keys.press("Shift+Tab")
+        keys.press("Shift+Tab")
+        keys.press("ArrowDown")
+        keys.press("ArrowDown")
+        keys.press("Tab")
         keys.type(name)
         keys.press("Tab")
         keys.type(brand)
@@ -146,10 +152,58 @@ class AtTheBench(Workbench):
         self.say("fork", "Fork")
         page.get_by_role("button", name="Add a lane").click()
         expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(3)
-        page.get_by_label(re.compile("Condition of the lane")).first.fill("all.count is more than 1")
+        lane = page.get_by_role("group", name=re.compile("Condition of the lane")).first
+        lane.get_by_role("button", name="Set a condition").click()
+        page.get_by_label("Find a value").fill("all.count")
+        keys.press("Enter")
+        lane.get_by_label("How it is compared").select_option("is more than")
+        lane.get_by_label("With what").fill("1")
         expect(page.get_by_role("rowheader").filter(has_text="If all.count is more than 1")).to_be_visible()
         page.get_by_label(re.compile("Remove the lane")).nth(1).click()
         expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(1)
+
+    def test_a_description_becomes_a_page_to_look_through(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        told = page.get_by_label("What should happen")
+        told.fill(
+            "When the feed at https://furrow.example/feed.rss has a new article, read the page, write a short post about it, "
+            "ask the editor and publish it."
+        )
+        page.get_by_role("button", name="Draft the page").click()
+        expect(page.get_by_role("status").filter(has_text="Drafted from")).to_be_visible(timeout=20_000)
+        for words in ("furrow.example", "Read the page at feed.link", "Draft “Short post", "Ask mara@", "Post to Pondside"):
+            expect(page.get_by_role("rowheader").filter(has_text=words)).to_have_count(1)
+        # What a channel does not take can be kept to with one press.
+        page.get_by_role("rowheader").filter(has_text="Draft “Short post").get_by_role("button").click()
+        page.get_by_role("button", name=re.compile("Keep it within")).click()
+        expect(page.get_by_role("rowheader").filter(has_text="takes at most")).to_have_count(0)
+
+    def test_a_template_is_begun_from(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("radio", name="A template").check(force=True)
+        page.get_by_role("button", name=re.compile("News to a post")).click()
+        expect(page.get_by_role("rowheader").filter(has_text="Ask mara@")).to_be_visible()
+        expect(page.get_by_role("rowheader").filter(has_text="Feed address: Missing")).to_be_visible()
+
+    def test_cells_are_compared_and_values_found_by_content(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        expect(page.get_by_role("button", name="Compare")).to_be_visible()
+        page.get_by_role("button", name="Compare").click()
+        page.get_by_role("gridcell", selected=True).focus()
+        keys.press("ArrowRight")
+        expect(page.get_by_text(re.compile("% of the words are the same"))).to_be_visible()
+        expect(page.locator("[aria-label=Bench] ins").first).to_be_visible()
+        keys.press("c")
+        page.get_by_role("button", name="Put in a value").first.click()
+        page.get_by_label("Find a value").fill("furrow-letter/")
+        expect(page.get_by_role("treeitem").filter(has_text="feed.link")).to_be_visible()
+        keys.press("Escape")
 
     def test_a_line_is_dragged_to_another_place(self) -> None:
         self.open_workflow("Canal news to Pondside")
@@ -281,8 +335,9 @@ class AtTheBench(Workbench):
         file.write_text(json.dumps(document), "utf-8")
         page.goto(f"{self.demo.url}/workflows")
         page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("radio", name="A file").check(force=True)
         page.get_by_label("Workflow file").set_input_files(file)
-        note = page.get_by_role("status").filter(has_text="From the file")
+        note = page.get_by_role("status").filter(has_text="About this page")
         expect(note).to_contain_text("“What we sent” is not here")
         expect(note).to_contain_text("Sent on, Words")
         expect(page.get_by_role("rowheader").filter(has_text="There is no sheet")).to_be_visible()

@@ -68,7 +68,7 @@ class PartView(BaseModel):
 
 
 class LineProblemView(BaseModel):
-    """A finding on a line."""
+    """A finding on a line; `mend` says what one press would do, and `settings` what the line's settings become by it."""
 
     step: str
     message: str
@@ -76,6 +76,8 @@ class LineProblemView(BaseModel):
     place: list[str] = []
     start: int | None = None
     end: int | None = None
+    mend: str = ""
+    settings: dict[str, Any] | None = None
 
 
 class LineView(BaseModel):

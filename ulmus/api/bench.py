@@ -21,7 +21,7 @@ from ..store import tables
 from .auth import needs
 from .base import CellView, Fine, LineProblemView, LineView, Listing, Problem, Refusal, Reply, ResultView, house, send
 from .journals import gathered, rehearsed
-from .views import cell_view, given, line_views, result_view
+from .views import cell_view, given, line_views, problem_view, result_view
 
 bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
 
@@ -219,10 +219,7 @@ def bench(path: BenchPath) -> Reply:
             found=start.found if start and live else "",
             failed=bool(start and start.failed and live),
             pushed=workflow.start.kind in kinds() and kinds()[workflow.start.kind].listens == "push",
-            problems=[
-                LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
-                for p in problems
-            ],
+            problems=[problem_view(p) for p in problems],
         )
     )
 

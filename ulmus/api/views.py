@@ -35,6 +35,11 @@ class _Blank(defaultdict[str, Any]):
         return ""
 
 
+def problem_view(problem: LineProblem) -> LineProblemView:
+    """A finding, for the page."""
+    return LineProblemView(**{**vars(problem), "place": list(problem.place)})
+
+
 def line_views(
     workflow: Workflow, world: World, problems: Iterable[LineProblem] = (), costs: Mapping[str, float] | None = None
 ) -> list[LineView]:
@@ -42,9 +47,7 @@ def line_views(
     follow = dependents(workflow)
     by_step: dict[str, list[LineProblemView]] = defaultdict(list)
     for p in problems:
-        by_step[p.step].append(
-            LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
-        )
+        by_step[p.step].append(problem_view(p))
     out: list[LineView] = []
 
     def put(line: Line, depth: int, parent: str, index: int) -> None:

@@ -10,12 +10,15 @@ from pydantic import BaseModel, Field
 from sqlalchemy import func, select
 
 from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_needs, sentence, write_file
-from ..runtime import sharing, workflows
-from ..runtime.services import world
+from ..core.workflow.sketch import blank_page
+from ..protocols.errors import OutsideError
+from ..runtime import sharing, sketching, workflows
+from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
+from .views import problem_view
 
 bp = APIBlueprint("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
 
@@ -67,11 +70,32 @@ class Saved(BaseModel):
 
 
 class CopyBody(BaseModel):
-    """A new workflow: a file's content, or a copy of an existing one."""
+    """A new workflow: a file's content, a template by its key, or a copy of an existing one."""
 
     document: dict[str, Any] | None = None
     copy_of: int | None = None
+    template: str = Field("", max_length=60)
     name: str = Field("", max_length=120)
+    brand: str = Field("", max_length=60)
+
+
+class SketchBody(BaseModel):
+    """A page from a description in words; `model` is the key of a model connection, empty for the first."""
+
+    description: str = Field(min_length=8, max_length=4000)
+    name: str = Field("", max_length=120)
+    brand: str = Field("", max_length=60)
+    model: str = Field("", max_length=60)
+
+
+class TemplateView(BaseModel):
+    """A page to begin from: what sets it off, and its lines as sentences."""
+
+    key: str
+    name: str
+    about: str
+    start: list[PartView]
+    lines: list[list[PartView]]
 
 
 @bp.get("/workflows", responses={200: Listing[WorkflowSummary]})
@@ -140,11 +164,53 @@ def create(body: CopyBody) -> Reply:
         if body.copy_of is not None:
             document = session.get_one(tables.WorkflowRecord, body.copy_of).document
             document = {**document, "name": body.name or f"{document['name']}, copy"[:120]}
+        elif body.template:
+            if body.template not in sharing.templates():
+                raise Refusal("This template is not here (any more).", 404)
+            _, document = sharing.templates()[body.template]
+            document = {**document, "name": body.name or document["name"], "brand": body.brand or None}
         else:
             document = body.document or {}
         page, notes = sharing.settle(session, _read(document), read_needs(document))
+        page = sharing.with_person(page, g.user.email) if body.template else page
         id_ = workflows.create(session, page, services.clock(), g.user.email)
     return send(Created(id=id_, notes=notes), 201)
+
+
+@bp.post("/workflows/sketch", responses={201: Created, 502: Problem})
+@needs("maker")
+def sketched(body: SketchBody) -> Reply:
+    """Have a model turn a description into a page; it is to be looked through, and nothing of it runs by itself."""
+    services = house().services
+    try:
+        found, usage = sketching.sketch_page(
+            services, body.description, blank_page(body.name, body.brand), body.model, g.user.email
+        )
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    with services.store.write() as session:
+        if found.workflow.brand and session.get(tables.Brand, found.workflow.brand) is None:
+            raise Refusal("This brand is not here (any more).", 422)
+        id_ = workflows.create(session, found.workflow, services.clock(), g.user.email)
+        audit(session, services.clock(), g.user.email, "had a page drafted", f"{found.workflow.name}: {usage.cost:.4f}")
+    words = " ".join(body.description.split())
+    return send(Created(id=id_, notes=[f"Drafted from “{words[:200].rstrip('.')}”. Look through each line.", *found.notes]), 201)
+
+
+@bp.get("/templates", responses={200: Listing[TemplateView]})
+@needs("reader")
+def templates() -> Reply:
+    """Pages to begin from."""
+    with house().services.store.read() as session:
+        around = world(session)
+    out = []
+    for key, (about, document) in sharing.templates().items():
+        page = _read(document)
+        told = {line.id: sentence(line, kinds().get(line.kind), around) for line in page.lines}
+        views = {id_: [PartView(what=p.what, text=p.text) for p in parts] for id_, parts in told.items()}
+        start = views.pop(page.start.id)
+        out.append(TemplateView(key=key, name=page.name, about=about, start=start, lines=list(views.values())))
+    return send(out)
 
 
 @bp.put("/workflows/<int:id>", responses={200: Saved, 409: Problem, 422: Problem})
@@ -160,10 +226,7 @@ def save(path: WorkflowPath, body: DocumentBody) -> Reply:
             raise Refusal(str(error), 409) from None
         problems = check(workflow, kinds(), world(session))
     services.bus.say("page", id=path.id, version=version)
-    views = [
-        LineProblemView(step=p.step, message=p.message, severity=p.severity, place=list(p.place), start=p.start, end=p.end)
-        for p in problems
-    ]
+    views = [problem_view(p) for p in problems]
     return send(Saved(version=version, problems=views))
 
 

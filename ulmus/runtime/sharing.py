@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
@@ -13,7 +16,18 @@ from ..core.workflow.checks import BRAND_SCOPE
 from ..steps import kinds
 from ..store import tables
 
+TEMPLATES = Path(__file__).parents[1] / "templates"
 POINTS = {"connection": "connections", "sheet": "sheets"}
+
+
+@lru_cache(maxsize=1)
+def templates() -> dict[str, tuple[str, dict[str, Any]]]:
+    """Pages to begin from, by key: what each is for, and its workflow file."""
+    found = {}
+    for path in sorted(TEMPLATES.glob("*.json")):
+        document = json.loads(path.read_text("utf-8"))
+        found[path.stem] = (str(document.pop("about", "")), document)
+    return found
 
 
 def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
@@ -63,6 +77,17 @@ def _told(needs: dict[str, Any], what: str, key: str) -> dict[str, Any]:
     """What a file says of one thing; nothing where it says something that cannot be used."""
     told = needs.get(what, {}).get(key)
     return told if isinstance(told, dict) and isinstance(told.get("columns", []), list) else {}
+
+
+def with_person(workflow: Workflow, mail: str) -> Workflow:
+    """The page with `mail` wherever a person is to be asked and none is named."""
+    page = workflow
+    for line in workflow.every_step:
+        kind = kinds().get(line.kind)
+        for name, info in kind.settings.model_fields.items() if kind else ():
+            if field_control(info).get("control") == "email" and not line.settings.get(name):
+                page = edits.with_settings(page, line.id, {**line.settings, name: mail})
+    return page
 
 
 def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:

@@ -46,7 +46,9 @@ export function Changes({
           <del
             key={i}
             className={
-              beside ? "bg-ochrewash underline decoration-ochre decoration-dotted underline-offset-2" : "bg-brickwash text-brick"
+              beside
+                ? "bg-ochrewash underline decoration-ochre decoration-dotted underline-offset-2"
+                : "bg-brickwash text-brick"
             }
           >
             {c.text}

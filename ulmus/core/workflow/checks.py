@@ -40,7 +40,8 @@ class World:
 
 @dataclass(frozen=True)
 class LineProblem:
-    """A finding on a line; `place` is the setting, `start`/`end` characters in its text where it has a place."""
+    """A finding on a line; `place` is the setting, `start`/`end` characters in its text where it has a place. Where it can
+    be mended with one press, `mend` says how in words, and `settings` is what the line's settings become."""
 
     step: str
     message: str
@@ -48,6 +49,8 @@ class LineProblem:
     place: tuple[str, ...] = ()
     start: int | None = None
     end: int | None = None
+    mend: str = ""
+    settings: Mapping[str, Any] | None = None
 
 
 @dataclass
@@ -269,7 +272,10 @@ def _too_long_for(workflow: Workflow, kinds: Kinds, line: Line, settings: Any, k
         limits = [r.get("most") for r in draft.settings.get("rules", []) if isinstance(r, dict) and r.get("rule") == "length"]
         if not limits or not all(isinstance(m, int) and m <= (known.limit or 0) for m in limits):
             message = f"“{known.name}” takes at most {known.limit} characters; no rule keeps the draft within that."
-            found.append(LineProblem(draft.id, message, "warning", ("rules",)))
+            rules = [r for r in draft.settings.get("rules", []) if not (isinstance(r, dict) and r.get("rule") == "length")]
+            mended = {**draft.settings, "rules": [{"rule": "length", "most": known.limit}, *rules]}
+            mend = f"Keep it within {known.limit} characters"
+            found.append(LineProblem(draft.id, message, "warning", ("rules",), mend=mend, settings=mended))
     return found
 
 

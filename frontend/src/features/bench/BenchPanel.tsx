@@ -158,6 +158,18 @@ export function BenchPanel(props: Props) {
       <div className="grid min-h-0 flex-1 grid-cols-2">
         <div data-settings className="overflow-y-auto border-r border-line px-5 py-3">
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
+          {maker &&
+            line.problems
+              .filter((p) => p.mend && p.settings)
+              .map((p) => (
+                <p
+                  key={p.message}
+                  className="mb-3 flex flex-wrap items-baseline gap-2 bg-ochrewash px-2 py-1 text-sm text-ochre"
+                >
+                  {p.message}
+                  <Button onClick={() => settle(p.settings as Record<string, unknown>)}>{p.mend}</Button>
+                </p>
+              ))}
           {take > 0 ? (
             <TakeForm
               draft={doc}

@@ -89,7 +89,8 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
           {result.message}
         </p>
       )}
-      {!Object.keys(output).length && !result.message && !result.versions.length && (
+      {!!result.detail.ended && <p className="text-sm text-soft">The page ended here: {String(result.detail.ended)}</p>}
+      {!Object.keys(output).length && !result.message && !result.versions.length && !result.detail.ended && (
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
       )}
       {stage === "draft" ? (

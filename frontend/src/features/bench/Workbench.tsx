@@ -187,7 +187,7 @@ function Opened({ bench }: { bench: Bench }) {
       {notes.length > 0 && (
         <div role="status" className="flex items-start gap-4 bg-shade px-5 py-2 text-sm">
           <div>
-            <p className="smallcaps text-soft">From the file</p>
+            <p className="smallcaps text-soft">About this page</p>
             <ul>
               {notes.map((note) => (
                 <li key={note}>{note}</li>

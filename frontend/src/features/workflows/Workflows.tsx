@@ -1,16 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { useState } from "react";
+import { Link } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
-import { Dialog } from "../../components/Dialog";
-import { Choice, Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { Sentence } from "../../components/Sentence";
 import { State } from "../../components/State";
-import { say, sayError } from "../../components/Toast";
+import { sayError } from "../../components/Toast";
 import { ago, count } from "../../components/words";
+import { NewWorkflow } from "./NewWorkflow";
 
 type Summary = Schemas["WorkflowSummary"];
 
@@ -139,107 +138,5 @@ export function LiveState({ state }: { state: string }) {
     <State tone="soft" mark="○">
       not live yet
     </State>
-  );
-}
-
-function NewWorkflow({ open, onClose, list }: { open: boolean; onClose: () => void; list: Summary[] }) {
-  const go = useNavigate();
-  const file = useRef<HTMLInputElement>(null);
-  const [wrong, setWrong] = useState("");
-
-  const catalogue = useQuery({
-    queryKey: ["catalogue"],
-    enabled: open,
-    queryFn: () => ok(api.GET("/api/catalogue")),
-  });
-  const [name, setName] = useState("");
-  const [brand, setBrand] = useState("");
-
-  async function make(body: Schemas["CopyBody"], blank = false) {
-    setWrong("");
-    try {
-      const made = await ok(api.POST("/api/workflows", { body }));
-      queries.invalidateQueries({ queryKey: ["workflows"] });
-      if (!blank && made.notes.length === 0) say("Made. Everything it points at is here.");
-      go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`, { state: { notes: made.notes } });
-    } catch (error) {
-      setWrong((error as Error).message);
-    }
-  }
-
-  async function read(chosen: File | undefined) {
-    if (!chosen) return;
-    try {
-      await make({ document: JSON.parse(await chosen.text()), copy_of: null, name: "" });
-    } catch {
-      setWrong("This file is not JSON, so it cannot be a workflow file.");
-    }
-  }
-
-  return (
-    <Dialog open={open} onClose={onClose} title="New workflow">
-      <form
-        className="space-y-3"
-        onSubmit={(event) => {
-          event.preventDefault();
-          const start = { id: "start", kind: "by_hand" };
-          const document = { format: "ulmus-workflow", version: 1, name, brand: brand || null, start, steps: [] };
-          make({ document, copy_of: null, name: "" }, true);
-        }}
-      >
-        <Field label="What it is called">
-          <Input
-            autoFocus
-            required
-            maxLength={120}
-            placeholder="Seed news to Pondside"
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
-        </Field>
-        <Field label="For which brand" help="Its facts can be used in every text.">
-          <Choice value={brand} onChange={(e) => setBrand(e.target.value)}>
-            <option value="">none</option>
-            {catalogue.data?.brands.map((b) => (
-              <option key={b.key} value={b.key}>
-                {b.name}
-              </option>
-            ))}
-          </Choice>
-        </Field>
-        <Button look="main" type="submit">
-          Begin with a blank page
-        </Button>
-      </form>
-      <h3 className="smallcaps mt-6 mb-2 text-soft">Or from a file</h3>
-      <input
-        ref={file}
-        type="file"
-        accept=".json,application/json"
-        className="hidden"
-        aria-label="Workflow file"
-        onChange={(e) => read(e.target.files?.[0])}
-      />
-      <Button onClick={() => file.current?.click()}>Choose a workflow file …</Button>
-      {wrong && (
-        <p role="alert" className="mt-3 text-sm text-brick">
-          {wrong}
-        </p>
-      )}
-      <h3 className="smallcaps mt-6 text-soft">Or copy</h3>
-      <ul className="mt-1">
-        {list.map((w) => (
-          <li key={w.id}>
-            <button
-              type="button"
-              className="w-full border-b border-line py-2 text-left font-serif hover:bg-shade"
-              onClick={() => make({ document: null, copy_of: w.id, name: "" })}
-            >
-              {w.name} <span className="font-sans text-xs text-soft">{w.brand}</span>
-            </button>
-          </li>
-        ))}
-      </ul>
-    </Dialog>
   );
 }

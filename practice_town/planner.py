@@ -1,0 +1,87 @@
+"""Choosing from a menu: a description is cut into clauses, and each takes the entry whose words it shares most."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+_MENU = re.compile(r"<menu>\n(.*?)</menu>", re.DOTALL)
+_DESCRIPTION = re.compile(r"<description>\n(.*?)\n?</description>", re.DOTALL)
+_ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
+_CLAUSES = re.compile(r"[,;.:!?]\s+|\b(?:and then|then|and|afterwards|finally)\b|(?<=\w)\s+(?=(?:write|draft|read|ask)\b)", re.I)
+_WORDS = re.compile(r"[a-z]{3,}")
+_URL = re.compile(r"https?://[^\s<>\"”,]+")
+_ALL = re.compile(r"\b(?:for )?(?:each|every one) of\b|\bfor each\b", re.I)
+_SMALL = frozenset(
+    ["the", "and", "for", "with", "that", "this", "from", "into", "its", "our", "new", "all", "when", "what", "has", "was"]
+)
+
+
+def plan(everything: str, schema: dict[str, Any]) -> dict[str, Any] | None:
+    """An answer to `schema` by the menu and the description in the messages; ``None`` where there are none."""
+    menu, description = _MENU.search(everything), _DESCRIPTION.search(everything)
+    properties = schema.get("properties", {})
+    if not menu or not description or "steps" not in properties:
+        return None
+    entries = {name: _bag(f"{name.replace('_', ' ')} {about}") for name, about in _ENTRY.findall(menu.group(1))}
+    starts = {n: entries[n] for n in properties["start"]["properties"]["kind"]["enum"] if n in entries}
+    lines = {n: entries[n] for n in properties["steps"]["items"]["properties"]["kind"]["enum"] if n in entries}
+    told = " ".join(description.group(1).split())
+    clauses = [c.strip() for c in _CLAUSES.split(_hidden(told)) if c and c.strip()]
+    clauses = [_shown(c, told) for c in clauses]
+    first = _best(clauses[0], starts) if clauses else None
+    start = _line(first or next(iter(starts)), clauses[0] if clauses else told)
+    steps: list[dict[str, Any]] = []
+    inside: list[dict[str, Any]] | None = None
+    for clause in clauses[1:] if first else clauses:
+        name = _best(clause, lines)
+        if _ALL.search(clause) and "for_each" in lines:
+            inside = []
+            steps.append({**_line("for_each", clause), "inside": inside})
+            name = _best(_ALL.sub("", clause), {n: w for n, w in lines.items() if n != "for_each"})
+        if name is None:
+            continue
+        if name in ("ask", "publish_post", "add_row"):
+            inside = None
+        (steps if inside is None else inside).append(_line(name, clause))
+    return {"name": told[:60].rsplit(" ", 1)[0].rstrip(",.;:"), "start": start, "steps": steps}
+
+
+def _line(name: str, clause: str) -> dict[str, Any]:
+    line: dict[str, Any] = {"kind": name, "words": clause}
+    if found := _URL.search(clause):
+        line["address"] = found.group()
+    if name == "draft":
+        what = re.sub(
+            r"^\W*(?:please |have \w+ |let \w+ )?(?:write|draft|compose|make)\s+(?:an?|the|some)?\s*", "", clause, flags=re.I
+        )
+        line["title"] = " ".join(what.split()[:3]).capitalize()
+        line["prompt"] = clause[:1].upper() + clause[1:] + "."
+    return line
+
+
+def _best(clause: str, entries: dict[str, list[str]]) -> str | None:
+    """The entry that shares most words; the earlier a word stands in the entry the more it counts, and most of all the verb
+    the clause begins with."""
+    spoken = _bag(clause)
+
+    def weight(place: int, word: str) -> float:
+        return 0.0 if word not in spoken else 3.0 / (1 + place * 0.06) * (3 if spoken[0] == word else 1)
+
+    scores = {name: sum(weight(i, word) for i, word in enumerate(words)) for name, words in entries.items()}
+    name = max(scores, key=lambda n: scores[n], default=None)
+    return name if name and scores[name] > 0.8 else None
+
+
+def _bag(text: str) -> list[str]:
+    """Words by their beginnings, each once, in order."""
+    return list(dict.fromkeys(w[:5] for w in _WORDS.findall(_URL.sub("", text.lower())) if w not in _SMALL))
+
+
+def _hidden(text: str) -> str:
+    """Addresses with their marks hidden, so that they are not cut."""
+    return _URL.sub(lambda m: f"\x00{m.start()}\x00", text)
+
+
+def _shown(clause: str, whole: str) -> str:
+    return re.sub(r"\x00(\d+)\x00", lambda m: _URL.match(whole, int(m[1])).group(), clause)  # type: ignore[union-attr]

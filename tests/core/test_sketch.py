@@ -1,0 +1,90 @@
+"""Pages from a description: what a model chooses becomes lines with their values; what cannot be placed is told."""
+
+from __future__ import annotations
+
+import unittest
+
+from ulmus.core.drafting.answers import AnswerError, read_json
+from ulmus.core.workflow import World, check, sketch
+from ulmus.steps import kinds
+
+BLANK = sketch.blank_page("", "")
+
+
+def made(answer: dict[str, object]) -> sketch.Sketch:
+    return sketch.page_of(answer, BLANK, kinds(), World(), "ines@seeds.example")
+
+
+class Pages(unittest.TestCase):
+    ANSWER: dict[str, object] = {
+        "name": "Seed news",
+        "start": {"kind": "feed_item", "words": "each new article", "address": "https://furrow.example/feed.xml"},
+        "steps": [
+            {"kind": "read_page", "words": "read it"},
+            {"kind": "draft", "words": "a short post", "title": "Short post", "prompt": "Write a short post about it."},
+            {"kind": "ask", "words": "ask me"},
+        ],
+    }
+
+    def test_lines_point_at_what_stands_above_them(self) -> None:
+        page = made(self.ANSWER).workflow
+        self.assertEqual([line.kind for line in page.lines], ["feed_item", "read_page", "draft", "ask"])
+        self.assertEqual(page.start.settings["url"], "https://furrow.example/feed.xml")
+        self.assertEqual(page.steps[0].settings["url"], "<<feed.link>>")
+        self.assertEqual(page.steps[1].settings["prompt"], "Write a short post about it.\n\n<<page.text>>")
+        self.assertEqual(page.steps[2].settings, {"draft": "draft", "who": "ines@seeds.example"})
+        self.assertEqual(page.name, "Seed news")
+
+    def test_what_stands_inside_a_block_knows_its_item(self) -> None:
+        inside = [{"kind": "read_page", "words": "read it"}]
+        steps = [{"kind": "for_each", "words": "for each of its links", "inside": inside}, {"kind": "stop", "words": "stop"}]
+        page = made({**self.ANSWER, "steps": steps}).workflow
+        self.assertEqual([line.kind for line in page.steps], ["for_each", "stop"])
+        self.assertEqual([line.kind for line in page.steps[0].steps], ["read_page"])
+
+    def test_what_is_not_on_the_menu_is_told(self) -> None:
+        found = made(
+            {"start": {"kind": "feed_item", "words": ""}, "steps": [{"kind": "fax_it", "words": "fax it to the mill"}, "x"]}
+        )
+        self.assertIn("fax it to the mill", found.notes[0])
+        self.assertEqual(found.workflow.steps, [])
+
+    def test_nonsense_gives_a_page_to_begin_with(self) -> None:
+        for answer in ({}, {"start": 3, "steps": {"a": 1}}, {"name": None, "steps": [None, {"kind": []}]}):
+            with self.subTest(answer):
+                self.assertEqual(made(answer).workflow.start.kind, "by_hand")
+
+    def test_the_schema_names_every_kind_but_forks(self) -> None:
+        schema = sketch.answer_schema(kinds())
+        steps = schema["properties"]["steps"]["items"]["properties"]["kind"]["enum"]
+        self.assertEqual({k.name for k in kinds().values() if k.manner not in ("start", "fork")}, set(steps))
+        self.assertIn("- read_page: ", sketch.messages("read it", kinds())[0]["content"])
+
+
+class Templates(unittest.TestCase):
+    def test_each_has_nothing_wrong_but_what_must_be_chosen(self) -> None:
+        from ulmus.core.workflow import read_file
+        from ulmus.runtime.sharing import templates
+
+        self.assertGreater(len(templates()), 4)
+        for key, (about, document) in templates().items():
+            with self.subTest(key):
+                self.assertTrue(about)
+                for problem in check(read_file(document), kinds(), World()):
+                    self.assertNotRegex(problem.message, "gives no|is not above|cannot be read|not closed", problem)
+
+
+class Answers(unittest.TestCase):
+    def test_what_is_wrapped_round_is_taken_off(self) -> None:
+        for text in ('{"a": 1}', '```json\n{"a": 1}\n```', 'Here it is:\n{"a": 1}\nI hope it helps.', '\ufeff {"a": 1} '):
+            with self.subTest(text):
+                self.assertEqual(read_json(text), {"a": 1})
+
+    def test_no_json_is_an_error(self) -> None:
+        for text in ("", "no", "{", "[" * 100_000, "{'a': 1}"):
+            with self.subTest(text[:10]), self.assertRaises(AnswerError):
+                read_json(text)
+
+
+if __name__ == "__main__":
+    unittest.main()

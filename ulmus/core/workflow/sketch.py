@@ -1,0 +1,142 @@
+"""A page from a description: what a model is asked, and the page its answer stands for.
+
+The model only chooses kinds of line from a menu and words the drafts; everything a line needs besides is put in as the
+finder would. What the answer names that is not on the menu is left out and told.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from . import finder
+from .checks import World
+from .edits import EditError, Place, add
+from .finder import Offer
+from .kinds import BLOCKS, Kinds, KindSpec, field_control
+from .model import Line, Workflow
+
+MOST_LINES = 24
+LONGEST = 4000
+_ASK = (
+    "You turn a description of a workflow into a page of lines, in the order they are carried out. Choose only from the menu, "
+    "by the name before the colon. The start says what sets a run off. Give each line the words of the description it stands "
+    "for. For a draft, give a title of two or three words and a prompt that says what to write. For “for_each”, put what is "
+    "done with each item under “inside”. Put in nothing the description does not ask for."
+)
+
+
+@dataclass(frozen=True)
+class Sketch:
+    """A page made from a description, and notes on what could not be placed."""
+
+    workflow: Workflow
+    notes: list[str] = field(default_factory=list)
+
+
+def messages(description: str, kinds: Kinds) -> list[dict[str, str]]:
+    """The messages to the model: the menu and the description."""
+    starts = [_entry(spec) for spec in kinds.values() if spec.manner == "start"]
+    steps = [_entry(spec) for spec in kinds.values() if spec.manner != "start" and spec.manner != "fork"]
+    menu = "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
+    return [
+        {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu}\n</menu>"},
+        {"role": "user", "content": f"<description>\n{description.strip()}\n</description>"},
+    ]
+
+
+def answer_schema(kinds: Kinds) -> dict[str, Any]:
+    """The JSON Schema of the answer."""
+    starts = sorted(spec.name for spec in kinds.values() if spec.manner == "start")
+    steps = sorted(spec.name for spec in kinds.values() if spec.manner not in ("start", "fork"))
+    parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address")}
+
+    def line(names: list[str], **more: Any) -> dict[str, Any]:
+        properties = {"kind": {"type": "string", "enum": names}, **parts, **more}
+        return {"type": "object", "properties": properties, "required": ["kind", "words"], "additionalProperties": False}
+
+    inner = {"type": "array", "items": line([n for n in steps if kinds[n].manner not in BLOCKS]), "maxItems": MOST_LINES}
+    return {
+        "type": "object",
+        "properties": {
+            "name": {"type": "string", "maxLength": 80},
+            "start": line(starts),
+            "steps": {"type": "array", "items": line(steps, inside=inner), "maxItems": MOST_LINES},
+        },
+        "required": ["name", "start", "steps"],
+        "additionalProperties": False,
+    }
+
+
+def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: World, who: str = "") -> Sketch:
+    """The page an answer stands for, begun on `blank` (its name and brand hold where the answer gives none)."""
+    notes: list[str] = []
+    page = blank
+    if not blank.name.strip() or blank.name == UNNAMED:
+        page = page.model_copy(update={"name": str(answer.get("name") or UNNAMED).strip()[:120] or UNNAMED})
+    told = answer.get("start")
+    start = _chosen(told, finder.find(page, kinds, "", "", world, who), kinds, notes)
+    if start is not None:
+        page = page.model_copy(update={"start": finder.made(start, kinds)})
+    steps = answer.get("steps")
+    page, _ = _put(page, steps if isinstance(steps, list) else [], Place(), page.start.id, kinds, world, who, notes)
+    if not page.steps:
+        notes.append("The description named no line that could be put on the page. Add the first with “Add a line”.")
+    return Sketch(page, notes)
+
+
+UNNAMED = "A page from a description"
+
+
+def _put(
+    page: Workflow, told: list[Any], place: Place, last: str, kinds: Kinds, world: World, who: str, notes: list[str]
+) -> tuple[Workflow, str]:
+    for one in told[:MOST_LINES]:
+        offer = _chosen(one, finder.find(page, kinds, last, "", world, who), kinds, notes)
+        if offer is None:
+            continue
+        try:
+            page, (name,) = add(page, [finder.made(offer, kinds)], place, kinds)
+        except EditError as error:
+            notes.append(str(error))
+            continue
+        place, last = Place(place.parent, place.index + 1), name
+        inside = one.get("inside") if isinstance(one, dict) else None
+        if isinstance(inside, list) and kinds[offer.kind].manner in BLOCKS:
+            page, _ = _put(page, inside, Place(name, 0), name, kinds, world, who, notes)
+    return page, last
+
+
+def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> Offer | None:
+    """The offer that fits best what the model chose, with what it worded put in."""
+    if not isinstance(told, dict):
+        return None
+    name, words = str(told.get("kind") or ""), str(told.get("words") or "")
+    fitting = [offer for offer in offers if offer.kind == name]
+    if not fitting:
+        notes.append(f"“{(words or name)[:80]}” could not be placed: there is no such line here.")
+        return None
+    spoken = set(words.lower().split())
+    best = max(fitting, key=lambda offer: len(spoken & set(offer.title.lower().split())))
+    settings = dict(best.settings)
+    fields = kinds[name].settings.model_fields
+    if "title" in fields and name == "draft":
+        settings["title"] = (str(told.get("title") or "").strip() or "Draft")[:60]
+    if told.get("prompt") and "prompt" in fields:
+        settings["prompt"] = f"{str(told['prompt']).strip()[:LONGEST]}{settings.get('prompt', '')}"
+    address = str(told.get("address") or "").strip()
+    if address.startswith(("http://", "https://")):
+        target = next((n for n, f in fields.items() if field_control(f).get("control") == "url" or n == "url"), None)
+        if target:
+            settings[target] = address[:2000]
+    return Offer(best.kind, best.stage, best.title, best.about, settings, best.lacks)
+
+
+def _entry(spec: KindSpec) -> str:
+    return f"- {spec.name}: {spec.title}. {spec.about} ({spec.words})"
+
+
+def blank_page(name: str, brand: str | None) -> Workflow:
+    """A page with nothing but a start by hand."""
+    return Workflow(name=name.strip()[:120] or UNNAMED, brand=brand or None, start=Line(id="start", kind="by_hand"), steps=[])
