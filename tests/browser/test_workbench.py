@@ -154,11 +154,11 @@ class AtTheBench(Workbench):
         expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(3)
         lane = page.get_by_role("group", name=re.compile("Condition of the lane")).first
         lane.get_by_role("button", name="Set a condition").click()
-        page.get_by_label("Find a value").fill("all.count")
+        page.get_by_label("Find a value").fill("each_one.count")
         keys.press("Enter")
         lane.get_by_label("How it is compared").select_option("is more than")
         lane.get_by_label("With what").fill("1")
-        expect(page.get_by_role("rowheader").filter(has_text="If all.count is more than 1")).to_be_visible()
+        expect(page.get_by_role("rowheader").filter(has_text="If each_one.count is more than 1")).to_be_visible()
         page.get_by_label(re.compile("Remove the lane")).nth(1).click()
         expect(page.get_by_role("rowheader").filter(has_text="Otherwise")).to_have_count(1)
 

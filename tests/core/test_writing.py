@@ -54,6 +54,11 @@ def ids(workflow: Workflow) -> list[str]:
 
 
 class Renaming(unittest.TestCase):
+    def test_what_is_put_at_the_end_stands_behind_a_block(self) -> None:
+        made = page(READ, EACH)
+        self.assertEqual(edits.after(made, edits.END, kinds()), Place("", 2))
+        self.assertEqual(edits.after(made, "all", kinds()), Place("all"))
+
     def test_only_the_named_root_changes_and_nothing_else_is_touched(self) -> None:
         text = 'a <<page.text|shorten 9 words>> << page >> <<other."page".page>> <<page.x'
         self.assertEqual(

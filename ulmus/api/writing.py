@@ -26,7 +26,7 @@ class WorkflowPath(BaseModel):
 
 
 class OfferQuery(BaseModel):
-    """The line that what is looked for follows, empty for the start itself; and the words typed."""
+    """The line that what is looked for follows, empty for the start itself, ``-`` for the end; and the words typed."""
 
     line: str = ""
     words: str = Field("", max_length=200)

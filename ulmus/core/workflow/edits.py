@@ -18,6 +18,7 @@ from .kinds import BLOCKS, TEXT_CONTROLS, Kinds, field_control
 from .model import RESERVED, Lane, Line, Workflow
 
 LINES_FORMAT = "ulmus-lines"
+END = "-"
 
 
 class EditError(ValueError):
@@ -65,7 +66,10 @@ def place_of(workflow: Workflow, step: str) -> Place:
 
 
 def after(workflow: Workflow, line: str, kinds: Kinds) -> Place:
-    """Where a line that follows `line` goes: at the top after the start, first in a block, below any other step."""
+    """Where a line that follows `line` goes: at the top after the start, first in a block, below any other step; for `END`
+    at the end of the page."""
+    if line == END:
+        return Place("", len(workflow.steps))
     if line == workflow.start.id:
         return Place()
     if any(lane.id == line for step in workflow.every_step for lane in step.lanes):

@@ -28,6 +28,9 @@ type Props = {
   onRun?: () => void;
 };
 
+/** How long after the last key what was typed is handed on. */
+const PAUSE = 150;
+
 const slots = new MatchDecorator({
   regexp: /<<[^\W\d](?:[^<>\n]|[<>](?![<>]))*>>/g,
   decoration: Decoration.mark({ class: "slot" }),
@@ -134,6 +137,17 @@ export default function SlotEditor({ label, value, values, problems, long = fals
   now.current = { ...now.current, values, onChange, onRun };
   const locked = useRef(new Compartment());
   const [picking, setPicking] = useState(false);
+  const pending = useRef<number | undefined>(undefined);
+
+  /** Hand on what was typed. */
+  const tell = () => {
+    window.clearTimeout(pending.current);
+    pending.current = undefined;
+    const text = view.current?.state.doc.toString();
+    if (text === undefined || text === now.current.told) return;
+    now.current.told = text;
+    now.current.onChange(text);
+  };
 
   useEffect(() => {
     const source = (context: CompletionContext) => {
@@ -155,7 +169,7 @@ export default function SlotEditor({ label, value, values, problems, long = fals
             interactionDelay: 0,
           }),
           keymap.of([
-            { key: "Mod-Enter", run: () => (now.current.onRun?.(), true) },
+            { key: "Mod-Enter", run: () => (tell(), now.current.onRun?.(), true) },
             { key: "Mod-i", run: () => (setPicking(true), true) },
             ...(long ? [] : [{ key: "Enter", run: () => true }]),
             ...defaultKeymap.filter((k) => k.key !== "Mod-Enter"),
@@ -165,11 +179,12 @@ export default function SlotEditor({ label, value, values, problems, long = fals
           EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "true" }),
           EditorView.updateListener.of((update) => {
             if (!update.docChanged) return;
-            const text = update.state.doc.toString();
-            if (text === now.current.told) return;
-            now.current.told = text;
-            now.current.onChange(text);
+            // The first key after a pause is told at once, those that follow together: no key waits for the page.
+            if (pending.current === undefined) tell();
+            window.clearTimeout(pending.current);
+            pending.current = window.setTimeout(tell, PAUSE);
           }),
+          EditorView.domEventHandlers({ blur: () => tell() }),
           EditorState.transactionFilter.of((change) => (long || change.newDoc.lines === 1 ? change : [])),
           slotMarks,
           problemMarks,
@@ -184,12 +199,17 @@ export default function SlotEditor({ label, value, values, problems, long = fals
       }),
     });
     view.current = editor;
-    return () => editor.destroy();
+    return () => {
+      tell();
+      editor.destroy();
+    };
   }, []);
 
   useEffect(() => {
     const editor = view.current;
     if (editor && value !== now.current.told && value !== editor.state.doc.toString()) {
+      window.clearTimeout(pending.current);
+      pending.current = undefined;
       now.current.told = value;
       editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: value } });
     }

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Fragment, useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { useLocation, useParams, useSearchParams } from "react-router";
 import { api, type Bench, ok } from "../../api/client";
 import { may, useSession } from "../../app/session";
@@ -15,9 +15,10 @@ import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
 import { linesOf, type PageDoc, usePage, withLine } from "./page";
 import { usePresence } from "./presence";
-import { Row, type RowActions } from "./Row";
+import type { RowActions } from "./Row";
+import { Rows } from "./Rows";
 import { AddSample, FirstSample, SampleHead } from "./SampleHead";
-import { useWriting } from "./writing";
+import { END, useWriting } from "./writing";
 
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
 export function Workbench() {
@@ -51,6 +52,7 @@ function Opened({ bench }: { bench: Bench }) {
   // A cell set aside, to be compared with the one that is chosen.
   const [aside, setAside] = useState<Aside | null>(null);
   const grid = useRef<HTMLDivElement>(null);
+  const rows = useRef<{ show: (line: string) => void }>(null);
   const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
   const limit = channelLimit(bench);
   const [notes, setNotes] = useState<string[]>(useLocation().state?.notes ?? []);
@@ -60,7 +62,7 @@ function Opened({ bench }: { bench: Bench }) {
 
   const benchOpen = !!step && !!catalogue.data;
   useEffect(() => {
-    if (benchOpen) grid.current?.querySelector(`[data-row="${step}"] > *`)?.scrollIntoView({ block: "center" });
+    if (benchOpen) rows.current?.show(step);
   }, [step, benchOpen]);
 
   // The focus goes along with the chosen cell, unless it is at work elsewhere on the bench.
@@ -127,6 +129,27 @@ function Opened({ bench }: { bench: Bench }) {
         <div role="gridcell" className="border-b border-line" style={{ gridColumn: "2 / -1" }} />
       </div>
     );
+  const { goal } = dragging;
+  // The rows are the most there is to draw, and typing changes nothing in them but what is out of date.
+  const table = useMemo(
+    () => (
+      <Rows
+        ref={rows}
+        scroller={grid}
+        lines={bench.lines}
+        samples={samples}
+        step={step}
+        sample={sample}
+        cells={cells}
+        limit={limit}
+        maker={maker}
+        goal={goal}
+        actions={actions}
+        finder={finder}
+      />
+    ),
+    [bench, samples, step, sample, cells, limit, maker, goal, writing.finding],
+  );
   useKeys({
     ArrowDown: () => moveLine(1),
     ArrowUp: () => moveLine(-1),
@@ -147,8 +170,6 @@ function Opened({ bench }: { bench: Bench }) {
   });
 
   const columns = Math.max(samples.length, 1);
-  let before = "";
-  let number = 0;
   return (
     <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
       <LivePanel bench={bench} page={page} maker={maker} others={others} onChoose={(line) => choose(line)}>
@@ -215,6 +236,7 @@ function Opened({ bench }: { bench: Bench }) {
         <div
           role="grid"
           aria-label="The page and its proofs"
+          aria-rowcount={bench.lines.length + 1}
           style={{
             minWidth: `calc(max(25rem, 34vw) + ${columns} * 14.5rem + 5.5rem)`,
             ["--columns" as string]: columns,
@@ -241,45 +263,12 @@ function Opened({ bench }: { bench: Bench }) {
             {samples.length === 0 && <div role="columnheader" className="border-b border-rule bg-paper" />}
             <AddSample bench={bench} maker={maker} />
           </div>
-          {bench.lines.map((line, i) => {
-            const stage = line.stage === before || line.stage === "flow" ? "" : line.stage;
-            before = line.stage && line.stage !== "flow" ? line.stage : before;
-            const numbered = line.kind !== "lane" && line.kind !== "take";
-            if (numbered) number += 1;
-            return (
-              <Fragment key={line.id}>
-                {i === 0 && finder("", 0)}
-                <Row
-                  line={line}
-                  number={numbered ? number : 0}
-                  of={number}
-                  stage={stage}
-                  first={i === 0}
-                  target={line.kind === "lane" ? forkOf(bench.lines, i) : line.id}
-                  chosen={line.id === step}
-                  sample={sample}
-                  focusable={!step && i === 0}
-                  samples={samples}
-                  cells={cells}
-                  limit={limit}
-                  lines={step || line.stage === "record" ? 3 : 5}
-                  many={bench.lines.length * samples.length > MANY}
-                  maker={maker}
-                  mark={dragging.mark(line.id)}
-                  actions={actions}
-                />
-                {finder(line.id, line.depth + (HOLDING.has(line.kind) ? 1 : 0))}
-              </Fragment>
-            );
-          })}
+          {table}
+          {finder(END, 0)}
         </div>
         {maker && writing.finding === null && (
           <div className="sticky left-0 w-fit py-2 pl-[5.2rem]">
-            <Button
-              look="quiet"
-              onClick={() => writing.setFinding(bench.lines.filter((l) => l.depth === 0).at(-1)!.id)}
-              hint="N"
-            >
+            <Button look="quiet" onClick={() => writing.setFinding(END)} hint="N">
               Add a line
             </Button>
           </div>
@@ -323,17 +312,6 @@ function Opened({ bench }: { bench: Bench }) {
       )}
     </div>
   );
-}
-
-/** Cells from which on those out of sight are left for later. */
-const MANY = 300;
-const HOLDING = new Set(["for_each", "repeat_until", "lane"]);
-
-/** The fork a lane belongs to: the nearest line above that stands one step further out. */
-function forkOf(lines: Bench["lines"], at: number): string {
-  const depth = lines[at]!.depth - 1;
-  for (let i = at - 1; i >= 0; i--) if (lines[i]!.depth === depth && lines[i]!.kind === "fork") return lines[i]!.id;
-  return lines[at]!.id;
 }
 
 /** The greatest length the page's channel takes, from the rule of the draft or the connection. */

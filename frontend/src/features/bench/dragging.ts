@@ -12,10 +12,13 @@ export type Dragging = {
   end: () => void;
 };
 
+/** The row by which the dragged line would go, and on which side. */
+export type Goal = { line: string; below: boolean } | null;
+
 /** What a row does while lines are dragged, and how a row is marked where the dragged line would go. */
 export function useDragging(doc: PageDoc, move: (line: string, parent: string, index: number) => void) {
   const [moving, setMoving] = useState<string | null>(null);
-  const [goal, setGoal] = useState<{ line: string; below: boolean } | null>(null);
+  const [goal, setGoal] = useState<Goal>(null);
 
   function place(line: Line, below: boolean): [string, number] | null {
     if (line.kind === "take") return null;
@@ -51,6 +54,5 @@ export function useDragging(doc: PageDoc, move: (line: string, parent: string, i
       end();
     },
   };
-  const mark = (line: string): "" | "above" | "below" => (goal?.line !== line ? "" : goal.below ? "below" : "above");
-  return { drag, mark };
+  return { drag, goal };
 }

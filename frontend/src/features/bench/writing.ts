@@ -26,11 +26,13 @@ type Props = {
   choose: (line: string | null) => void;
 };
 
+/** What stands below the whole page. */
+export const END = "-";
+
 /** Where the finder stands open: below a line, or (empty) at the start; `null` where it is closed. */
 export function useWriting({ bench, page, maker, step, choose }: Props) {
   const [finding, setFinding] = useState<string | null>(null);
   const start = bench.lines[0]!.id;
-  const last = bench.lines.at(-1)!.id;
 
   // Keys may be quicker than answers: commands wait for those before them, and then act on the line these led to.
   const here = useRef(step);
@@ -66,7 +68,7 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
   };
   const commands: Commands = {
     make,
-    find: () => inTurn(() => setFinding(here.current?.split("~")[0] ?? last)),
+    find: () => inTurn(() => setFinding(here.current?.split("~")[0] ?? END)),
     anotherStart: () => setFinding(""),
     shift: (way) => make(ofLine(way)),
     duplicate: () => make(ofLine("duplicate")),
@@ -97,8 +99,8 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
   useKeys(maker ? keys : {});
 
   // The clipboard's own events, so that copying and pasting need no leave and selected text is copied as usual.
-  const now = useRef({ text, make, step, maker, last });
-  now.current = { text, make, step, maker, last };
+  const now = useRef({ text, make, step, maker });
+  now.current = { text, make, step, maker };
   useEffect(() => {
     const copy = (event: ClipboardEvent) => {
       if (typing(event.target) || !now.current.step || window.getSelection()?.toString()) return;
@@ -112,7 +114,7 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
         const lines = JSON.parse(event.clipboardData?.getData("text/plain") ?? "");
         if (lines?.format !== "ulmus-lines") return;
         event.preventDefault();
-        now.current.make({ what: "paste", line: now.current.step ?? now.current.last, lines });
+        now.current.make({ what: "paste", line: now.current.step ?? END, lines });
       } catch {
         // Something else is on the clipboard: nothing to paste here.
       }
