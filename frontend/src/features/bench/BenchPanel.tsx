@@ -113,7 +113,7 @@ export function BenchPanel(props: Props) {
       }}
       className={`flex shrink-0 flex-col border-t-2 border-ink bg-paper ${tall ? "h-[82vh]" : "h-[54vh]"}`}
     >
-      <div className="flex items-center gap-2 border-b border-line px-5 py-1.5">
+      <div className="flex flex-wrap items-center gap-2 border-b border-line px-5 py-1.5">
         <h2 className="smallcaps text-soft">{line.kind_title}</h2>
         <span className="text-xs text-soft">
           {take ? "of" : "called"} <span className="slot">{home}</span>
@@ -155,8 +155,11 @@ export function BenchPanel(props: Props) {
           Close
         </Button>
       </div>
-      <div className="grid min-h-0 flex-1 grid-cols-2">
-        <div data-settings className="overflow-y-auto border-r border-line px-5 py-3">
+      <div className="grid min-h-0 flex-1 grid-cols-1 max-md:overflow-y-auto md:grid-cols-2">
+        <div
+          data-settings
+          className="border-line px-5 py-3 max-md:order-2 max-md:border-t md:overflow-y-auto md:border-r"
+        >
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
           {maker &&
             line.problems
@@ -203,7 +206,7 @@ export function BenchPanel(props: Props) {
             <p className="text-sm text-brick">This Ulmus does not know the kind “{doc.kind}”.</p>
           )}
         </div>
-        <div className="overflow-y-auto px-5 py-3">
+        <div className="px-5 py-3 md:overflow-y-auto">
           {sample === null ? (
             <p className="text-sm text-soft">Add a sample to see what this line gives.</p>
           ) : result.isPending ? (

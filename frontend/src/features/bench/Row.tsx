@@ -55,7 +55,7 @@ export const Row = memo(function Row(props: RowProps) {
         onDragEnd={() => actions.current.drag.end()}
         onDragOver={(event) => props.maker && actions.current.drag.over(line, event)}
         onDrop={(event) => actions.current.drag.drop(line, event)}
-        className={`sticky left-0 z-10 border-r border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${edge} ${MARKS[props.mark]}`}
+        className={`left-0 z-10 border-r md:sticky border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${edge} ${MARKS[props.mark]}`}
       >
         <OutlineLine
           line={line}

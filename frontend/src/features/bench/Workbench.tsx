@@ -116,7 +116,7 @@ function Opened({ bench }: { bench: Bench }) {
   const finder = (line: string, depth: number) =>
     writing.finding === line && (
       <div role="row" className="bench-row">
-        <div role="gridcell" className="sticky left-0 z-20 border-r border-b border-line bg-leafwash">
+        <div role="gridcell" className="left-0 z-20 border-r md:sticky border-b border-line bg-leafwash">
           <Finder
             workflow={bench.id}
             version={bench.version}
@@ -238,14 +238,14 @@ function Opened({ bench }: { bench: Bench }) {
           aria-label="The page and its proofs"
           aria-rowcount={bench.lines.length + 1}
           style={{
-            minWidth: `calc(max(25rem, 34vw) + ${columns} * 14.5rem + 5.5rem)`,
+            minWidth: `calc(var(--outline) + ${columns} * 14.5rem + 5.5rem)`,
             ["--columns" as string]: columns,
           }}
         >
           <div role="row" className="bench-row sticky top-0 z-20">
             <div
               role="columnheader"
-              className="sticky left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft"
+              className="left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft md:sticky"
             >
               <span className="ml-[4.9rem]">The page</span>
             </div>
