@@ -38,6 +38,7 @@ MODES: dict[str, dict[str, str]] = {
         "half": "half a stream",
         "never": "never answers",
         "plain": "no streaming, no usage figures",
+        "bare": "knows no schemas and no stream options",
     },
     "network": {
         "slow": "answers after 5 seconds",

@@ -203,15 +203,28 @@ class Task:
 def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[str, Any] | None = None) -> str:
     """The model's answer; `habits` gives rates from 0 to 100 of breaking instructions in a first draft."""
     task = understand(messages)
+    schema = schema or _asked_schema(messages)
     if schema:
         asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
-        return json.dumps(planner.plan(asked, schema) or fill(schema, task), ensure_ascii=False)
+        return misformed(planner.plan(asked, schema) or fill(schema, task), task, messages, habits)
     if len(task.material.split()) < 12:
         return small_talk(task)
     text = compose(task)
     if text == task.previous.strip():
         text = compose(task, skip=1)
     return misbehave(text, task, messages, habits)
+
+
+def _asked_schema(messages: list[dict[str, str]]) -> dict[str, Any] | None:
+    """A JSON Schema written out in the instructions."""
+    for message in messages:
+        if message["role"] == "system" and (found := re.search(r"JSON of this schema[^{\n]*(\{.+\})", message["content"])):
+            try:
+                schema: dict[str, Any] = json.loads(found.group(1))
+                return schema
+            except ValueError:
+                continue
+    return None
 
 
 def understand(messages: list[dict[str, str]]) -> Task:
@@ -347,12 +360,9 @@ def _tags(task: Task, count: int) -> list[str]:
 
 def misbehave(text: str, task: Task, messages: list[dict[str, str]], habits: dict[str, Any]) -> str:
     """Break instructions at the rates set on the control page; a revised draft breaks them a quarter as often."""
-    # The port the town happens to have must not decide what the model does.
-    seed = re.sub(r"127\.0\.0\.1:\d+", "", "".join(m["content"] for m in messages))
 
     def rolls(habit: str) -> bool:
-        rate = int(habits.get(habit, 0)) // (4 if task.revised else 1)
-        return int(hashlib.sha256(f"{habit}{seed}".encode()).hexdigest()[:8], 16) % 100 < rate
+        return _rolls(habit, task, messages, habits)
 
     if rolls("length"):
         for sentence in rank(task):
@@ -376,11 +386,41 @@ def small_talk(task: Task) -> str:
     return "There is no material here to write from."
 
 
+def _rolls(habit: str, task: Task, messages: list[dict[str, str]], habits: dict[str, Any]) -> bool:
+    # The port the town happens to have must not decide what the model does.
+    seed = re.sub(r"127\.0\.0\.1:\d+", "", "".join(m["content"] for m in messages))
+    rate = int(habits.get(habit, 0)) // (4 if task.revised else 1)
+    return int(hashlib.sha256(f"{habit}{seed}".encode()).hexdigest()[:8], 16) % 100 < rate
+
+
+def misformed(answer: Any, task: Task, messages: list[dict[str, str]], habits: dict[str, Any]) -> str:
+    """The answer as JSON; at the rate set, in talk and a fence, or with a field left out."""
+    text = json.dumps(answer, ensure_ascii=False)
+    if not _rolls("format", task, messages, habits):
+        return text
+    if isinstance(answer, dict) and len(text) % 2:
+        return json.dumps(dict(list(answer.items())[:-1]), ensure_ascii=False)
+    return f"Here is what you asked for:\n```json\n{text}\n```\nI hope it helps."
+
+
+def _fitting(choices: list[Any], task: Task) -> Any:
+    """The choice whose words, and the words of its meaning in the instructions, the material has most of."""
+    said = Counter(w.lower()[:6] for w in _WORD.findall(task.material))
+
+    def weight(choice: Any) -> float:
+        told = re.search(rf"^- {re.escape(str(choice))}: (.+)$", task.ask, re.MULTILINE)
+        words = {w.lower()[:6] for w in _WORD.findall(f"{choice} {told.group(1) if told else ''}") if w.lower() not in _STOP}
+        return sum(said[w] > 0 for w in words) + 0.1 * sum(said[w] for w in words)
+
+    return max(choices, key=weight)
+
+
 def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:
     """A value that fits a JSON Schema, filled with sentences of the material where texts are wanted."""
     if "enum" in schema:
-        return schema["enum"][0]
+        return _fitting(schema["enum"], task)
     kind = schema.get("type", "string")
+    kind = next((k for k in kind if k != "null"), "string") if isinstance(kind, list) else kind
     if kind == "object":
         return {name: fill(part, task, i) for i, (name, part) in enumerate(schema.get("properties", {}).items())}
     if kind == "array":

@@ -35,6 +35,10 @@ def complete() -> Response:
         response = jsonify({"error": {"message": "messages are missing", "type": "invalid_request_error"}})
         response.status_code = 400
         return response
+    if mode == "bare" and (body.get("response_format") or body.get("stream_options")):
+        response = jsonify({"error": {"message": "unknown field in the request", "type": "invalid_request_error"}})
+        response.status_code = 400
+        return response
     messages = [{"role": str(m.get("role")), "content": str(m.get("content") or "")} for m in body["messages"]]
     schema = ((body.get("response_format") or {}).get("json_schema") or {}).get("schema")
     text = "" if mode == "empty" else model.answer(messages, state().habits, schema)

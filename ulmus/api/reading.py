@@ -6,6 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
+from ..core.drafting.shapes import ShapeError, ShapeField, shape_from
 from ..core.slots import SlotError, clauses_of, parse_condition
 from ..protocols.errors import OutsideError
 from .auth import needs
@@ -46,6 +47,22 @@ class ConditionView(BaseModel):
     joined: str = "and"
     clauses: list[ClauseView] = []
     message: str = ""
+
+
+class ShapeBody(BaseModel):
+    """An example of the JSON wanted, or a JSON Schema."""
+
+    text: str = Field(max_length=LONGEST)
+
+
+@bp.post("/shapes", responses={200: Listing[ShapeField], 422: Problem})
+@needs("reader")
+def shape(body: ShapeBody) -> Reply:
+    """The fields of an answer, from an example or a schema."""
+    try:
+        return send(shape_from(body.text))
+    except ShapeError as error:
+        raise Refusal(str(error), 422) from None
 
 
 @bp.post("/compare", responses={200: Listing[ChangeView]})

@@ -64,25 +64,60 @@ def complete(
     }
     if schema is not None:
         body["response_format"] = {"type": "json_schema", "json_schema": {"name": "answer", "schema": schema, "strict": True}}
-    headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
     began = time.monotonic()
-    url = server.base_url.rstrip("/") + "/chat/completions"
-    with web.stream(url, method="POST", json=body, headers=headers, max_seconds=server.max_seconds) as response:
-        if response.status != 200:
-            b"".join(limited(response, 100_000, 10))
-            raise status_error(response, "The model’s server")
-        if "event-stream" in response.headers.get("content-type", ""):
-            text, usage = _streamed(response, server, on_text, cancelled)
-        else:
-            text, usage = _whole(b"".join(limited(response, MAX_ANSWER_BYTES, server.max_seconds)))
-            if on_text:
-                on_text(text)
+    refused = _REFUSED.setdefault((server.base_url, server.model), set())
+    while True:
+        asked = {name: value for name, value in body.items() if name not in refused}
+        left = [name for name in _SPARED if name in asked]
+        try:
+            text, usage = _ask(web, server, asked, on_text, cancelled)
+            break
+        except _NotUnderstood as error:
+            # What a server of the protocol need not know is left out, and the server remembered by it.
+            if not left:
+                refused.clear()
+                raise error.told from None
+            refused.add(left[0])
     if not text.strip():
         raise OutsideError("The model gave an empty answer.", retryable=True)
     counted = isinstance(usage, dict) and isinstance(usage.get("prompt_tokens"), int)
     tokens_in = usage["prompt_tokens"] if counted else sum(len(m["content"]) for m in messages) // 4
     tokens_out = usage.get("completion_tokens", 0) if counted else len(text) // 4
     return Answer(text.strip(), tokens_in, tokens_out, counted, time.monotonic() - began)
+
+
+# What is left out, first to last, where a server does not understand a request; and what each server has refused.
+_SPARED = ("response_format", "stream_options")
+_REFUSED: dict[tuple[str, str], set[str]] = {}
+
+
+class _NotUnderstood(Exception):
+    """The server refuses the request as such."""
+
+    def __init__(self, told: OutsideError) -> None:
+        super().__init__(str(told))
+        self.told = told
+
+
+def _ask(
+    web: Web, server: Server, body: dict[str, Any], on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
+) -> tuple[str, Any]:
+    headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
+    url = server.base_url.rstrip("/") + "/chat/completions"
+    with web.stream(url, method="POST", json=body, headers=headers, max_seconds=server.max_seconds) as response:
+        if response.status != 200:
+            b"".join(limited(response, 100_000, 10))
+            error = status_error(response, "The model’s server")
+            if response.status in (400, 415, 422, 501):
+                raise _NotUnderstood(error)
+            raise error
+        if "event-stream" in response.headers.get("content-type", ""):
+            text, usage = _streamed(response, server, on_text, cancelled)
+        else:
+            text, usage = _whole(b"".join(limited(response, MAX_ANSWER_BYTES, server.max_seconds)))
+            if on_text:
+                on_text(text)
+    return text, usage
 
 
 def _whole(body: bytes) -> tuple[str, Any]:

@@ -2,12 +2,28 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, Field
+from collections.abc import Mapping
+from typing import Any
+
+from pydantic import BaseModel, Field, ValidationError
 
 from ..core import cost
 from ..core.cost import Usage
-from ..core.drafting import Rule, assemble, measure, note_message, reasons_message
+from ..core.drafting import Finding, Rule, assemble, measure, note_message, reasons_message, with_demand
+from ..core.drafting.answers import AnswerError
 from ..core.drafting.rules import broken
+from ..core.drafting.shapes import (
+    MOST_FIELDS,
+    Answer,
+    Shape,
+    ShapeField,
+    choices_of,
+    conform,
+    demand_of,
+    given_by,
+    schema_of,
+    text_of,
+)
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, Settings, StepFailed, setting
@@ -43,6 +59,28 @@ class DraftSettings(Settings):
         default="",
         max_length=100_000,
     )
+    answer: Answer = setting(
+        "The answer is",
+        control="choice",
+        default="text",
+        labels={"text": "a text", "fields": "named fields", "choice": "one of named choices", "list": "a list"},
+    )
+    fields: list[ShapeField] = setting(
+        "Fields",
+        "What the answer is made of; for a list, what each of its items is made of.",
+        control="shape",
+        default=[],
+        max_length=MOST_FIELDS,
+        when="answer=fields|list",
+    )
+    choices: str = setting(
+        "Choices",
+        "One on each line; what it means after a colon, such as “high: they sell to gardeners”.",
+        control="longtext",
+        default="",
+        max_length=5000,
+        when="answer=choice",
+    )
     rules: list[Rule] = setting("Rules", "Measured on every draft.", control="rules", default=[], max_length=30)
     revisions: int = setting(
         "Revisions", "How often a draft that breaks a must-rule goes back to the model.", control="number", default=2, ge=0, le=5
@@ -60,11 +98,40 @@ class DraftOutput(BaseModel):
     words: int = Field(0, description="Its length in words.")
 
 
+def shape_of(answer: Answer, fields: list[ShapeField], choices: str) -> Shape | None:
+    """The shape the answer must have; ``None`` for a plain text."""
+    return None if answer == "text" else Shape(answer, tuple(fields), choices_of(choices))
+
+
+def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
+    """The values a draft of these settings adds to its text."""
+    try:
+        read = DraftSettings.model_validate(
+            {"prompt": "-", **{k: settings[k] for k in ("answer", "fields", "choices") if k in settings}}
+        )
+    except ValidationError:
+        return {}
+    shape = shape_of(read.answer, read.fields, read.choices)
+    return given_by(shape) if shape else {}
+
+
+def faults(settings: DraftSettings) -> list[tuple[str, str]]:
+    """What is missing from a shape."""
+    if settings.answer == "fields" and not settings.fields:
+        return [("fields", "Say what the answer is made of, or paste an example.")]
+    if settings.answer == "choice" and len(choices_of(settings.choices)) < 2:
+        return [("choices", "Write at least two choices, one on each line.")]
+    names = [field.name for field in settings.fields]
+    doubled = next((name for name in names if names.count(name) > 1), None)
+    return [("fields", f"Two fields are called “{doubled}”.")] if doubled else []
+
+
 def perform(settings: DraftSettings, context: Context) -> Result:
     """Draft, measure, and send back with reasons while a must-rule is broken."""
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
-    messages = prompt.messages
+    shape = shape_of(settings.answer, settings.fields, settings.choices)
+    messages = with_demand(prompt.messages, demand_of(shape)) if shape else prompt.messages
     if context.rewrite is not None:
         messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
     server = chat.Server(
@@ -79,6 +146,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
                 messages,
                 temperature=settings.temperature,
                 max_tokens=settings.max_tokens,
+                schema=schema_of(shape) if shape else None,
                 on_text=context.progress,
                 cancelled=context.cancelled,
             )
@@ -86,20 +154,38 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
         spent = cost.price(answer.tokens_in, answer.tokens_out, connection.settings.prices)
         usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)
-        findings = measure(answer.text, settings.rules)
-        rounds.append({"text": answer.text, "findings": [f.model_dump() for f in findings]})
+        text, values, unfit = answer.text, {}, ""
+        try:
+            values = conform(answer.text, shape) if shape else {}
+            text = text_of(values, shape) if shape else text
+        except AnswerError as error:
+            unfit = str(error)
+        findings = (
+            [
+                Finding(
+                    rule="shape",
+                    strength="must",
+                    kept=False,
+                    says=f"the answer does not fit: {unfit}",
+                    reason=f"The answer does not fit: {unfit}.",
+                )
+            ]
+            if unfit
+            else []
+        )
+        findings += [] if unfit else measure(text, settings.rules)
+        rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
         failing = broken(findings)
         if not failing or len(rounds) > settings.revisions:
             break
         messages = reasons_message(messages, answer.text, failing)
     detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
-    if failing and not context.asked_later:
+    if failing and (unfit or not context.asked_later):
         says = "; ".join(f.says for f in failing)
         tries = len(rounds) - 1
         words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
         raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
-    text = answer.text
-    return Result({"text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
+    return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
 
 
 KIND = Kind(
@@ -115,5 +201,7 @@ KIND = Kind(
     settings=DraftSettings,
     output=DraftOutput,
     perform=perform,
+    gives=gives,
+    faults=faults,
     brief="{text}",
 )

@@ -65,3 +65,10 @@ def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: fr
         {"role": "user", "content": user.text.strip()},
     )
     return Prompt(messages=tuple(m for m in messages if m["content"]), missing=(*system.missing, *user.missing))
+
+
+def with_demand(messages: Sequence[dict[str, str]], demand: str) -> tuple[dict[str, str], ...]:
+    """`messages` with one more demand at the end of the standing part."""
+    first = messages[0] if messages and messages[0]["role"] == "system" else {"role": "system", "content": ""}
+    rest = messages[1:] if messages and messages[0]["role"] == "system" else messages
+    return ({"role": "system", "content": f"{first['content']}\n\n{demand}".strip()}, *rest)

@@ -94,7 +94,7 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
       )}
       {stage === "draft" ? (
-        <Draft result={result} text={text} limit={limit} />
+        <Draft result={result} text={text} limit={limit} parts={partsOf(output)} />
       ) : stage === "ask" && text ? (
         <>
           <p className="text-sm text-soft">
@@ -170,13 +170,27 @@ function Beyond({ output }: { output: Record<string, unknown> }) {
   );
 }
 
-function Draft({ result, text, limit }: { result: Result; text: string; limit: number | null }) {
+/** The values of an answer that is more than a text. */
+const partsOf = (output: Record<string, unknown>) =>
+  Object.fromEntries(Object.entries(output).filter(([name]) => !["text", "characters", "words"].includes(name)));
+
+function Draft({
+  result,
+  text,
+  limit,
+  parts,
+}: {
+  result: Result;
+  text: string;
+  limit: number | null;
+  parts: Record<string, unknown>;
+}) {
   const last = result.versions.at(-1);
   const shown = text || last?.text || "";
   if (!shown) return null;
   return (
     <>
-      <Post text={shown} limit={limit} />
+      {Object.keys(parts).length ? <Tree values={parts} /> : <Post text={shown} limit={limit} />}
       <section>
         <h3 className="smallcaps mb-1 text-soft">Rules</h3>
         <Findings findings={last?.findings ?? []} />

@@ -8,6 +8,7 @@ import { Lanes } from "./Lanes";
 import type { LaneDoc, LineDoc, Policy } from "./page";
 import { type RuleDoc, RulesEditor } from "./RulesEditor";
 import { ScheduleEditor } from "./ScheduleEditor";
+import { ShapeEditor, type ShapeField } from "./ShapeEditor";
 
 const SlotEditor = lazy(() => import("./SlotEditor"));
 
@@ -130,6 +131,7 @@ const WIDE = new Set([
   "rules",
   "cells",
   "fields",
+  "shape",
   "form",
   "url",
   "schedule",
@@ -198,6 +200,16 @@ function Control({
       );
     case "form":
       return <FieldsEditor label={label} fields={(value as FormField[]) ?? []} wrong={wrong} onChange={set} />;
+    case "shape":
+      return (
+        <ShapeEditor
+          label={label}
+          help={property.description}
+          fields={(value as ShapeField[]) ?? []}
+          wrong={wrong}
+          onChange={set}
+        />
+      );
     case "fields":
       return (
         <Named

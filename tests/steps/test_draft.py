@@ -1,0 +1,68 @@
+"""Drafts with an answer shape, from a real server over a real socket."""
+
+from __future__ import annotations
+
+from tests.steps.trying import Trying
+from ulmus.core.workflow import Line, Workflow, World, check
+from ulmus.steps import kinds
+from ulmus.steps.base import StepFailed
+
+MATERIAL = (
+    "<material>\nThe Marrowbank Seed Co-operative keeps and sells seed of old vegetables to gardeners. Its fourteen members grow "
+    "on terraces above Ostrey. Every gardener who buys a packet in spring is asked to bring seed back in autumn.\n</material>"
+)
+FIELDS = [{"name": "company"}, {"name": "staff", "type": "number"}, {"name": "crops", "type": "list"}]
+
+
+class Shapes(Trying):
+    def test_fields_are_values_of_their_own(self) -> None:
+        result = self.carry_out("draft", prompt=f"Who is this? {MATERIAL}", answer="fields", fields=FIELDS)
+        self.assertEqual(set(result.output), {"company", "staff", "crops", "text", "characters", "words"})
+        self.assertIsInstance(result.output["staff"], int)
+        self.assertIn("company: ", result.output["text"])
+
+    def test_an_answer_that_does_not_fit_is_asked_for_again(self) -> None:
+        self.town.state.habits["format"] = 100
+        seen = set()
+        for n in range(8):
+            settings = {"prompt": f"Who is this, {n}? {MATERIAL}", "answer": "fields", "fields": FIELDS, "revisions": 5}
+            result = self.carry_out("draft", **settings)
+            self.assertIn("crops", result.output)
+            seen.add(len(result.detail["rounds"]))
+        self.assertGreater(max(seen), 1, "no answer was ever left incomplete")
+
+    def test_one_that_never_fits_fails_with_the_reason(self) -> None:
+        self.town.state.habits["format"] = 100
+        reasons = []
+        for n in range(8):
+            try:
+                self.carry_out("draft", prompt=f"Who, {n}? {MATERIAL}", answer="fields", fields=FIELDS, revisions=0)
+            except StepFailed as error:
+                reasons.append(error.message)
+        self.assertTrue(reasons)
+        self.assertIn("“crops” is missing", reasons[0])
+
+    def test_a_verdict_with_its_reason(self) -> None:
+        choices = "high: they sell seed to gardeners\nlow: they build tractors and lorries"
+        result = self.carry_out("draft", prompt=f"Is it worth writing to them? {MATERIAL}", answer="choice", choices=choices)
+        self.assertEqual((result.output["choice"], result.output["text"]), ("high", "high"))
+        self.assertTrue(result.output["reason"])
+
+    def test_a_server_that_knows_no_schemas_is_told_in_words(self) -> None:
+        self.fault("model", "bare")
+        result = self.carry_out("draft", prompt=f"Points of this. {MATERIAL} Answer", answer="choice", choices="gardeners\nlorries")
+        self.assertEqual(result.output["choice"], "gardeners")
+
+
+class Pages(Trying):
+    def test_the_page_knows_what_a_shape_gives(self) -> None:
+        def said(**settings: object) -> list[str]:
+            draft = Line(id="lead", kind="draft", settings={"model": "m", "prompt": "p", **settings})
+            use = Line(id="use", kind="set_values", settings={"values": {"a": "<<lead.company>>"}})
+            page = Workflow(name="P", start=Line(id="start", kind="by_hand"), steps=[draft, use])
+            return [p.message for p in check(page, kinds(), World()) if "m" not in p.place]
+
+        self.assertFalse([m for m in said(answer="fields", fields=FIELDS) if "company" in m])
+        self.assertTrue([m for m in said(answer="text") if "company" in m])
+        self.assertTrue([m for m in said(answer="fields") if "made of" in m])
+        self.assertTrue([m for m in said(answer="choice", choices="one") if "at least two" in m])
