@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import tempfile
 import threading
+from collections.abc import Callable
+from email.utils import formatdate
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +13,9 @@ from flask import Flask, render_template
 from waitress.channel import HTTPChannel
 from waitress.server import create_server
 from waitress.task import WSGITask
+from werkzeug.middleware.dispatcher import DispatcherMiddleware
 
-from . import control, mailbox, model_api, network, office, sites, timed
+from . import companies, control, filestore, mailbox, model_api, network, office, recordings, reports, services, sites, timed
 from .faults import LINE
 from .state import State
 from .world import SITES
@@ -23,7 +27,8 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
     """The town's pages and services around `state`."""
     app = Flask(__name__)
     app.extensions["town"] = state
-    for part in (sites, network, model_api, mailbox, office, timed, control):
+    app.add_template_filter(formatdate, "rfc")
+    for part in (sites, companies, recordings, reports, services, network, model_api, mailbox, office, timed, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")
@@ -31,6 +36,20 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
         return render_template("map.html", sites=SITES.values(), kinds=sites.KINDS, smtp=smtp_port)
 
     return app
+
+
+class _Later:
+    """An application that is made when it is first asked."""
+
+    def __init__(self, make: Callable[[], Callable[..., Any]]) -> None:
+        self._make = make
+        self._lock = threading.Lock()
+        self._app: Callable[..., Any] | None = None
+
+    def __call__(self, environ: dict[str, Any], respond: Any) -> Any:
+        with self._lock:
+            self._app = self._app or self._make()
+        return self._app(environ, respond)
 
 
 class _Task(WSGITask):
@@ -54,7 +73,9 @@ class Town:
         self.state = State(folder / "town.json" if folder else None)
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
-        app = create_app(self.state, self.smtp_port)
+        self._scratch = None if folder else tempfile.TemporaryDirectory(prefix="practice-town-")
+        files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
+        app = DispatcherMiddleware(create_app(self.state, self.smtp_port), {"/files": _Later(lambda: filestore.application(files))})
         self._server: Any = create_server(app, host="127.0.0.1", port=port, threads=THREADS, send_bytes=1, ident="practice town")
         self._server.channel_class = _Channel
         self.port = self._server.effective_port
@@ -70,6 +91,8 @@ class Town:
         """Stop serving."""
         self._server.close()
         self._mail.stop()
+        if self._scratch is not None:
+            self._scratch.cleanup()
 
 
 def _free_port() -> int:

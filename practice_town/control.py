@@ -15,6 +15,7 @@ HABITS = {
     "quotes": "Puts the post in quotation marks",
     "emoji": "Adds an emoji",
     "preamble": "Says something before the post",
+    "invent": "Chooses a link that was not offered",
     "format": "Leaves out a field, or wraps it in talk",
     "pace": "Pause between words",
 }

@@ -53,6 +53,38 @@ MODES: dict[str, dict[str, str]] = {
         "down": "500, a fault of its own",
         "busy": "429, asks to come back in 2 seconds",
     },
+    "search": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "garbage": "a page for people instead of results",
+        "none": "finds nothing",
+    },
+    "contacts": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "cut": "JSON cut off in the middle",
+    },
+    "render": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "lost": "takes the job and drops the reply",
+        "failing": "takes the job, which then fails",
+        "stuck": "takes the job, which is never ready",
+    },
+    "recording": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "cut": "cut off in the middle",
+        "damaged": "a damaged transcript",
+    },
+    "report": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "cut": "cut off in the middle",
+    },
     "mail": {"busy": "451, try again later", "refuse": "550, unknown here"},
 }
 

@@ -206,7 +206,12 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
     schema = schema or _asked_schema(messages)
     if schema:
         asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
-        return misformed(planner.plan(asked, schema) or fill(schema, task), task, messages, habits)
+        known = (
+            planner.plan(asked, schema)
+            or planner.choose(task.material, task.ask, schema, _rolls("invent", task, messages, habits))
+            or planner.titles(task.material, task.ask)
+        )
+        return misformed(known or fill(schema, task), task, messages, habits)
     if len(task.material.split()) < 12:
         return small_talk(task)
     text = compose(task)

@@ -85,3 +85,41 @@ def _hidden(text: str) -> str:
 
 def _shown(clause: str, whole: str) -> str:
     return re.sub(r"\x00(\d+)\x00", lambda m: _URL.match(whole, int(m[1])).group(), clause)  # type: ignore[union-attr]
+
+
+_NUMBERED = re.compile(r"^(\d+)\. (.+)$", re.MULTILINE)
+_CHAPTER = re.compile(r"^Chapter (\d+)\n(.*?)(?=^Chapter \d+\n|\Z)", re.MULTILINE | re.DOTALL)
+
+
+def choose(material: str, ask: str, schema: dict[str, Any], invent: bool = False) -> dict[str, Any] | None:
+    """Numbers of a list chosen for a purpose, by the words they share; ``None`` where that is not what is asked.
+    With `invent`, one that is not on the list comes with them."""
+    item = schema.get("properties", {}).get("items", {}).get("items", {})
+    offered = _NUMBERED.findall(material)
+    purpose = re.search(r"Purpose: (.+)", ask)
+    if "number" not in item.get("properties", {}) or not offered or not purpose:
+        return None
+    most = int(found.group(1)) if (found := re.search(r"at most (\d+)", ask)) else 3
+    wanted = set(_bag(purpose.group(1)))
+    usual = {"about": 1.5, "custo": 1.5, "produ": 1.4, "news": 1.0, "legal": -5.0, "priva": -5.0, "home": -1.0}
+    scored = []
+    for number, words in offered:
+        said = _bag(words)
+        score = 4.0 * len(wanted & set(said)) + sum(usual.get(word, 0.0) for word in said)
+        scored.append((-score, int(number), words.split(" — ")[0]))
+    items = [{"number": n, "reason": f"It speaks of {words.lower()}."} for _, n, words in sorted(scored)[:most]]
+    return {"items": [*([{"number": 900 + len(offered), "reason": "It ought to be there."}] if invent else []), *items]}
+
+
+def titles(material: str, ask: str) -> dict[str, Any] | None:
+    """A title for each chapter of a recording; ``None`` where that is not what is asked."""
+    parts = _CHAPTER.findall(material)
+    if not parts or "title" not in ask.lower():
+        return None
+    out = []
+    for _, text in parts:
+        told = re.search(r"Now to this: ([^.?!]+)", text)
+        sentences = [one for one in re.split(r"(?<=[.!?])\s+", text.strip()) if len(one.split()) > 4]
+        words = (told.group(1) if told else sentences[0] if sentences else text).split()[:8]
+        out.append(" ".join(words).strip(" ,.;:"))
+    return {"items": out}

@@ -26,10 +26,11 @@ class State:
         self.posts: list[dict[str, Any]] = []
         self.mails: list[dict[str, Any]] = []
         self.faults: dict[str, dict[str, Any]] = {}
-        self.habits: dict[str, Any] = {"length": 0, "quotes": 0, "emoji": 0, "preamble": 0, "format": 0, "pace": 0}
+        self.habits: dict[str, Any] = {"length": 0, "quotes": 0, "emoji": 0, "preamble": 0, "format": 0, "invent": 0, "pace": 0}
         self.released: dict[str, dict[str, float]] = {}
         self.counts: dict[str, int] = {}
         self.calls: list[dict[str, Any]] = []
+        self.jobs: dict[str, dict[str, Any]] = {}
         self.calendar = ""
         self.token = "pond-token"
         if path is not None and path.exists():
@@ -48,7 +49,7 @@ class State:
         """Write the memory down; callers hold the lock."""
         if self.path is None:
             return
-        keep = ("posts", "mails", "faults", "habits", "released", "counts", "calls")
+        keep = ("posts", "mails", "faults", "habits", "released", "counts", "calls", "jobs")
         new = self.path.with_suffix(".new")
         new.write_text(json.dumps({name: getattr(self, name) for name in keep}), "utf-8")
         os.replace(new, self.path)

@@ -5,25 +5,47 @@ from __future__ import annotations
 from typing import Any
 
 from tests.protocols.outside import WithTown
+from ulmus.core.workflow import Line
+from ulmus.protocols import robots
+from ulmus.runtime.carry import filled
 from ulmus.steps import kinds
-from ulmus.steps.base import Connection, Context, Result
-from ulmus.steps.connections import ModelSettings
+from ulmus.steps.base import Connection, Context, Result, Row, Shelf
+from ulmus.steps.connections import CONNECTION_KINDS
+
+SECRETS = {"service": {"key": "contacts-key"}, "files": {"password": "files-key"}, "search": {"key": "search-key"}}
 
 
 class Trying(WithTown):
-    """A test class that carries out steps, with the practice model as the only model."""
+    """A test class that carries out steps, with one connection of each kind, called by its kind."""
+
+    rows: list[dict[str, Any]] = []
+
+    def setUp(self) -> None:
+        super().setUp()
+        robots.forget()
+
+    def settings(self, kind: str) -> dict[str, Any]:
+        """Settings of the connection of a kind."""
+        url = self.town.url
+        return {
+            "model": {"base_url": f"{url}/model/v1", "model": "practice-1"},
+            "search": {"description": f"{url}/search/opensearch.xml"},
+            "service": {"base_url": url},
+            "files": {"url": f"{url}/files/", "user": "office"},
+        }[kind]
 
     def connect(self, key: str, kind: str) -> Connection:
         """The connection a step asks for."""
-        return Connection(key, kind, key, self.connection(kind), {})
+        settings = CONNECTION_KINDS[kind].settings.model_validate(self.settings(kind))
+        return Connection(key, kind, key, settings, SECRETS.get(kind, {}))
 
-    def connection(self, kind: str) -> Any:
-        """Settings of a connection of a kind."""
-        return ModelSettings(base_url=f"{self.town.url}/model/v1", model="practice-1")
+    def shelf(self) -> Shelf:
+        """A house with one sheet."""
+        return Shelf(rows=lambda sheet: [Row(i, i, cells) for i, cells in enumerate(self.rows, start=1)])
 
     def carry_out(self, kind: str, values: dict[str, Any] | None = None, **settings: Any) -> Result:
-        """What a step of `kind` gives."""
+        """What a step of `kind` gives, its slots filled in as in a run."""
         found = kinds()[kind]
         assert found.perform is not None
-        context = Context(self.web, self.connect, values or {})
-        return found.perform(found.settings.model_validate(settings), context)
+        context = Context(self.web, self.connect, values or {}, shelf=self.shelf(), seed="a")
+        return found.perform(filled(found, Line(id="it", kind=kind, settings=settings), context.values), context)

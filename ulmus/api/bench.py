@@ -126,6 +126,7 @@ class KindView(BaseModel):
     title: str
     about: str
     form: dict[str, Any]
+    elements: list[str] = []
 
 
 class Catalogue(BaseModel):

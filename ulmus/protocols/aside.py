@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import pickle
+import resource
 import select
 import struct
 import subprocess
@@ -26,6 +27,8 @@ AT_HAND = 2
 WORKERS = max(2, os.cpu_count() or 2)
 LONGEST = 120.0
 IDLE = 60.0
+MEMORY = 3_000_000_000
+"""Bytes of address space a worker may have."""
 _HEAD = struct.Struct("!Q")
 
 
@@ -72,9 +75,11 @@ class _Worker:
 
 
 class _Workers:
-    """The workers, where there are any."""
+    """The workers, where there are any; up to `at_hand` jobs are done where they stand. With none, a job that takes its
+    worker down with it has failed, and is tried nowhere else."""
 
-    def __init__(self) -> None:
+    def __init__(self, at_hand: int = AT_HAND) -> None:
+        self._most_at_hand = at_hand
         self._changed = threading.Condition()
         self._free: list[_Worker] = []
         self._count = 0
@@ -84,10 +89,14 @@ class _Workers:
     def call(self, function: Callable[..., T], *arguments: Any) -> T:
         with self._changed:
             self._busy += 1
-            if self._busy > AT_HAND and self._count < WORKERS:
+            if self._busy > self._most_at_hand and self._count < WORKERS:
                 self._count += 1
                 threading.Thread(target=self._begin, args=(function.__module__,), daemon=True).start()
-            worker = self._take()
+            try:
+                worker = self._take()
+            except OutsideError:
+                self._busy -= 1
+                raise
         try:
             return function(*arguments) if worker is None else self._by(worker, function, *arguments)
         finally:
@@ -99,8 +108,10 @@ class _Workers:
 
     def _take(self) -> _Worker | None:
         """A free worker, or ``None`` for doing it at hand; waits until there is room for one or the other."""
-        while not self._free and self._at_hand >= (1 if self._count else AT_HAND):
-            self._changed.wait()
+        late = time.monotonic() + LONGEST * 2
+        while not self._free and self._at_hand >= min(self._most_at_hand, 1 if self._count else AT_HAND):
+            if not self._changed.wait(LONGEST) and time.monotonic() > late:
+                raise OutsideError("Too much is being read at once.", retryable=True)
         if self._free:
             return self._free.pop()
         self._at_hand += 1
@@ -121,8 +132,10 @@ class _Workers:
         try:
             answer = worker.call(function, *arguments)
         except (EOFError, pickle.PickleError):
-            # The worker is gone: the job is done here after all.
             self._gone(worker)
+            if not self._most_at_hand:
+                raise OutsideError("This cannot be read: it asks for more than can be given to one file.") from None
+            # The worker is gone: the job is done here after all.
             return function(*arguments)
         except _TooLong:
             self._gone(worker)
@@ -184,6 +197,7 @@ def _exactly(pipe: IO[bytes], size: int) -> bytes:
 
 
 _workers = _Workers()
+_apart = _Workers(at_hand=0)
 
 
 def aside(function: Callable[..., T], *arguments: Any) -> T:
@@ -192,13 +206,19 @@ def aside(function: Callable[..., T], *arguments: Any) -> T:
     return _workers.call(function, *arguments)
 
 
+def apart(function: Callable[..., T], *arguments: Any) -> T:
+    """As `aside`, but always in a worker: for files that may be made to do harm."""
+    return _apart.call(function, *arguments)
+
+
 def load(module: str) -> None:
     """Load a module and what it puts off until it is used."""
     getattr(import_module(module), "load", lambda: None)()
 
 
 def main() -> None:
-    """A worker's life."""
+    """A worker's life, within limits of memory."""
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     jobs, answers = os.fdopen(0, "rb", 0), os.fdopen(os.dup(1), "wb", 0)
     os.dup2(2, 1)  # nothing a library prints may come between the answers
     while True:

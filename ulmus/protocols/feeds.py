@@ -113,11 +113,11 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     items = [_xml_item(e) for e in entries[:MOST_ITEMS]]
     if len(entries) > MOST_ITEMS:
         problems.append(f"Only the first {MOST_ITEMS} of {len(entries)} items were read.")
-    return Feed(_clean(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
+    return Feed(plain(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
 
 
 def _xml_item(entry: Mapping[str, Any]) -> FeedItem:
-    title, link = _clean(entry.get("title", "")), str(entry.get("link", "") or "")
+    title, link = plain(entry.get("title", "")), str(entry.get("link", "") or "")
     content = entry.get("content") or [{}]
     summary = entry.get("summary") or content[0].get("value", "")
     when = entry.get("published_parsed") or entry.get("updated_parsed")
@@ -128,11 +128,11 @@ def _xml_item(entry: Mapping[str, Any]) -> FeedItem:
         identity=_identity(str(entry.get("id", "") or ""), link, title, summary),
         title=title,
         link=link,
-        summary=_clean(summary),
-        author=_clean(entry.get("author", "")),
+        summary=plain(summary),
+        author=plain(entry.get("author", "")),
         published=published,
         image=images[0] if images else "",
-        categories=[_clean(t.get("term", "")) for t in entry.get("tags", []) if t.get("term")],
+        categories=[plain(t.get("term", "")) for t in entry.get("tags", []) if t.get("term")],
     )
 
 
@@ -144,7 +144,7 @@ def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
     if not isinstance(data, dict) or not isinstance(data.get("items"), list):
         raise OutsideError("This is JSON, but not a JSON Feed: it has no list of items.")
     items = [_json_item(i, url) for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)]
-    return Feed(_clean(data.get("title", "")), str(data.get("home_page_url", "")), _unique(items), _lacks(items))
+    return Feed(plain(data.get("title", "")), str(data.get("home_page_url", "")), _unique(items), _lacks(items))
 
 
 def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
@@ -154,11 +154,11 @@ def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
     tags = item.get("tags")
     return FeedItem(
         identity=_identity(str(item.get("id") or ""), link, str(item.get("title", "")), str(text)),
-        title=_clean(item.get("title", "")),
+        title=plain(item.get("title", "")),
         link=link,
-        summary=_clean(text),
-        author=_clean(authors[0].get("name", "")) if authors and isinstance(authors[0], dict) else "",
-        published=_iso(item.get("date_published")),
+        summary=plain(text),
+        author=plain(authors[0].get("name", "")) if authors and isinstance(authors[0], dict) else "",
+        published=moment(item.get("date_published")),
         image=str(item.get("image") or ""),
         categories=[str(t) for t in tags] if isinstance(tags, list) else [],
     )
@@ -183,7 +183,7 @@ def _lacks(items: list[FeedItem]) -> list[str]:
     return out
 
 
-def _iso(value: Any) -> str:
+def moment(value: Any) -> str:
     from dateutil import parser
 
     try:
@@ -193,7 +193,7 @@ def _iso(value: Any) -> str:
     return (when if when.tzinfo else when.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
 
 
-def _clean(text: Any) -> str:
+def plain(text: Any) -> str:
     """HTML in titles and summaries as plain text on one line."""
     bare = nh3.clean(str(text or ""), tags=set()) if "<" in str(text or "") else str(text or "")
     return re.sub(r"\s+", " ", html.unescape(bare)).strip()

@@ -105,6 +105,27 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
     ]
 
 
+def latest(
+    box: Mailbox, folder: str, *, sender: str = "", subject: str = "", words: str = "", days: int = 0, most: int = 20
+) -> list[Letter]:
+    """The latest messages that fit, newest first. What is empty or 0 limits nothing. Nothing is marked read. Raises
+    `OutsideError`."""
+    wanted: list[Any] = ["ALL"]
+    for name, value in (("FROM", sender), ("SUBJECT", subject), ("TEXT", words)):
+        if value:
+            wanted += [name, value]
+    if days:
+        wanted += ["SINCE", dt.datetime.now(dt.UTC).date() - dt.timedelta(days=days)]
+    with _opened(box) as client:
+        client.select_folder(folder, readonly=True)
+        charset = None if " ".join(str(w) for w in wanted).isascii() else "UTF-8"
+        uids = sorted(client.search(wanted, charset), reverse=True)[: min(most, MOST)]
+        sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
+        small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
+        found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
+    return [_letter(uid, found[uid][b"BODY[]"]) for uid in small if b"BODY[]" in found.get(uid, {})]
+
+
 def probe(box: Mailbox) -> str:
     """Sign in and count. Raises `OutsideError`."""
     with _opened(box) as client:

@@ -141,14 +141,15 @@ class Web:
         headers: Mapping[str, str] | None = None,
         json: Any = None,
         data: Mapping[str, Any] | None = None,
+        content: bytes | None = None,
         max_seconds: float = MAX_SECONDS,
     ) -> Iterator[Answering]:
         """Open `url` and leave reading to the caller, with errors told in words."""
         check_url(url)
         host = urlsplit(url).hostname or url
-        sending = method not in ("GET", "HEAD")
+        sending = method not in ("GET", "HEAD", "PROPFIND")
         sent = {"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate", **(headers or {})}
-        body: bytes | None = None
+        body = content
         if json is not None:
             body = json_.dumps(json, ensure_ascii=False, separators=(",", ":")).encode()
             sent.setdefault("Content-Type", "application/json")

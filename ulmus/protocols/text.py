@@ -7,6 +7,7 @@ import re
 
 from charset_normalizer import from_bytes
 
+FEW = 8
 _META = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([\w.:-]+)", re.IGNORECASE)
 _XML = re.compile(rb"^\s*<\?xml[^>]+encoding\s*=\s*[\"']([\w.:-]+)", re.IGNORECASE)
 
@@ -32,5 +33,8 @@ def decode(body: bytes, charset: str | None = None) -> str:
             return body.decode(name)
         except (LookupError, UnicodeDecodeError):
             continue
+    if sum(byte > 127 for byte in body[:20_000]) < FEW:
+        # Too few to guess by: what western files without a word about it mostly are.
+        return body.decode("windows-1252", errors="replace")
     best = from_bytes(body[:200_000]).best()
     return body.decode(best.encoding if best else "windows-1252", errors="replace")

@@ -41,6 +41,7 @@ from .outsides import Outsides, leads_to
 from .polling import Polling
 from .replies import Replies
 from .services import Services
+from .shelf import shelf
 
 log = logging.getLogger("ulmus")
 TICK = 0.1
@@ -418,4 +419,6 @@ class Engine:
             outside=page.outside,
             rewrite=decision.rewrite,
             asked_later=decision.step in page.asked,
+            shelf=shelf(self.services),
+            seed=f"{live.run_id}/{decision.address}",
         )

@@ -21,6 +21,7 @@ from . import carry
 from .asking import open_question
 from .beginning import DEEPEST
 from .journal import Live, Writing
+from .shelf import shelf
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -179,7 +180,7 @@ class Inside:
 
     def _context(self, live: Live, values: Mapping[str, Any]) -> Context:
         services = self.engine.services
-        return Context(web=services.web, connect=services.connect, values=values, outside=live.page.outside)
+        return Context(web=services.web, connect=services.connect, values=values, outside=live.page.outside, shelf=shelf(services))
 
     # -- calls for a run that waits -------------------------------------------------------------------
 

@@ -34,6 +34,7 @@ from .executors import Executor
 from .inside import items
 from .rehearsal import Rehearsal, rehearse
 from .services import Services, brand_values, run_values
+from .shelf import shelf
 
 log = logging.getLogger("ulmus")
 CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted", "passed"]
@@ -316,6 +317,8 @@ class Proofs:
             values=dict(values),
             outside=carry.outside_roots(workflow),
             asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
+            shelf=shelf(self.services),
+            seed=f"{sample.id}/{line.id}",
             progress=progress,
             cancelled=stop.is_set,
         )

@@ -10,6 +10,7 @@ from ..core.workflow import Workflow, sketch
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from ..steps import kinds
+from ..steps.models import server_of
 from ..store import tables
 from .services import Services, world
 
@@ -29,7 +30,7 @@ def sketch_page(services: Services, description: str, blank: Workflow, model: st
         raise OutsideError("There is no language model here yet. Add one under Connections.")
     connection = services.connect(model or keys[0], "model")
     s = connection.settings
-    server = chat.Server(s.base_url, connection.secrets.get("key", ""), s.model, s.max_seconds)
+    server = server_of(connection)
     messages = sketch.messages(description, kinds())
     usage = Usage()
     for left in reversed(range(TRIES)):

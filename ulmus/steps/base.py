@@ -27,12 +27,26 @@ class Connection:
     secrets: Mapping[str, str] = field(repr=False, default_factory=dict)
 
 
+def _nothing(what: str) -> Any:
+    raise OutsideError(f"There is no “{what}” here.")
+
+
+@dataclass(frozen=True)
+class Shelf:
+    """What a step may look at in the house itself: the rows of a sheet by its key, a kept file by its link (name, type,
+    content)."""
+
+    rows: Callable[[str], list[Row]] = _nothing
+    file: Callable[[str], tuple[str, str, bytes] | None] = lambda link: None
+
+
 @dataclass(frozen=True)
 class Context:
     """What a step may use while it is carried out.
 
     `values` are the values of earlier steps, `outside` the roots among them that came from outside.
-    `asked_later`: a person will see this draft. `progress` takes the answer so far.
+    `asked_later`: a person will see this draft. `progress` takes the answer so far. `seed` is the same whenever the same is
+    carried out.
     """
 
     web: Web
@@ -41,6 +55,8 @@ class Context:
     outside: frozenset[str] = frozenset()
     rewrite: Rewrite | None = None
     asked_later: bool = False
+    shelf: Shelf = Shelf()
+    seed: str = ""
     progress: Callable[[str], None] = lambda text: None
     cancelled: Callable[[], bool] = lambda: False
 

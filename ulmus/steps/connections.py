@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from pydantic import BaseModel, Field
 
 from ..core.cost import Prices
-from ..protocols import chat, mail, mailbox, micropub
+from ..protocols import chat, filestore, mail, mailbox, micropub, searches, services
 from ..protocols.net import Web
 from .base import Connection, Settings
 
@@ -50,6 +51,38 @@ class MailboxSettings(Settings):
     user: str = Field(title="User", min_length=1, max_length=200)
 
 
+class SearchSettings(Limited):
+    description: str = Field(
+        "",
+        title="OpenSearch description",
+        description="Its address, where the service has one; nothing else is needed then.",
+        max_length=500,
+    )
+    address: str = Field(
+        "",
+        title="Address with {words}",
+        description="For a plain JSON service, such as https://search.example/api?q={words}&n={most}&lang={language}.",
+        max_length=1000,
+    )
+    results: str = Field("$.results", title="Where the results stand", description="A JSONPath (RFC 9535).", max_length=300)
+    title: str = Field("title", title="Name of the title", max_length=100)
+    link: str = Field("link", title="Name of the link", max_length=100)
+    summary: str = Field("summary", title="Name of the summary", max_length=100)
+    date: str = Field("date", title="Name of the date", max_length=100)
+    header: str = Field("", title="Header for the key", description="Such as X-API-Key; empty where none is needed.", max_length=60)
+
+
+class ServiceSettings(Limited):
+    base_url: str = Field(title="Address", description="What all its addresses begin with.", min_length=1, max_length=500)
+    header: str = Field("Authorization", title="Header for the key", max_length=60)
+    before: str = Field("Bearer ", title="Words before the key", description="Such as “Bearer ”; may be empty.", max_length=40)
+
+
+class FilesSettings(Limited):
+    url: str = Field(title="WebDAV address", description="Of the folder everything stands in.", min_length=1, max_length=500)
+    user: str = Field("", title="User", max_length=200)
+
+
 @dataclass(frozen=True)
 class ConnectionKind:
     """A kind of connection: settings, the names of its secrets, and a test that gives a sentence or raises `OutsideError`."""
@@ -72,6 +105,40 @@ def reader(connection: Connection) -> mailbox.Mailbox:
     """The mailbox reader's view of a mailbox connection."""
     s = connection.settings
     return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""))
+
+
+def searcher(connection: Connection) -> searches.Service:
+    """The search client's view of a search connection."""
+    s = connection.settings
+    return searches.Service(
+        s.description, s.address, s.results, s.title, s.link, s.summary, s.date, s.header, connection.secrets.get("key", "")
+    )
+
+
+def service_headers(connection: Connection) -> dict[str, str]:
+    """The headers that let one into a data service."""
+    s, key = connection.settings, connection.secrets.get("key", "")
+    return {s.header: f"{s.before}{key}"} if key and s.header else {}
+
+
+def folder(connection: Connection) -> filestore.Folder:
+    """The file client's view of a file store connection."""
+    s, password = connection.settings, connection.secrets.get("password", "")
+    told = base64.b64encode(f"{s.user}:{password}".encode()).decode()
+    return filestore.Folder(s.url, {"Authorization": f"Basic {told}"} if s.user or password else {})
+
+
+def _test_search(web: Web, connection: Connection) -> str:
+    return searches.probe(web, searcher(connection))
+
+
+def _test_service(web: Web, connection: Connection) -> str:
+    said = services.ask(web, services.Question(connection.settings.base_url, headers=service_headers(connection)))
+    return f"Answered with {said.status}."
+
+
+def _test_files(web: Web, connection: Connection) -> str:
+    return filestore.probe(web, folder(connection))
 
 
 def _test_mailbox(web: Web, connection: Connection) -> str:
@@ -131,6 +198,30 @@ CONNECTION_KINDS: dict[str, ConnectionKind] = {
             MailboxSettings,
             {"password": "Password"},
             _test_mailbox,
+        ),
+        ConnectionKind(
+            "search",
+            "Search service",
+            "News or web search: by OpenSearch, or any service that answers in JSON.",
+            SearchSettings,
+            {"key": "API key"},
+            _test_search,
+        ),
+        ConnectionKind(
+            "service",
+            "Data service",
+            "Any service that is asked over HTTP: contacts, customers, products, render jobs.",
+            ServiceSettings,
+            {"key": "API key"},
+            _test_service,
+        ),
+        ConnectionKind(
+            "files",
+            "File store",
+            "Folders and files that can be reached by WebDAV.",
+            FilesSettings,
+            {"password": "Password"},
+            _test_files,
         ),
     )
 }

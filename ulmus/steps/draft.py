@@ -27,6 +27,7 @@ from ..core.drafting.shapes import (
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, Settings, StepFailed, setting
+from .models import server_of
 
 
 class Take(Settings):
@@ -134,9 +135,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     messages = with_demand(prompt.messages, demand_of(shape)) if shape else prompt.messages
     if context.rewrite is not None:
         messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
-    server = chat.Server(
-        connection.settings.base_url, connection.secrets.get("key", ""), connection.settings.model, connection.settings.max_seconds
-    )
+    server = server_of(connection)
     usage, rounds = Usage(), []
     while True:
         try:

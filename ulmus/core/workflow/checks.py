@@ -284,7 +284,7 @@ def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     for line, _, muted in workflow.walk():
         manner = getattr(kinds.get(line.kind), "manner", "")
         asked = asked or (manner == "ask" and not muted)
-        if manner == "send" and not asked and not muted:
+        if manner == "send" and kinds[line.kind].stage == "publish" and not asked and not muted:
             return [LineProblem(line.id, "This goes out with nobody asked.", "warning")]
     return []
 

@@ -128,6 +128,7 @@ const WIDE = new Set([
   "value",
   "longvalue",
   "condition",
+  "filter",
   "rules",
   "cells",
   "fields",
@@ -139,7 +140,23 @@ const WIDE = new Set([
 ]);
 const NO_POLICY = new Set(["start", "ask"]);
 const BLOCKS = new Set(["for_each", "fork", "repeat_until", "set_values", "wait"]);
+/** What the elements of a line’s list are made of, as values of their own, with those of the first as known. */
+function elementsOf(kind: Schemas["KindView"]): Schemas["ValueView"][] {
+  const names = (kind.elements ?? []) as string[];
+  return names.map((name) => ({
+    path: name,
+    root: "each",
+    title: "Each of the list",
+    about: "",
+    type: "text",
+    value: null,
+    known: false,
+    inside: [],
+  }));
+}
+
 function Control({
+  kind,
   doc,
   name,
   property,
@@ -186,6 +203,12 @@ function Control({
       return (
         <Field group label={label} help={property.description} wrong={here[0]?.message ?? wrong}>
           <ConditionEditor label={label} value={String(value ?? "")} values={values} onChange={set} />
+        </Field>
+      );
+    case "filter":
+      return (
+        <Field group label={label} help={property.description} wrong={wrong}>
+          <ConditionEditor label={label} value={String(value ?? "")} values={elementsOf(kind)} onChange={set} />
         </Field>
       );
     case "schedule":

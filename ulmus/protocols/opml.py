@@ -1,0 +1,58 @@
+"""Lists of feeds in OPML 2.0, in and out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from .errors import OutsideError
+
+MOST = 1000
+
+
+@dataclass(frozen=True)
+class Outline:
+    """One feed of a list: its title, its address, the site it belongs to, the folder it stands in."""
+
+    title: str
+    feed: str
+    site: str = ""
+    folder: str = ""
+
+
+def parse(body: bytes) -> list[Outline]:
+    """The feeds an OPML file lists. Raises `OutsideError` where it is none."""
+    from lxml import etree
+
+    try:
+        root = etree.fromstring(body, etree.XMLParser(resolve_entities=False, no_network=True, recover=True))
+    except (etree.XMLSyntaxError, ValueError):
+        root = None
+    if root is None or str(root.tag).lower() != "opml":
+        raise OutsideError("This is no list of feeds (OPML).")
+    out: dict[str, Outline] = {}
+    for one in root.iter("outline"):
+        feed = (one.get("xmlUrl") or one.get("xmlurl") or "").strip()
+        if feed and feed not in out and len(out) < MOST:
+            parent = one.getparent()
+            folder = parent.get("text") or parent.get("title") or "" if parent is not None and parent.tag == "outline" else ""
+            out[feed] = Outline(one.get("title") or one.get("text") or feed, feed, one.get("htmlUrl") or "", folder)
+    return list(out.values())
+
+
+def write(feeds: list[Outline], title: str) -> bytes:
+    """An OPML file of these feeds."""
+    from lxml import etree
+
+    root: Any = etree.Element("opml", version="2.0")
+    head = etree.SubElement(root, "head")
+    etree.SubElement(head, "title").text = title
+    body = etree.SubElement(root, "body")
+    folders: dict[str, Any] = {"": body}
+    for one in feeds:
+        if one.folder not in folders:
+            folders[one.folder] = etree.SubElement(body, "outline", text=one.folder)
+        told = {"type": "rss", "text": one.title, "title": one.title, "xmlUrl": one.feed}
+        etree.SubElement(folders[one.folder], "outline", {**told, **({"htmlUrl": one.site} if one.site else {})})
+    out: bytes = etree.tostring(root, xml_declaration=True, encoding="utf-8", pretty_print=True)
+    return out

@@ -1,0 +1,81 @@
+"""What a site lets programs read (robots.txt, RFC 9309), asked once an hour for each host."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from typing import Any
+from urllib.parse import urlsplit
+
+from .errors import OutsideError
+from .net import Web
+
+NAME = "Ulmus"
+LARGEST = 512_000
+KEPT_SECONDS = 3600.0
+MOST_HOSTS = 2000
+PATIENCE = 10.0
+
+
+class _Kept:
+    """The rules of hosts as last read."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._hosts: OrderedDict[str, tuple[float, Any]] = OrderedDict()
+
+    def rules(self, web: Web, root: str) -> Any:
+        with self._lock:
+            found = self._hosts.get(root)
+        if found is None or time.monotonic() - found[0] > KEPT_SECONDS:
+            found = (time.monotonic(), _read(web, root))
+            with self._lock:
+                self._hosts[root] = found
+                while len(self._hosts) > MOST_HOSTS:
+                    self._hosts.popitem(last=False)
+        return found[1]
+
+    def forget(self) -> None:
+        with self._lock:
+            self._hosts.clear()
+
+
+_kept = _Kept()
+forget = _kept.forget
+
+
+def check(web: Web, url: str) -> None:
+    """Raise `OutsideError` where the site asks programs not to read `url`.
+
+    No file, or a refusal to show one, allows all; a server that fails on it allows nothing until it answers (RFC 9309
+    section 2.3.1).
+    """
+    parts = urlsplit(url)
+    rules = _kept.rules(web, f"{parts.scheme}://{parts.netloc}")
+    if rules is not None and not rules.can_fetch(url, NAME):
+        raise OutsideError(f"“{parts.hostname}” asks programs not to read this page (robots.txt).")
+
+
+def sitemaps(web: Web, url: str) -> list[str]:
+    """The addresses of the sitemaps a host names; empty where it names none."""
+    parts = urlsplit(url)
+    rules = _kept.rules(web, f"{parts.scheme}://{parts.netloc}")
+    return list(rules.sitemaps)[:20] if rules is not None else []
+
+
+def _read(web: Web, root: str) -> Any:
+    from protego import Protego  # loaded on first use
+
+    try:
+        got = web.fetch(f"{root}/robots.txt", max_bytes=LARGEST, max_seconds=PATIENCE)
+    except OutsideError as error:
+        if "MB; reading was stopped" in error.message:
+            return None
+        # The site cannot be reached at all; reading the page itself says so better.
+        raise
+    if got.status >= 500:
+        raise OutsideError(f"“{urlsplit(root).hostname}” cannot say what may be read (robots.txt: {got.status}).", retryable=True)
+    if got.status != 200:
+        return None
+    return Protego.parse(got.body.decode("utf-8", errors="replace"))

@@ -1,0 +1,236 @@
+"""Data services over HTTP: one question, all its pages, the values picked; and jobs that are handed in and waited for.
+
+Answers in JSON are read as such, others as text. Errors are told with the reason the service gives, also in problem
+details (RFC 9457). A job is answered with 202 and the place to look (RFC 9110 section 15.3.3), or tells its state in a field.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlencode, urljoin, urlsplit, urlunsplit
+
+from .errors import OutsideError
+from .jsonpath import pick
+from .net import Fetched, Web, retry_after, status_error
+from .text import decode
+
+LARGEST = 8_000_000
+MOST_PAGES = 50
+_NEXT = re.compile(r'<([^>]+)>\s*;[^,]*\brel="?next"?', re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Question:
+    """What is asked. `body` is JSON, or names with values for a form; `query` is put into the address."""
+
+    url: str
+    method: str = "GET"
+    headers: Mapping[str, str] = field(default_factory=dict, repr=False)
+    query: Mapping[str, str] = field(default_factory=dict)
+    body: Any = None
+    form: bool = False
+    seconds: float = 30.0
+
+
+@dataclass(frozen=True)
+class Said:
+    """An answer: its status, what it holds (JSON values, or text), and its headers."""
+
+    status: int
+    data: Any
+    headers: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Paging:
+    """How further pages are come by: ``no``, ``link`` (Link header, RFC 8288), ``field`` (the next address or mark stands at
+    `path`; a mark goes into the query as `name`), or ``number`` (the query's `name` counts up from 1)."""
+
+    how: str = "no"
+    path: str = ""
+    name: str = "page"
+    most: int = 10
+
+
+def ask(web: Web, question: Question) -> Said:
+    """The answer to one question. Raises `OutsideError` with the reason the service gives."""
+    url = with_query(question.url, question.query)
+    body = {} if question.body is None else {"data": question.body} if question.form else {"json": question.body}
+    headers = {"Accept": "application/json, */*;q=0.5", **question.headers}
+    got = web.fetch(url, method=question.method, headers=headers, max_bytes=LARGEST, max_seconds=question.seconds, **body)
+    if got.status >= 400:
+        raise _refusal(got)
+    return Said(got.status, _data(got), got.headers)
+
+
+def ask_all(web: Web, question: Question, path: str, paging: Paging) -> tuple[list[Any], Said]:
+    """The values at `path` (RFC 9535) of every page, and the first answer. A single list that is picked is taken apart."""
+    first: Said | None = None
+    found: list[Any] = []
+    asked: set[str] = set()
+    for number in range(1, min(paging.most, MOST_PAGES) + 1 if paging.how != "no" else 2):
+        here = question
+        if paging.how == "number":
+            here = _asking(question, {paging.name: str(number)})
+        mark = with_query(here.url, here.query)
+        if mark in asked:
+            break
+        asked.add(mark)
+        said = ask(web, here)
+        first = first or said
+        values = pick(said.data, path) if path else [said.data]
+        values = values[0] if len(values) == 1 and isinstance(values[0], list) else values
+        found += values
+        following = _following(said, here, paging) if values else None
+        if paging.how == "number":
+            if not values:
+                break
+        elif following is None:
+            break
+        else:
+            question = following
+    assert first is not None
+    return found, first
+
+
+@dataclass(frozen=True)
+class Job:
+    """How a job is followed. `state` is where its state stands in the answer, with the words for done and failed; `place`
+    where the address to look stands, when no Location header gives it; `result` what is picked at the end."""
+
+    state: str = "$.status"
+    done: tuple[str, ...] = ("done", "ready", "completed", "succeeded", "finished")
+    failed: tuple[str, ...] = ("failed", "error", "cancelled", "canceled", "rejected")
+    place: str = ""
+    result: str = ""
+    every: float = 5.0
+    longest: float = 900.0
+
+
+def carry_out(
+    web: Web,
+    question: Question,
+    job: Job,
+    *,
+    sleep: Callable[[float], None] = time.sleep,
+    clock: Callable[[], float] = time.monotonic,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> dict[str, Any]:
+    """Hand a job in and wait for it: ``result``, ``state``, ``place`` and the seconds it took. Raises `OutsideError` where
+    it fails or is not ready in time.
+
+    A service that asks to come back later (Retry-After) is obeyed within the limit. The question should carry an
+    Idempotency-Key, so that handing it in again gives the same job.
+    """
+    began = clock()
+    said = ask(web, question)
+    place = said.headers.get("location", "") if said.status in (201, 202) else ""
+    if not place and job.place:
+        place = str(next(iter(pick(said.data, job.place)), "") or "")
+    place = urljoin(question.url, place) if place else ""
+    look = Question(place or question.url, headers=question.headers, seconds=question.seconds)
+    pause = job.every
+    while True:
+        state = _state(said, job)
+        if state in job.failed:
+            raise OutsideError(f"The job failed: {_reason(said.data) or state}.")
+        waiting = said.status == 202 or (state and state not in job.done)
+        if not waiting:
+            picked = pick(said.data, job.result) if job.result else [said.data]
+            result = picked[0] if len(picked) == 1 else picked
+            return {"result": result, "state": state or "done", "place": place, "seconds": round(clock() - began, 1)}
+        if not place:
+            raise OutsideError("The service took the job but did not say where to look for it.")
+        asked = retry_after(said.headers.get("retry-after"))
+        pause = min(max(asked if asked is not None else pause, 0.05), 120.0)
+        if clock() - began + pause > job.longest:
+            raise OutsideError(f"The job was not ready after {_span(job.longest)}; it was last “{state or 'under way'}”.")
+        sleep(pause)
+        if cancelled():
+            raise OutsideError("Stopped.")
+        said = ask(web, look)
+        if asked is None:
+            pause = min(pause * 1.4, 60.0)
+
+
+def with_query(url: str, query: Mapping[str, str]) -> str:
+    """`url` with more in its query."""
+    if not query:
+        return url
+    parts = urlsplit(url)
+    more = urlencode(query)
+    return urlunsplit((*parts[:3], f"{parts.query}&{more}" if parts.query else more, parts.fragment))
+
+
+def _asking(question: Question, more: Mapping[str, str]) -> Question:
+    return Question(
+        question.url, question.method, question.headers, {**question.query, **more}, question.body, question.form, question.seconds
+    )
+
+
+def _following(said: Said, question: Question, paging: Paging) -> Question | None:
+    if paging.how == "link":
+        found = _NEXT.search(said.headers.get("link", ""))
+        target = found.group(1) if found else ""
+    elif paging.how == "field":
+        target = str(next(iter(pick(said.data, paging.path)), "") or "")
+        if target and not target.startswith(("http://", "https://", "/")):
+            return _asking(question, {paging.name: target})
+    else:
+        return None
+    if not target:
+        return None
+    url = urljoin(question.url, target)
+    # Keys go on only to the host they were meant for.
+    same = urlsplit(url).netloc == urlsplit(question.url).netloc
+    return Question(url, question.method, question.headers if same else {}, {}, question.body, question.form, question.seconds)
+
+
+def _data(got: Fetched) -> Any:
+    text = decode(got.body, got.charset)
+    if "json" in got.content_type or text.lstrip()[:1] in ("{", "["):
+        try:
+            return json.loads(text)
+        except (ValueError, RecursionError):
+            if "json" in got.content_type:
+                raise OutsideError("The service sent JSON that is cut off or damaged.", retryable=True) from None
+    return text
+
+
+def _refusal(got: Fetched) -> OutsideError:
+    error = status_error(got, "The service")
+    try:
+        said = _reason(_data(got))
+    except OutsideError:
+        said = ""
+    return OutsideError(
+        f"{error.message} It says: {said}" if said else error.message, retryable=error.retryable, retry_after=error.retry_after
+    )
+
+
+def _reason(data: Any) -> str:
+    """The reason in an answer that refuses (RFC 9457, and the ways most services have)."""
+    if isinstance(data, str):
+        return "" if "<" in data else " ".join(data.split())[:200]
+    if isinstance(data, Mapping):
+        for name in ("detail", "message", "error_description", "title", "error", "reason"):
+            value = data.get(name)
+            if isinstance(value, Mapping):
+                return _reason(value)
+            if isinstance(value, str) and value:
+                return " ".join(value.split())[:200].rstrip(".")
+    return ""
+
+
+def _state(said: Said, job: Job) -> str:
+    found = pick(said.data, job.state) if job.state and isinstance(said.data, dict | list) else []
+    return str(found[0]).casefold() if found and isinstance(found[0], str) else ""
+
+
+def _span(seconds: float) -> str:
+    return f"{seconds / 60:g} minutes" if seconds >= 120 else f"{seconds:g} seconds"
