@@ -18,7 +18,7 @@ from unittest import mock
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
-from scripts import bench_engine
+from scripts import bench_engine, bench_gather
 from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
@@ -226,6 +226,7 @@ def main() -> None:
     """Run everything."""
     engine_overhead()
     bench_engine.main()
+    bench_gather.main()
     server()
     browser()
     large_page()

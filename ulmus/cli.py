@@ -194,17 +194,56 @@ def feed(source: str, allow: tuple[str, ...], as_json: bool) -> None:
 @ALLOW
 @JSON
 def read(source: str, allow: tuple[str, ...], as_json: bool) -> None:
-    """Read the main text of the page at SOURCE (an address or an HTML file)."""
-    from .protocols import pages
+    """Read SOURCE: a page or file by its address, or a file here. Web pages give their main text; PDF, DOCX, ODT, HTML,
+    Markdown and text theirs; CSV, XLSX and ODS their rows.
+    """
+    from .protocols import documents, pages
+    from .protocols.net import Web, status_error
+
+    def fetched(web: Web) -> Any:
+        if not _is_url(source):
+            return documents.read(_bytes(Path(source)), source)
+        try:
+            return pages.read(web, source)
+        except OutsideError:
+            got = web.fetch(source, max_bytes=documents.LARGEST, max_seconds=120)
+            if got.status != 200:
+                raise status_error(got, "The server") from None
+            if got.content_type in ("text/html", "application/xhtml+xml"):
+                raise
+            return documents.read(got.body, got.url, got.content_type, got.charset)
+
+    found = _outside(allow, fetched)
+    if as_json:
+        click.echo(json.dumps(dataclasses.asdict(found) | {"words": len(found.text.split())}, ensure_ascii=False))
+        return
+    head = " ".join([found.author, getattr(found, "date", "")]).strip()
+    click.echo("\n".join(part for part in (found.title, head, "", found.text) if part is not None))
+    for note in getattr(found, "notes", []):
+        click.echo(note, err=True)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--fineness", type=click.Choice(["few", "some", "many"]), default="some", show_default=True)
+@JSON
+def chapters(file: Path, fineness: Any, as_json: bool) -> None:
+    """Find the chapters of the recording whose transcript (WebVTT or SRT) is FILE; - for standard input."""
+    from .core.gather.chapters import chapters as found_in
+    from .protocols import transcripts
     from .protocols.text import decode
 
-    found = _outside(
-        allow, lambda web: pages.read(web, source) if _is_url(source) else pages.from_html(decode(_bytes(Path(source))))
-    )
+    try:
+        cues = transcripts.parse(sys.stdin.read() if str(file) == "-" else decode(_bytes(file)))
+    except OutsideError as error:
+        raise click.ClickException(error.message) from None
+    found = found_in(cues, fineness)
     if as_json:
-        click.echo(json.dumps(dataclasses.asdict(found) | {"words": found.words}, ensure_ascii=False))
-    else:
-        click.echo("\n".join(part for part in (found.title, " ".join([found.author, found.date]).strip(), "", found.text)))
+        told = [{"at": transcripts.stamp(one.start), **dataclasses.asdict(one)} for one in found]
+        click.echo(json.dumps({"chapters": told, "minutes": round((cues[-1].end - cues[0].start) / 60, 1)}, ensure_ascii=False))
+        return
+    for one in found:
+        click.echo(f"{transcripts.stamp(one.start):>8}  {', '.join(one.words[:4])}: {one.opening} …")
 
 
 @main.command()

@@ -230,6 +230,9 @@ def _proofs(services: Services, made: dict[str, int]) -> None:
         ("topics-to-posts", 3),
         ("visitor-question", 2),
         ("weekly-round", 1),
+        ("lead-brief", 3),
+        ("new-recording", 2),
+        ("trade-news", 1),
     ):
         id_ = made[name]
         workflows.capture(engine, id_, count)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
@@ -13,6 +14,7 @@ from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, 
 from ..core.workflow.kinds import field_control
 from ..runtime.proofing import dependents
 from ..steps import kinds
+from ..steps.lists import HEADS
 from ..store import tables
 from .base import (
     CellState,
@@ -122,7 +124,17 @@ def brief(kind_name: str, output: Mapping[str, Any]) -> str:
     kind = kinds().get(kind_name)
     if kind is None or not kind.brief:
         return ""
-    return kind.brief.format_map(_Blank(str, output))[:LONGEST_BRIEF].strip()
+    told = re.sub(r"^1 (\w+)s\b", r"1 \1", kind.brief.format_map(_Blank(str, output)))
+    return f"{told}{_heads(output)}"[:LONGEST_BRIEF].strip()
+
+
+def _heads(output: Mapping[str, Any]) -> str:
+    """What the first few of a list are called."""
+    found = output.get("items") or output.get("chapters")
+    if not isinstance(found, list):
+        return ""
+    heads = [next((str(one[name]) for name in HEADS if one.get(name)), "") for one in found[:3] if isinstance(one, dict)]
+    return "".join(f" · {_short(head, 48)}" for head in heads if head)
 
 
 def flow_brief(line: Line, output: Mapping[str, Any]) -> str:

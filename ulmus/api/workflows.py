@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 
 from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_needs, sentence, write_file
 from ..core.workflow.sketch import blank_page
+from ..protocols import opml
 from ..protocols.errors import OutsideError
 from ..runtime import sharing, sketching, workflows
 from ..runtime.services import audit, world
@@ -274,6 +275,26 @@ def file(path: WorkflowPath) -> Response:
         write_file(page, needs),
         mimetype="application/json",
         headers={"Content-Disposition": f'attachment; filename="{name.encode("ascii", "ignore").decode() or "workflow"}.json"'},
+    )
+
+
+@bp.get("/feeds.opml")
+@needs("reader")
+def feed_list() -> Response:
+    """Every feed the workflows look at, as OPML 2.0, in folders by brand."""
+    found: dict[str, opml.Outline] = {}
+    with house().services.store.read() as session:
+        brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
+        for record in session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name)):
+            for line in Workflow.model_validate(record.document).lines:
+                address = str(line.settings.get("url", ""))
+                if line.kind in ("feed_item", "read_feed") and address.startswith(("http://", "https://")):
+                    for one in address.split():
+                        found.setdefault(one, opml.Outline(record.name, one, folder=brands.get(record.brand or "", "")))
+    return Response(
+        opml.write(list(found.values()), "Feeds of Ulmus"),
+        mimetype="text/x-opml",
+        headers={"Content-Disposition": 'attachment; filename="feeds.opml"'},
     )
 
 

@@ -233,14 +233,11 @@ def _pdf(body: bytes) -> Document:
 
 def _sizes(out: list[tuple[float, str]]) -> Any:
     """A visitor that notes each piece of text with the size it is set in."""
+    note = out.append
 
     def visit(text: str, cm: Any, tm: Any, font: Any, size: Any) -> None:
         if text:
-            try:
-                scale = abs(float(tm[3]) or float(tm[0])) * (abs(float(cm[3])) or 1.0)
-                out.append((round(float(size or 0) * scale, 1), text))
-            except (TypeError, ValueError, IndexError):
-                out.append((0.0, text))
+            note(((size or 0.0) * (tm[3] or tm[0]) * (cm[3] or 1.0), text))
 
     return visit
 
@@ -254,7 +251,7 @@ def _lines(sized: list[tuple[float, str]]) -> Iterator[tuple[float, str]]:
             if i and line:
                 words = " ".join("".join(t for _, t in line).split())
                 if words:
-                    yield max(line, key=lambda one: len(one[1]))[0], words
+                    yield abs(round(max(line, key=lambda one: len(one[1]))[0], 1)), words
                 line = []
             if part:
                 line.append((size, part))

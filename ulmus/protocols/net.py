@@ -98,10 +98,11 @@ def _guarded(base: type[HTTPConnection], allowed: frozenset[str]) -> type[HTTPCo
 
 
 class Web:
-    """An HTTP client that all protocols share. Thread-safe; close it when done."""
+    """An HTTP client that all protocols share. Thread-safe; close it when done. `allowed` are hosts (``host:port``) of the
+    owner's own, exempt from the address guard."""
 
     def __init__(self, allowed: Iterable[str] = ()) -> None:
-        hosts = frozenset(allowed)
+        hosts = self.allowed = frozenset(allowed)
 
         class Plain(urllib3.HTTPConnectionPool):
             ConnectionCls = _guarded(HTTPConnection, hosts)

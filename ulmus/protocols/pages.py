@@ -91,6 +91,7 @@ class _Cache:
 
 
 _cache = _Cache()
+_loading = threading.Lock()
 
 
 def read(web: Web, url: str) -> Page:
@@ -199,9 +200,10 @@ def language_of(text: str) -> str:
     """The language of a text as an ISO 639-1 code; empty for a text too short to tell."""
     if len(text.split()) < 8:
         return ""
-    import py3langid  # loaded on first use: it is large
+    with _loading:
+        import py3langid  # loaded on first use, once: it is large and takes a second
 
-    return str(py3langid.classify(text[:4000])[0])
+        return str(py3langid.classify(text[:4000])[0])
 
 
 def clean(link: str) -> str:

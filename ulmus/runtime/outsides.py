@@ -31,6 +31,8 @@ from .services import Services
 log = logging.getLogger("ulmus")
 AT_ONCE = 64
 """Calls to one outside at a time, where its connection says nothing else."""
+POLITE = 1
+"""Requests to one site at a time, unless an owner has said that the host is a server of their own."""
 IN_A_ROW = 5
 """Failures in a row after which the door closes."""
 FIRST_REST, LONGEST_REST = 10.0, 900.0
@@ -106,11 +108,15 @@ class Outsides:
             return
         with self._lock:
             new = key not in self._all
-            outside = self._all.setdefault(key, Outside(key, key.partition(":")[2]))
+            outside = self._all.setdefault(key, Outside(key, key.partition(":")[2], self._at_once(key)))
             outside.waiting.append(_Waiting(job, run, self.services.clock()))
         if new and key.startswith("connection:"):
             self._read_limits()
         self._let_through(outside)
+
+    def _at_once(self, key: str) -> int:
+        kind, _, host = key.partition(":")
+        return POLITE if kind == "host" and host not in self.services.web.allowed else AT_ONCE
 
     def look(self, now: float) -> None:
         """Open doors whose rest is over, and give back what has waited too long."""

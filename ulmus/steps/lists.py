@@ -12,6 +12,8 @@ from ..core.slots import check_condition
 from ..core.workflow.kinds import type_word
 from .base import Context, Settings, setting
 
+HEADS = ("title", "words", "subject", "name")
+"""What an element of a list is called by, the first of these it has."""
 _INWARD = frozenset(("row", "nearness", "identity", "message_id"))
 
 
@@ -68,13 +70,14 @@ def as_text(items: Sequence[dict[str, Any]]) -> str:
     """A list as text: each with a number, its first value, and the others under it."""
     blocks = []
     for n, one in enumerate(items, start=1):
-        values = [
-            (name, str(value))
-            for name, value in one.items()
-            if name not in _INWARD and value not in ("", None, [], {}) and not isinstance(value, bool)
-        ]
-        first, rest = (values[0][1], values[1:]) if values else ("", [])
-        blocks.append("\n".join([f"{n}. {first}", *(f"   {name}: {value}" for name, value in rest)]))
+        told = {
+            name: str(v)
+            for name, v in one.items()
+            if name not in _INWARD and not isinstance(v, bool) and v not in ("", None, [], {})
+        }
+        first = next((name for name in HEADS if name in told), next(iter(told), ""))
+        rest = (f"   {name}: {value}" for name, value in told.items() if name != first)
+        blocks.append("\n".join([f"{n}. {told.get(first, '')}", *rest]))
     return "\n\n".join(blocks)
 
 

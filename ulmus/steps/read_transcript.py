@@ -30,13 +30,10 @@ class TranscriptSettings(Settings):
     )
     fineness: Fineness = setting(
         "Chapters",
+        "Few: one in about a quarter of an hour; some: in seven minutes; many: in four.",
         control="choice",
         default="some",
-        labels={
-            "few": "few: one in about a quarter of an hour",
-            "some": "some: one in about seven minutes",
-            "many": "many: one in about four minutes",
-        },
+        labels={"few": "few", "some": "some", "many": "many"},
     )
     model: str = setting(
         "Titles by",

@@ -76,5 +76,5 @@ KIND = Kind(
     faults=list_faults(SiteLink),
     gives_outside=True,
     reaches="url",
-    brief="{count} links · {title}",
+    brief="{count} links",
 )

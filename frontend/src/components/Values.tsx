@@ -69,6 +69,12 @@ function Items({ items }: { items: unknown[] }) {
   );
 }
 
+const isShort = (value: unknown) => String(value ?? "").length <= 14;
+
+/** Moments to the minute; everything else as it is. */
+const shortened = (value: unknown) =>
+  typeof value === "string" && /^\d{4}-\d\d-\d\dT\d\d:\d\d/.test(value) ? value.slice(0, 16).replace("T", " ") : value;
+
 /** A list of bundles as a table, a column for each name. */
 function Rows({ rows }: { rows: Bundle[] }) {
   const [all, setAll] = useState(false);
@@ -93,9 +99,9 @@ function Rows({ rows }: { rows: Bundle[] }) {
               <tr key={i} className="border-t border-line align-top">
                 <td className="px-2 py-1 text-right text-xs text-soft">{i + 1}</td>
                 {names.map((name) => (
-                  <td key={name} className="max-w-80 px-2 py-1">
+                  <td key={name} className={`max-w-80 px-2 py-1 ${isShort(row[name]) ? "whitespace-nowrap" : ""}`}>
                     <div className="max-h-28 overflow-y-auto">
-                      {name in row ? <Shown value={row[name]} /> : <span className="text-soft">–</span>}
+                      {name in row ? <Shown value={shortened(row[name])} /> : <span className="text-soft">–</span>}
                     </div>
                   </td>
                 ))}

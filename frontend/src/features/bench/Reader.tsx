@@ -3,7 +3,7 @@ import type { Result } from "../../api/client";
 import { Post } from "../../components/Piece";
 import { Findings, Versions } from "../../components/Rules";
 import { State } from "../../components/State";
-import { Mail, Tree } from "../../components/Values";
+import { Mail, Shown, Tree } from "../../components/Values";
 import { money, when } from "../../components/words";
 
 type Props = {
@@ -131,6 +131,8 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
         </>
       ) : output.subject && (output.text || output.html) ? (
         <Mail mail={output} />
+      ) : stage === "gather" && Array.isArray(output.items ?? output.chapters) ? (
+        <Listed output={output} />
       ) : stage === "gather" && text ? (
         <article>
           <h3 className="font-serif text-xl leading-snug">{String(output.title ?? "")}</h3>
@@ -142,13 +144,44 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
               </a>
             ) : null}
           </p>
-          <div className="piece leading-relaxed [&]:whitespace-pre-line">{text.replaceAll("\n", "\n\n")}</div>
+          <div className="piece leading-relaxed [&]:whitespace-pre-line">
+            {text.includes("\n\n") ? text : text.replaceAll("\n", "\n\n")}
+          </div>
           <Beyond output={output} />
         </article>
       ) : (
         <Tree values={output} />
       )}
     </div>
+  );
+}
+
+/** A list as a table; all of it as one text, and what else there is, below. */
+function Listed({ output }: { output: Record<string, unknown> }) {
+  const items = (output.items ?? output.chapters) as unknown[];
+  const text = String(output.text ?? "");
+  return (
+    <article>
+      <p className="mb-2 text-sm text-soft">
+        {items.length}
+        {Number(output.found) > items.length ? ` of ${output.found} found` : ""}
+        {output.title ? ` · ${output.title}` : ""}
+        {output.minutes ? ` chapters in ${output.minutes} minutes` : ""}
+        {Array.isArray(output.speakers) && output.speakers.length ? ` · ${output.speakers.join(", ")}` : ""}
+      </p>
+      <Shown value={items} />
+      {text && (
+        <details className="mt-4 border-t border-line pt-2">
+          <summary className="cursor-pointer text-xs text-soft">As text, for a prompt</summary>
+          <div className="piece mt-2 text-sm">{text}</div>
+        </details>
+      )}
+      {Array.isArray(output.problems) && output.problems.length > 0 && (
+        <div className="mt-3 text-sm text-ochre">
+          <Shown value={output.problems} />
+        </div>
+      )}
+    </article>
   );
 }
 

@@ -49,6 +49,13 @@ export function Workflows() {
           </ul>
         </section>
       ))}
+      {list.data.length > 0 && (
+        <p className="mt-8 text-xs text-soft">
+          <a className="underline underline-offset-2" href="/api/feeds.opml">
+            All feeds looked at, as a list (OPML)
+          </a>
+        </p>
+      )}
       <NewWorkflow open={making} onClose={() => setMaking(false)} list={list.data} />
     </main>
   );
