@@ -76,7 +76,9 @@ class Town:
         self._scratch = None if folder else tempfile.TemporaryDirectory(prefix="practice-town-")
         files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
         app = DispatcherMiddleware(create_app(self.state, self.smtp_port), {"/files": _Later(lambda: filestore.application(files))})
-        self._server: Any = create_server(app, host="127.0.0.1", port=port, threads=THREADS, send_bytes=1, ident="practice town")
+        self._server: Any = create_server(
+            app, host="127.0.0.1", port=port, threads=THREADS, connection_limit=1000, send_bytes=1, ident="practice town"
+        )
         self._server.channel_class = _Channel
         self.port = self._server.effective_port
         self.url = f"http://127.0.0.1:{self.port}"

@@ -49,7 +49,7 @@ class CommandLine(WithTown):
 
     def test_every_command_has_help_worth_reading(self) -> None:
         listed = self.call("--help").stdout
-        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "render", "due", "user", "docs"):
+        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "chapters", "render", "due", "user", "docs"):
             self.assertIn(command, listed)
             self.assertGreater(len(self.call(command, "--help").stdout), 150, command)
 
@@ -99,6 +99,28 @@ class CommandLine(WithTown):
         self.assertIn("No running text", self.call("read", self.file("p.html", "<html><body></body></html>"), status=1).stderr)
 
     # -- render -------------------------------------------------------------------------------------
+
+    def test_read_files_of_other_kinds(self) -> None:
+        from practice_town import reports
+
+        pdf = self.file("r.pdf", reports.pdf("seed-year.pdf"))
+        self.assertIn("seed library", self.call("read", pdf).stdout)
+        self.assertGreater(len(self.json("read", pdf)["pages"]), 3)
+        self.assertEqual(self.json("read", self.file("t.csv", "a,b\n1,2\n"))["rows"], [{"a": "1", "b": "2"}])
+        found = self.json("read", f"{self.town.url}/reports/canal-trade.pdf", *self.allow)
+        self.assertEqual(found["kind"], "pdf")
+        self.assertIn("password", self.call("read", self.file("l.pdf", reports.pdf("locked.pdf")), status=1).stderr)
+
+    def test_chapters_of_a_transcript(self) -> None:
+        from practice_town.recordings import episodes, srt, vtt
+
+        episode = episodes()["on-the-cut"]
+        file = self.file("e.vtt", vtt(episode))
+        told = self.json("chapters", file, "--fineness", "many")
+        self.assertGreater(len(told["chapters"]), 1)
+        self.assertEqual(told["chapters"][0]["at"], "0:00")
+        self.assertIn("0:00", self.call("chapters", "-", stdin=srt(episode)).stdout)
+        self.assertIn("no transcript", self.call("chapters", self.file("x.vtt", "hello"), status=1).stderr)
 
     def test_render_for_each_place(self) -> None:
         values = self.file("v.json", {"lead": {"name": "A & B", "tags": [1, 2]}})

@@ -44,7 +44,8 @@ class Doors(unittest.TestCase):
         self.now = 1000.0
         self.says: list[dict[str, Any]] = []
         bus = SimpleNamespace(say=lambda topic, **what: self.says.append({"topic": topic, **what}))
-        services: Any = SimpleNamespace(clock=lambda: self.now, bus=bus)
+        web = SimpleNamespace(allowed=frozenset({"a.example", "b.example"}))
+        services: Any = SimpleNamespace(clock=lambda: self.now, bus=bus, web=web)
         self.executor = Held()
         self.doors = Outsides(services, self.executor)
         self.done: list[OutsideError | None] = []
@@ -64,6 +65,12 @@ class Doors(unittest.TestCase):
         self.assertEqual(len(self.executor.jobs), 10)
         self.executor.go()
         self.assertEqual(len(self.done), outsides.AT_ONCE + 10)
+
+    def test_a_site_that_is_not_ones_own_is_asked_one_at_a_time(self) -> None:
+        self.come(5, key="host:elsewhere.example")
+        self.assertEqual(len(self.executor.jobs), 1)
+        self.come(5, key="host:a.example")
+        self.assertEqual(len(self.executor.jobs), 6)
 
     def test_another_outside_is_not_held_up(self) -> None:
         self.come(outsides.AT_ONCE + 10)

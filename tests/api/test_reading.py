@@ -1,0 +1,76 @@
+"""Reading and beginning through the API: comparing, conditions, shapes, pictures, templates, descriptions, lists of feeds."""
+
+from __future__ import annotations
+
+import json
+from unittest import mock
+
+from tests.api.visitor import WithApi
+from tests.runtime.house import page
+from ulmus.protocols import opml
+from ulmus.runtime.sharing import templates
+
+
+class Reading(WithApi):
+    def test_two_texts_set_against_each_other(self) -> None:
+        found = self.owner.post("/compare", {"before": "Six boats left.", "after": "Five boats left."})
+        self.assertEqual([(c["what"], c["text"]) for c in found][:2], [("removed", "Six"), ("added", "Five")])
+
+    def test_a_condition_is_taken_apart_or_left_to_be_typed(self) -> None:
+        found = self.owner.post("/conditions", {"text": 'verdict.text is one of "a", "b" or n > 3'})
+        self.assertEqual((found["plain"], found["joined"], found["clauses"][0]["right"]), (True, "or", ["a", "b"]))
+        self.assertFalse(self.owner.post("/conditions", {"text": 'not a is "b"'})["plain"])
+        self.assertIn("ends too early", self.owner.post("/conditions", {"text": "a is"})["message"])
+        self.assertEqual(self.owner.post("/conditions", {"text": " "})["clauses"], [])
+
+    def test_a_shape_from_an_example(self) -> None:
+        found = self.owner.post("/shapes", {"text": json.dumps({"company": "x", "staff": 3})})
+        self.assertEqual([(f["name"], f["type"]) for f in found], [("company", "text"), ("staff", "number")])
+        self.assertIn("no JSON", self.owner.post("/shapes", {"text": "company, staff"}, 422)["message"])
+
+    def test_pictures_come_through_the_house(self) -> None:
+        address = f"{self.town.url}/companies/varley/logo.png"
+        found = self.owner.client.get(f"/api/pictures?address={address}")
+        self.assertEqual((found.status_code, found.mimetype, found.data[:4]), (200, "image/png", b"\x89PNG"))
+        page_ = self.owner.client.get(f"/api/pictures?address={self.town.url}/companies/varley/")
+        self.assertEqual(page_.status_code, 404)
+        self.assertIn(self.owner.client.get("/api/pictures?address=http://10.0.0.7/x.png").status_code, (502,))
+
+
+class Beginning(WithApi):
+    def test_every_template_can_be_begun_from(self) -> None:
+        listed = self.owner.get("/templates")
+        self.assertEqual(len(listed), len(templates()))
+        for one in listed:
+            with self.subTest(one["key"]):
+                made = self.owner.post("/workflows", {"template": one["key"], "name": "Mine", "brand": ""}, 201)
+                bench = self.owner.get(f"/workflows/{made['id']}/bench")
+                self.assertEqual(
+                    (bench["name"], len(bench["lines"])),
+                    ("Mine", len(one["lines"]) + 1 + sum(p["kind"] == "lane" for p in bench["lines"])),
+                )
+        self.owner.post("/workflows", {"template": "none"}, 404)
+
+    def test_a_description_becomes_a_page(self) -> None:
+        told = "When a feed has a new item, read the page, write a short post about it and ask the editor."
+        made = self.owner.post("/workflows/sketch", {"description": told}, 201)
+        lines = self.owner.get(f"/workflows/{made['id']}/bench")["lines"]
+        self.assertEqual([line["kind"] for line in lines], ["feed_item", "read_page", "draft", "ask"])
+        self.assertIn("Drafted from", made["notes"][0])
+
+    def test_a_model_that_fails_makes_nothing(self) -> None:
+        before = len(self.owner.get("/workflows"))
+        for mode in ("down", "garbage", "empty"):
+            self.town.state.set_fault("model", mode, None)
+            with self.subTest(mode):
+                self.assertTrue(self.owner.post("/workflows/sketch", {"description": "Read a feed and post."}, 502)["message"])
+        self.town.state.faults.clear()
+        with mock.patch("practice_town.planner.plan", return_value=["no", "page"]):
+            said = self.owner.post("/workflows/sketch", {"description": "Read a feed and post."}, 502)["message"]
+        self.assertIn("gave no page", said)
+        self.assertEqual(len(self.owner.get("/workflows")), before)
+
+    def test_the_feeds_looked_at_as_a_list(self) -> None:
+        self.made(page(self.town.url))
+        found = opml.parse(self.owner.client.get("/api/feeds.opml").data)
+        self.assertTrue(any("furrow-letter" in one.feed for one in found))
