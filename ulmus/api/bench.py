@@ -121,6 +121,8 @@ class ValueView(BaseModel):
 
 
 class KindView(BaseModel):
+    """A kind of line; `elements` are the names of what the elements of its list are made of, where it gives one."""
+
     name: str
     stage: str
     title: str
@@ -154,7 +156,14 @@ def catalogue() -> Reply:
         records = session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name))
         called = [{"key": str(w.id), "name": w.name} for w in records]
     views = [
-        KindView(name=k.name, stage=k.stage, title=k.title, about=k.about, form=k.settings.model_json_schema())
+        KindView(
+            name=k.name,
+            stage=k.stage,
+            title=k.title,
+            about=k.about,
+            form=k.settings.model_json_schema(),
+            elements=list(inner[0]) if isinstance(inner := k.scope().get("items"), list) else [],
+        )
         for k in kinds().values()
     ]
     filters = [{"name": f.name, "usage": f.usage, "about": f.about} for f in FILTERS.values()]

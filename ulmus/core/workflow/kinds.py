@@ -7,7 +7,8 @@ A setting's ``takes`` says which values a new line begins with there: names of o
 ``link|url``, or with the stage they come from (``text@draft``).
 
 ``slots`` one line of text with slots · ``longslots`` a text with slots · ``value`` one slot, for the value itself ·
-``condition`` a condition in words · ``connection`` a connection's
+``condition`` a condition in words ·
+``filter`` a condition on the elements of the list the line gives · ``shape`` the fields of an answer · ``connection`` a connection's
 key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
 with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``takes`` other ways to write a draft · ``step`` the name of an earlier step (``needs`` says of which kind).
 """

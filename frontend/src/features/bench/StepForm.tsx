@@ -140,11 +140,11 @@ const WIDE = new Set([
 ]);
 const NO_POLICY = new Set(["start", "ask"]);
 const BLOCKS = new Set(["for_each", "fork", "repeat_until", "set_values", "wait"]);
-/** What the elements of a line’s list are made of, as values of their own, with those of the first as known. */
-function elementsOf(kind: Schemas["KindView"]): Schemas["ValueView"][] {
-  const names = (kind.elements ?? []) as string[];
-  return names.map((name) => ({
-    path: name,
+/** What the elements of a line’s list are made of, as values to choose from: of its kind, or the columns of its sheet. */
+function elementsOf(kind: Schemas["KindView"], doc: LineDoc, catalogue: Schemas["Catalogue"]): Schemas["ValueView"][] {
+  const columns = catalogue.sheets.find((s) => s.key === doc.settings.sheet)?.columns as string[] | undefined;
+  return (columns ?? kind.elements ?? []).map((name) => ({
+    path: /^[^\W\d]\w*$/u.test(name) ? name : `it."${name}"`,
     root: "each",
     title: "Each of the list",
     about: "",
@@ -208,7 +208,12 @@ function Control({
     case "filter":
       return (
         <Field group label={label} help={property.description} wrong={wrong}>
-          <ConditionEditor label={label} value={String(value ?? "")} values={elementsOf(kind)} onChange={set} />
+          <ConditionEditor
+            label={label}
+            value={String(value ?? "")}
+            values={elementsOf(kind, doc, catalogue)}
+            onChange={set}
+          />
         </Field>
       );
     case "schedule":

@@ -39,7 +39,8 @@ export function branches(values: Value[]): Node[] {
 }
 
 function leaf(one: Value): Node {
-  const name = one.path === one.root ? one.root : one.path.slice(one.root.length).replace(/^\./, "");
+  const under = one.path.startsWith(`${one.root}.`) || one.path.startsWith(`${one.root}[`);
+  const name = under ? one.path.slice(one.root.length).replace(/^\./, "") : one.path;
   return {
     path: one.path,
     name,
