@@ -87,7 +87,10 @@ def today() -> Reply:
         out = _went_out(session, around)
         sent_today = session.scalar(
             select(func.count()).where(
-                tables.Piece.run_id.is_not(None), tables.Piece.state == "sent", tables.Piece.sent_at >= midnight
+                tables.Piece.run_id.is_not(None),
+                tables.Piece.state == "sent",
+                tables.Piece.sent_at >= midnight,
+                tables.Piece.kind.not_in(_inward()),
             )
         )
         spent = {
@@ -114,12 +117,17 @@ def today() -> Reply:
     return send(view)
 
 
+def _inward() -> list[str]:
+    """Kinds whose pieces are no publications: jobs that services were given."""
+    return [kind.name for kind in kinds().values() if kind.manner == "send" and kind.stage != "publish"]
+
+
 def _went_out(session: Session, around: World) -> list[WentOut]:
     rows = session.execute(
         select(tables.Piece, tables.Run, tables.WorkflowRecord.name)
         .join(tables.Run, tables.Run.id == tables.Piece.run_id)
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
-        .where(tables.Piece.state == "sent")
+        .where(tables.Piece.state == "sent", tables.Piece.kind.not_in(_inward()))
         .order_by(tables.Piece.sent_at.desc())
         .limit(12)
     ).all()
@@ -152,7 +160,7 @@ def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
         for piece, run in session.execute(
             select(tables.Piece, tables.Run)
             .join(tables.Run, tables.Run.id == tables.Piece.run_id)
-            .where(tables.Piece.state == "sent", tables.Piece.sent_at >= midnight)
+            .where(tables.Piece.state == "sent", tables.Piece.sent_at >= midnight, tables.Piece.kind.not_in(_inward()))
         )
     ]
     failed = select(tables.Run).where(tables.Run.state == "failed", tables.Run.changed_at >= midnight)

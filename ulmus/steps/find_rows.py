@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..core.slots import check_condition, parse, render
+from ..core.slots import SlotError, parse, parse_condition, render
 from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, setting
 from .lists import Listed, listed
@@ -90,7 +90,8 @@ def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
 
 def faults(settings: FindSettings) -> list[tuple[str, str]]:
     """What is wrong with the condition, and what is missing."""
-    out = [("keep", p.message) for p in check_condition(settings.keep, {"*": "any"})[:1]] if settings.keep.strip() else []
+    read = parse_condition(settings.keep) if settings.keep.strip() else None
+    out = [("keep", read.message)] if isinstance(read, SlotError) else []
     return [
         *out,
         *([("near", "Say which text the rows should be near to.")] if settings.how == "near" and not settings.near.strip() else []),

@@ -1,0 +1,104 @@
+"""Gathering in live runs: research from a site to a row, a job handed in once, files from forms, random picks that hold."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+
+from practice_town import reports
+from tests.runtime.house import WHO, WithHouse
+from tests.runtime.test_blocks_live import step
+from ulmus.core.workflow import read_file
+from ulmus.protocols import robots
+from ulmus.runtime import files, workflows
+from ulmus.runtime.polling import push
+from ulmus.store import tables
+
+
+class Gathering(WithHouse):
+    def setUp(self) -> None:
+        super().setUp()
+        robots.forget()
+        seal = self.services.sealer.seal
+        with self.services.store.write() as session:
+            films = {"base_url": f"{self.town.url}/render"}
+            session.add(tables.Connection(key="films", kind="service", name="Films", settings=films, sealed=seal({"key": "k"})))
+
+    def live(self, *steps: dict[str, Any]) -> int:
+        id_ = self.made(
+            {
+                "format": "ulmus-workflow",
+                "version": 1,
+                "name": "W",
+                "start": {"id": "start", "kind": "by_hand", "settings": {"fields": [{"name": "report", "label": "r"}]}},
+                "steps": list(steps),
+            }
+        )
+        workflows.go_live(self.engine, id_, WHO)
+        return id_
+
+    def run_it(self, id_: int, **item: Any) -> dict[str, Any]:
+        run = push(self.engine, id_, {"title": "x", **item})
+        assert run is not None
+        record = self.until(run, "done", "failed", seconds=30)
+        self.assertEqual(record.state, "done", record.message)
+        return dict(self.engine.live(run).state.values)
+
+    JOB = {
+        "service": "films",
+        "path": "/jobs",
+        "body": '{"script": <<start.title>>}',
+        "result": "$.video",
+        "every": 1,
+        "longest": 20,
+    }
+
+    def test_a_job_is_handed_in_once_though_its_reply_is_lost(self) -> None:
+        self.town.state.set_fault("render", "lost", 1)
+        values = self.run_it(self.live(step("film", "run_job", **self.JOB, on_failure={"retries": 2, "wait": 0.05})))
+        self.assertIn("/render/films/", values["film"]["result"])
+        (job,) = self.town.state.jobs.values()
+        self.assertGreater(job["asked"], 1, "it was asked for again, under the same key")
+        with self.services.store.read() as session:
+            self.assertEqual(session.scalar(select(tables.Piece.state)), "sent")
+
+    def test_a_proof_hands_in_nothing(self) -> None:
+        id_ = self.made(
+            {
+                "format": "ulmus-workflow",
+                "version": 1,
+                "name": "W",
+                "start": {"id": "start", "kind": "by_hand"},
+                "steps": [step("film", "run_job", **self.JOB)],
+            }
+        )
+        with self.services.store.write() as session:
+            workflows.add_sample(session, id_, {"title": "Good morning"}, "typed", 1.0)
+        with self.services.store.read() as session:
+            page = read_file({**session.get_one(tables.WorkflowRecord, id_).document, "format": "ulmus-workflow", "version": 1})
+            samples = list(session.scalars(select(tables.Sample)))
+        self.proofs.run(id_, page, samples, None, False)
+
+        def proved() -> Any:
+            return next(c.result for c in self.proofs.columns(page, samples)[samples[0].id].cells.values() if c.step == "film")
+
+        self.wait_for(lambda: proved() is not None)
+        self.assertIn("Good morning", str(proved().output))
+        self.assertEqual(self.town.state.jobs, {})
+
+    def test_a_file_from_a_form_is_read(self) -> None:
+        kept = files.keep(self.services, "year.pdf", "application/pdf", reports.pdf("seed-year.pdf"))
+        values = self.run_it(self.live(step("report", "read_file", file="<<start.report.link>>")), report=kept)
+        self.assertEqual((values["report"]["kind"], values["report"]["name"]), ("pdf", "year.pdf"))
+
+    def test_rows_of_the_house_are_found(self) -> None:
+        with self.services.store.write() as session:
+            for n, post in enumerate(("Beans in dry soil", "Boats and locks", "Beans again"), start=1):
+                session.add(tables.SheetRow(sheet="log", position=n, cells={"Post": post, "By": ""}))
+        find = step("liked", "find_rows", sheet="log", keep='Post contains "beans"', choose="random", most=1)
+        near = step("near", "find_rows", sheet="log", how="near", near="a lock for boats", most=1)
+        values = self.run_it(self.live(find, near))
+        self.assertEqual(values["near"]["first"]["Post"], "Boats and locks")
+        self.assertEqual(values["liked"]["count"], 1)
+        self.assertIn("Beans", values["liked"]["first"]["Post"])
