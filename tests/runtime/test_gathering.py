@@ -16,6 +16,9 @@ from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 
+FORM = {"heading": "h", "fields": [{"name": "report", "label": "r", "type": "file"}]}
+
+
 class Gathering(WithHouse):
     def setUp(self) -> None:
         super().setUp()
@@ -31,7 +34,7 @@ class Gathering(WithHouse):
                 "format": "ulmus-workflow",
                 "version": 1,
                 "name": "W",
-                "start": {"id": "start", "kind": "by_hand", "settings": {"fields": [{"name": "report", "label": "r"}]}},
+                "start": {"id": "start", "kind": "form", "settings": FORM},
                 "steps": list(steps),
             }
         )
