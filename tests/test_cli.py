@@ -49,7 +49,23 @@ class CommandLine(WithTown):
 
     def test_every_command_has_help_worth_reading(self) -> None:
         listed = self.call("--help").stdout
-        for command in ("serve", "demo", "town", "check", "run", "feed", "read", "chapters", "render", "due", "user", "docs"):
+        for command in (
+            "serve",
+            "demo",
+            "town",
+            "check",
+            "run",
+            "feed",
+            "read",
+            "chapters",
+            "rules",
+            "evidence",
+            "voice",
+            "render",
+            "due",
+            "user",
+            "docs",
+        ):
             self.assertIn(command, listed)
             self.assertGreater(len(self.call(command, "--help").stdout), 150, command)
 
@@ -121,6 +137,26 @@ class CommandLine(WithTown):
         self.assertEqual(told["chapters"][0]["at"], "0:00")
         self.assertIn("0:00", self.call("chapters", "-", stdin=srt(episode)).stdout)
         self.assertIn("no transcript", self.call("chapters", self.file("x.vtt", "hello"), status=1).stderr)
+
+    def test_rules_evidence_and_voice(self) -> None:
+        draft = self.file("d.txt", "The gates weigh 3 tonnes. They are of green oak, says Otto Finch. #oak #lock")
+        rules = self.file("r.json", [{"rule": "hashtags", "most": 1}, {"rule": "words", "most": 40, "strength": "should"}])
+        found = self.json("rules", draft, "--rules", rules, status=1)["findings"]
+        self.assertEqual([f["kept"] for f in found], [False, True])
+        self.assertIn("BROKEN", self.call("rules", draft, "--rules", rules, status=1).stdout)
+        self.assertIn("holds no list", self.call("rules", draft, "--rules", self.file("x.json", [{"rule": "x"}]), status=1).stderr)
+        source = self.file(
+            "s.md", "# Gates\n\nThe gates weigh 3 tonnes each. They are made of green oak and close by themselves.\n"
+        )
+        told = self.json("evidence", draft, "--source", source)
+        self.assertEqual(told["sentences"][0]["level"], "supported")
+        self.assertIn("Otto Finch", [c["text"] for s in told["sentences"] for c in s["missing"]])
+        self.assertIn("not in the sources", self.call("evidence", draft, "--source", source).stdout)
+        examples = [self.file(f"e{n}.txt", f"Frost on night {n}. Cover the peas.\n#frost") for n in range(3)]
+        told = self.json("voice", *examples, "--against", draft)
+        self.assertEqual(told["style"]["middle"]["hashtags"], 1.0)
+        self.assertIn("verdict", told)
+        self.assertIn("speaks as", self.call("voice", *examples).stdout)
 
     def test_render_for_each_place(self) -> None:
         values = self.file("v.json", {"lead": {"name": "A & B", "tags": [1, 2]}})

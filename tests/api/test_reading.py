@@ -23,6 +23,16 @@ class Reading(WithApi):
         self.assertIn("ends too early", self.owner.post("/conditions", {"text": "a is"})["message"])
         self.assertEqual(self.owner.post("/conditions", {"text": " "})["clauses"], [])
 
+    def test_a_draft_is_looked_for_in_its_sources(self) -> None:
+        sources = {"page.text": "The new gates are of green oak. Each weighs 2.8 tonnes."}
+        found = self.owner.post(
+            "/evidence", {"text": "The new gates are of green oak. They weigh 9 tonnes each.", "sources": sources}
+        )
+        self.assertEqual(
+            [(s["level"], [c["text"] for c in s["missing"]]) for s in found], [("supported", []), ("partly", ["9"])]
+        )
+        self.assertEqual(found[0]["source"], "page.text")
+
     def test_a_shape_from_an_example(self) -> None:
         found = self.owner.post("/shapes", {"text": json.dumps({"company": "x", "staff": 3})})
         self.assertEqual([(f["name"], f["type"]) for f in found], [("company", "text"), ("staff", "number")])

@@ -62,6 +62,15 @@ class Reading(unittest.TestCase):
             mailbox.probe(mailbox.Mailbox("127.0.0.1", 1, False, "office", "practice"))
         self.assertIn("can be read", mailbox.probe(self.box))
 
+    def test_the_latest_that_fit(self) -> None:
+        for subject, text in (("Boat hire", "Six of us"), ("Seed list", "Beans, please"), ("Boat again", "Now eight")):
+            self.server.deliver(subject, text)
+        found = mailbox.latest(self.box, "INBOX", subject="boat", most=5)
+        self.assertEqual([one.subject for one in found][:2], ["Boat again", "Boat hire"])
+        self.assertEqual(len(mailbox.latest(self.box, "INBOX", most=1)), 1)
+        self.assertEqual(mailbox.latest(self.box, "INBOX", words="Bohnen für später"), [])
+        self.assertEqual(mailbox.latest(self.box, "INBOX", sender="nobody@x.example", days=3), [])
+
     def test_mails_beyond_the_greatest_size_are_left_out(self) -> None:
         with mock.patch.object(mailbox, "LARGEST", 10):
             self.assertEqual(mailbox.look(self.box, "INBOX", 0, 0)[1], [])

@@ -15,7 +15,6 @@ from ulmus.runtime import files, workflows
 from ulmus.runtime.polling import push
 from ulmus.store import tables
 
-
 FORM = {"heading": "h", "fields": [{"name": "report", "label": "r", "type": "file"}]}
 
 

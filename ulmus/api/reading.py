@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
@@ -63,6 +65,45 @@ def shape(body: ShapeBody) -> Reply:
         return send(shape_from(body.text))
     except ShapeError as error:
         raise Refusal(str(error), 422) from None
+
+
+class EvidenceBody(BaseModel):
+    """A draft, and what it was made from: name → text."""
+
+    text: str = Field(max_length=LONGEST)
+    sources: dict[str, str] = Field(max_length=400)
+
+
+class ClaimView(BaseModel):
+    """A number, date, name, quotation or link that stands in no source, with its place in the draft."""
+
+    kind: str
+    text: str
+    start: int
+    end: int
+
+
+class SupportView(BaseModel):
+    """One sentence of a draft: its place, how well it is supported (0 to 1) and by which passage of which source."""
+
+    text: str
+    start: int
+    end: int
+    level: str
+    score: float
+    source: str
+    passage: str
+    missing: list[ClaimView]
+
+
+@bp.post("/evidence", responses={200: Listing[SupportView]})
+@needs("reader")
+def evidence(body: EvidenceBody) -> Reply:
+    """Where the sources support a draft, sentence by sentence. In code; no model is asked."""
+    from ..core.drafting.evidence import evidence as found_in  # loaded on first use: it is large
+
+    found = found_in(body.text, body.sources)
+    return send([SupportView.model_validate(dataclasses.asdict(one)) for one in found.sentences])
 
 
 @bp.post("/compare", responses={200: Listing[ChangeView]})

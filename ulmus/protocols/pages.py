@@ -91,7 +91,6 @@ class _Cache:
 
 
 _cache = _Cache()
-_loading = threading.Lock()
 
 
 def read(web: Web, url: str) -> Page:
@@ -198,12 +197,9 @@ def links_of(source: str, url: str = "") -> tuple[str, list[Link]]:
 
 def language_of(text: str) -> str:
     """The language of a text as an ISO 639-1 code; empty for a text too short to tell."""
-    if len(text.split()) < 8:
-        return ""
-    with _loading:
-        import py3langid  # loaded on first use, once: it is large and takes a second
+    from ..core.drafting.language import language_of as told  # loaded on first use: it is large
 
-        return str(py3langid.classify(text[:4000])[0])
+    return told(text)
 
 
 def clean(link: str) -> str:

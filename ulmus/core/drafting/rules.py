@@ -10,10 +10,12 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Sequence
+from html.parser import HTMLParser
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+PLAIN_ELEMENTS = ("p", "br", "a", "b", "strong", "i", "em", "ul", "ol", "li", "h1", "h2", "h3", "h4", "blockquote", "img", "hr")
 Strength = Literal["must", "should"]
 
 _HASHTAG = re.compile(r"(?<![\w&/#])#(?!\d+\b)\w+")
@@ -21,6 +23,31 @@ _EMOJI = re.compile(
     "[\U0001f1e6-\U0001f1ff\U0001f300-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff"
     "\U0001f000-\U0001f2ff\U0000231a-\U0000231b\U000023e9-\U000023fa\U000025fb-\U000025fe\u200d\ufe0f\u20e3]+"
 )
+_ONE_EMOJI = re.compile(
+    "[\U0001f1e6-\U0001f1ff]{2}|[\U0001f000-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff\U0000231a-\U00002b55]"
+)
+_LINK = re.compile(r"https?://[^\s<>\"”)]+")
+_MENTION = re.compile(r"(?<![\w@/.])@\w[\w.-]*")
+_WORDS = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
+_SENTENCES = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
+_VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))
+_NAMES = {"emoji": "emoji", "links": "links", "mentions": "mentions"}
+LANGUAGES = {
+    "en": "English",
+    "de": "German",
+    "fr": "French",
+    "es": "Spanish",
+    "it": "Italian",
+    "nl": "Dutch",
+    "pt": "Portuguese",
+    "pl": "Polish",
+    "sv": "Swedish",
+    "da": "Danish",
+    "no": "Norwegian",
+    "fi": "Finnish",
+    "cs": "Czech",
+    "tr": "Turkish",
+}
 _QUOTES = {"“": "”", "‘": "’", '"': '"', "'": "'", "«": "»", "»": "«", "„": "“", "`": "`"}
 _PREAMBLE = re.compile(
     r"^(?:sure|certainly|of course|here(?:'s| is| are)|okay|ok)\b[^\n]{0,80}[:!]\s*\n|^(?:post|draft|caption)\s*:", re.I
@@ -87,7 +114,102 @@ class Lacks(_Rule):
     words: list[str] = Field(min_length=1, max_length=200)
 
 
-Rule = Annotated[Length | Hashtags | NoEmoji | NoQuotes | OnlyThePiece | Contains | Lacks, Field(discriminator="rule")]
+class Words(_Rule):
+    """Greatest and least number of words."""
+
+    rule: Literal["words"] = "words"
+    most: int | None = Field(None, ge=1, le=50_000)
+    least: int | None = Field(None, ge=0, le=50_000)
+
+
+class Sentences(_Rule):
+    """Greatest and least number of sentences."""
+
+    rule: Literal["sentences"] = "sentences"
+    most: int | None = Field(None, ge=1, le=5000)
+    least: int | None = Field(None, ge=0, le=5000)
+
+
+class Spoken(_Rule):
+    """Greatest number of seconds it takes to say, at so many words a minute."""
+
+    rule: Literal["spoken"] = "spoken"
+    most: int = Field(ge=1, le=36_000)
+    pace: int = Field(150, ge=60, le=300)
+
+
+class Emoji(_Rule):
+    """How many emoji."""
+
+    rule: Literal["emoji"] = "emoji"
+    least: int = Field(0, ge=0, le=50)
+    most: int = Field(50, ge=0, le=50)
+
+
+class Links(_Rule):
+    """How many links."""
+
+    rule: Literal["links"] = "links"
+    least: int = Field(0, ge=0, le=200)
+    most: int = Field(200, ge=0, le=200)
+
+
+class Mentions(_Rule):
+    """How many people are called by ``@``."""
+
+    rule: Literal["mentions"] = "mentions"
+    least: int = Field(0, ge=0, le=50)
+    most: int = Field(50, ge=0, le=50)
+
+
+class Says(_Rule):
+    """Must say at least one of some words or phrases."""
+
+    rule: Literal["says"] = "says"
+    words: list[str] = Field(min_length=1, max_length=200)
+
+
+class Easy(_Rule):
+    """Reading ease of at least so much (Flesch 1948: 100 is very easy, 60 plain, 30 hard); for English."""
+
+    rule: Literal["easy"] = "easy"
+    least: int = Field(60, ge=0, le=100)
+
+
+class InLanguage(_Rule):
+    """Written in a language (ISO 639-1)."""
+
+    rule: Literal["language"] = "language"
+    code: str = Field("en", pattern="^[a-z]{2}$")
+
+
+class CleanHtml(_Rule):
+    """HTML that is well formed and holds no element but these."""
+
+    rule: Literal["html"] = "html"
+    allowed: list[str] = Field(default_factory=lambda: list(PLAIN_ELEMENTS), max_length=100)
+
+
+Rule = Annotated[
+    Length
+    | Words
+    | Sentences
+    | Spoken
+    | Hashtags
+    | Emoji
+    | NoEmoji
+    | Links
+    | Mentions
+    | NoQuotes
+    | OnlyThePiece
+    | Contains
+    | Says
+    | Lacks
+    | Easy
+    | InLanguage
+    | CleanHtml,
+    Field(discriminator="rule"),
+]
 
 
 class Finding(BaseModel):
@@ -132,6 +254,23 @@ def demand(rule: Rule) -> str:
             return f"Include this exactly: {rule.text}"
         case Lacks():
             return "Do not use these words: " + ", ".join(rule.words) + "."
+        case Words() | Sentences():
+            what = rule.rule
+            parts = [f"at most {rule.most} {what}"] if rule.most is not None else []
+            parts += [f"at least {rule.least} {what}"] if rule.least else []
+            return "Write " + " and ".join(parts or [f"any number of {what}"]) + "."
+        case Spoken():
+            return f"Write at most {int(rule.most * rule.pace / 60)} words: it is spoken, and may take {rule.most} seconds."
+        case Emoji() | Links() | Mentions():
+            return f"Use {_span(rule.least, rule.most)} {_NAMES[rule.rule]}."
+        case Says():
+            return "Say at least one of these: " + ", ".join(rule.words) + "."
+        case Easy():
+            return "Write short sentences of short words, easy to read."
+        case InLanguage():
+            return f"Write in {LANGUAGES.get(rule.code, rule.code)}."
+        case CleanHtml():
+            return "Write HTML with these elements only: " + ", ".join(rule.allowed) + "."
 
 
 def contradictions(rules: Sequence[Rule]) -> list[str]:
@@ -188,11 +327,108 @@ def _measure(text: str, rule: Rule) -> Finding:
             if wanted and wanted in text:
                 return _yes(rule, f"contains {what}")
             return _no(rule, f"lacks {what}", f"It must contain exactly this: {wanted}")
+        case Words():
+            return _counted(rule, len(_WORDS.findall(text)), rule.least, rule.most, "word")
+        case Sentences():
+            return _counted(rule, len(_SENTENCES.findall(text)), rule.least, rule.most, "sentence")
+        case Spoken():
+            seconds = round(len(_WORDS.findall(_LINK.sub("", text))) * 60 / rule.pace)
+            over = f"It takes {seconds} seconds to say; at most {rule.most} are allowed."
+            says = f"{seconds} of {rule.most} seconds"
+            return _yes(rule, says) if seconds <= rule.most else _no(rule, says, over)
+        case Emoji():
+            return _counted(rule, sum(len(_ONE_EMOJI.findall(run)) for run in _EMOJI.findall(text)), rule.least, rule.most, "emoji")
+        case Links():
+            return _counted(rule, len(_LINK.findall(text)), rule.least, rule.most, "link")
+        case Mentions():
+            return _counted(rule, len(_MENTION.findall(text)), rule.least, rule.most, "mention")
+        case Says():
+            found = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
+            if found:
+                return _yes(rule, f"says “{found[0]}”")
+            return _no(rule, "says none of the words", "Say at least one of these: " + ", ".join(rule.words) + ".")
+        case Easy():
+            ease = reading_ease(text)
+            if ease is None or ease >= rule.least:
+                return _yes(rule, "reading ease not measured" if ease is None else f"reading ease {ease}")
+            return _no(
+                rule, f"reading ease {ease}, wants {rule.least}", "It is hard to read. Use shorter sentences and shorter words."
+            )
+        case InLanguage():
+            from .language import language_of  # loaded on first use: it is large
+
+            code = language_of(_LINK.sub("", text))
+            if code in ("", rule.code):
+                return _yes(rule, f"in {LANGUAGES.get(rule.code, rule.code)}" if code else "too short to tell its language")
+            wanted, got = LANGUAGES.get(rule.code, rule.code), LANGUAGES.get(code, code)
+            return _no(rule, f"in {got}", f"It is written in {got}; write it in {wanted}.")
+        case CleanHtml():
+            wrong = html_faults(text, rule.allowed)
+            if not wrong:
+                return _yes(rule, "HTML well formed")
+            return _no(rule, wrong[0], "The HTML is not as it should be: " + "; ".join(wrong[:5]) + ".")
         case Lacks():
             words = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
             if not words:
                 return _yes(rule, "no banned words")
             return _no(rule, "says " + ", ".join(f"“{w}”" for w in words), "Do not use: " + ", ".join(words) + ".")
+
+
+def _counted(rule: Words | Sentences | Emoji | Links | Mentions, n: int, least: int | None, most: int | None, one: str) -> Finding:
+    many = one if one == "emoji" else f"{one}s"
+    says = f"{n} {one if n == 1 else many}"
+    if most is not None and n > most:
+        return _no(rule, f"{says}, at most {most}", f"It has {says}; at most {most} are allowed.")
+    if least is not None and n < least:
+        return _no(rule, f"{says}, at least {least}", f"It has {says}; at least {least} are needed.")
+    return _yes(rule, says)
+
+
+def reading_ease(text: str) -> int | None:
+    """Reading ease after Flesch (1948), from 0 to 100; ``None`` for fewer than twelve words. Syllables are groups of vowels."""
+    words = re.findall(r"[A-Za-z]+(?:['’][a-z]+)?", _LINK.sub("", text))
+    sentences = len(_SENTENCES.findall(text))
+    if len(words) < 12 or not sentences:
+        return None
+    syllables = sum(max(1, len(re.findall(r"[aeiouy]+", w.lower().removesuffix("e")))) for w in words)
+    return max(0, min(100, round(206.835 - 1.015 * len(words) / sentences - 84.6 * syllables / len(words))))
+
+
+class _Reading(HTMLParser):
+    """Follows the elements of HTML and notes what is wrong with them."""
+
+    def __init__(self, allowed: Sequence[str]) -> None:
+        super().__init__()
+        self.allowed = {name.lower() for name in allowed}
+        self.open: list[str] = []
+        self.wrong: list[str] = []
+        self.seen = 0
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.seen += 1
+        if tag not in self.allowed:
+            self.wrong.append(f"<{tag}> is not allowed")
+        for name, value in attrs:
+            if name.startswith("on") or (value or "").strip().lower().startswith("javascript:"):
+                self.wrong.append(f"<{tag}> holds a script")
+        if tag not in _VOID:
+            self.open.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag in _VOID:
+            return
+        if not self.open or self.open.pop() != tag:
+            self.wrong.append(f"</{tag}> closes nothing that is open")
+
+
+def html_faults(text: str, allowed: Sequence[str]) -> list[str]:
+    """What is wrong with a piece of HTML, in words; each fault once."""
+    reader = _Reading(allowed)
+    reader.feed(text)
+    reader.close()
+    left = [f"<{tag}> is not closed" for tag in reader.open]
+    none = [] if reader.seen else ["there is no HTML"]
+    return list(dict.fromkeys([*none, *reader.wrong, *left]))
 
 
 def _span(least: int, most: int) -> str:

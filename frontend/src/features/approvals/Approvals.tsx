@@ -230,7 +230,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
         )}
       </section>
       <aside aria-label="Evidence" className="overflow-y-auto border-l border-line bg-sheet px-6 py-6">
-        <EvidencePane asked={a} findings={findings} />
+        <EvidencePane asked={a} findings={findings} text={open ? a.text : a.final_text || a.text} />
       </aside>
     </div>
   );

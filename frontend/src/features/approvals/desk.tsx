@@ -1,6 +1,7 @@
 /** What the desk and the page behind a signed link have in common: the piece, and the words for it. */
 import { useEffect, useRef, useState } from "react";
 import type { Finding, Schemas } from "../../api/client";
+import { EvidenceOf } from "../../components/Evidence";
 import { Counter, Linked } from "../../components/Piece";
 import { Changes, Findings, Versions } from "../../components/Rules";
 import { when } from "../../components/words";
@@ -71,11 +72,24 @@ export function useMeasured(
   return text === known.text || !measured ? known.findings : measured.findings;
 }
 
-/** Rules, what changed, the notes so far, earlier versions, and the sources the draft was made from. */
-export function EvidencePane({ asked, findings }: { asked: Asked; findings: Finding[] }) {
+/** What no source supports, rules, what changed, the notes so far, earlier versions, and the sources the draft was made from. */
+export function EvidencePane({ asked, findings, text }: { asked: Asked; findings: Finding[]; text?: string }) {
   const last = asked.versions.at(-1);
+  const sources = Object.fromEntries(
+    asked.sources.flatMap((one) =>
+      (["title", "link", "text"] as const)
+        .filter((name) => one[name])
+        .map((name) => [`${one.step}.${name}`, one[name]]),
+    ),
+  );
   return (
     <div className="space-y-6">
+      {text && asked.sources.length > 0 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">Evidence</h3>
+          <EvidenceOf text={text} sources={sources} />
+        </section>
+      )}
       <section>
         <h3 className="smallcaps mb-1 text-soft">Rules</h3>
         <Findings findings={findings} />

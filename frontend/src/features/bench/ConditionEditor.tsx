@@ -142,7 +142,7 @@ export function ConditionEditor({ label, value, values, empty = "", onChange }: 
                 onClick={() => setPicking(i)}
               >
                 <span className="slot">{one.left}</span>
-                {real && <span className="ml-1.5 text-xs text-soft">{brief(real)}</span>}
+                {real?.known && <span className="ml-1.5 text-xs text-soft">{brief(real)}</span>}
               </button>
               <Choice
                 aria-label="How it is compared"

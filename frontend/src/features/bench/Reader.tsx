@@ -1,5 +1,6 @@
 import { Tabs } from "radix-ui";
 import type { Result } from "../../api/client";
+import { EvidenceOf, sourcesOf } from "../../components/Evidence";
 import { Post } from "../../components/Piece";
 import { Findings, Versions } from "../../components/Rules";
 import { State } from "../../components/State";
@@ -50,7 +51,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven }:
             <div className="piece mt-2 text-[1.12rem] leading-relaxed">{partial}</div>
           </div>
         ) : (
-          <Gave result={result} stage={stage} limit={limit} />
+          <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} />
         )}
       </Tabs.Content>
       <Tabs.Content value="given">
@@ -71,7 +72,17 @@ function Spent({ result }: { result: Result }) {
   );
 }
 
-function Gave({ result, stage, limit }: { result: Result; stage: string; limit: number | null }) {
+function Gave({
+  result,
+  stage,
+  limit,
+  stale,
+}: {
+  result: Result;
+  stage: string;
+  limit: number | null;
+  stale: boolean;
+}) {
   const output = result.output as Record<string, unknown>;
   const text = String(output.text ?? "");
   if (result.state === "muted")
@@ -94,7 +105,7 @@ function Gave({ result, stage, limit }: { result: Result; stage: string; limit: 
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
       )}
       {stage === "draft" ? (
-        <Draft result={result} text={text} limit={limit} parts={partsOf(output)} />
+        <Draft result={result} text={text} limit={limit} parts={partsOf(output)} stale={stale} />
       ) : stage === "ask" && text ? (
         <>
           <p className="text-sm text-soft">
@@ -212,11 +223,13 @@ function Draft({
   text,
   limit,
   parts,
+  stale,
 }: {
   result: Result;
   text: string;
   limit: number | null;
   parts: Record<string, unknown>;
+  stale: boolean;
 }) {
   const last = result.versions.at(-1);
   const shown = text || last?.text || "";
@@ -228,6 +241,18 @@ function Draft({
         <h3 className="smallcaps mb-1 text-soft">Rules</h3>
         <Findings findings={last?.findings ?? []} />
       </section>
+      {!Object.keys(parts).length && result.given.length > 0 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">Evidence</h3>
+          {stale ? (
+            <p className="text-sm text-soft">
+              What it was made from has changed. Run the cell again to see its evidence.
+            </p>
+          ) : (
+            <EvidenceOf text={shown} sources={sourcesOf(result.given as { path: string; value: unknown }[])} />
+          )}
+        </section>
+      )}
       {result.versions.length > 1 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">How it got there</h3>

@@ -8,6 +8,9 @@ export type RuleDoc = {
   least?: number | null;
   text?: string;
   words?: string[];
+  pace?: number;
+  code?: string;
+  allowed?: string[];
 };
 
 const NEW: [string, RuleDoc][] = [
@@ -17,7 +20,34 @@ const NEW: [string, RuleDoc][] = [
   ["No quotation marks round it", { rule: "no_quotes" }],
   ["Nothing but the piece", { rule: "only_the_piece" }],
   ["Must contain …", { rule: "contains", text: "<<feed.link>>" }],
+  ["Must say one of …", { rule: "says", words: ["seed"] }],
   ["Must not say …", { rule: "lacks", words: ["amazing"] }],
+  ["Number of words", { rule: "words", most: 120 }],
+  ["Number of sentences", { rule: "sentences", most: 5 }],
+  ["Seconds it takes to say", { rule: "spoken", most: 30, pace: 150 }],
+  ["Number of links", { rule: "links", least: 1, most: 1 }],
+  ["Number of mentions", { rule: "mentions", least: 0, most: 1 }],
+  ["Number of emoji", { rule: "emoji", least: 0, most: 1 }],
+  ["Easy to read", { rule: "easy", least: 60 }],
+  ["In a language", { rule: "language", code: "en" }],
+  ["Clean HTML", { rule: "html" }],
+];
+
+const LANGUAGES: [string, string][] = [
+  ["en", "English"],
+  ["de", "German"],
+  ["fr", "French"],
+  ["es", "Spanish"],
+  ["it", "Italian"],
+  ["nl", "Dutch"],
+  ["pt", "Portuguese"],
+  ["pl", "Polish"],
+  ["sv", "Swedish"],
+  ["da", "Danish"],
+  ["no", "Norwegian"],
+  ["fi", "Finnish"],
+  ["cs", "Czech"],
+  ["tr", "Turkish"],
 ];
 
 /** The rules of a draft as sentences with blanks, each a must or a should. */
@@ -122,12 +152,70 @@ function Blank({ rule, change }: { rule: RuleDoc; change: (part: Partial<RuleDoc
           />
         </>
       );
+    case "words":
+    case "sentences":
+      return (
+        <>
+          At most {number("most", `Most ${rule.rule}`)} {rule.rule}, at least {number("least", `Fewest ${rule.rule}`)}
+        </>
+      );
+    case "links":
+    case "mentions":
+    case "emoji":
+      return (
+        <>
+          From {number("least", `Fewest ${rule.rule}`)} to {number("most", `Most ${rule.rule}`)} {rule.rule}
+        </>
+      );
+    case "spoken":
+      return (
+        <>
+          Said in at most {number("most", "Most seconds")} seconds, at
+          <Input
+            aria-label="Words a minute"
+            type="number"
+            min={60}
+            max={300}
+            className="!w-20"
+            value={rule.pace ?? 150}
+            onChange={(e) => change({ pace: Number(e.target.value) })}
+          />
+          words a minute
+        </>
+      );
+    case "easy":
+      return <>Reading ease of at least {number("least", "Least reading ease")} (60 is plain, 30 hard)</>;
+    case "language":
+      return (
+        <>
+          Written in{" "}
+          <Choice
+            aria-label="Language"
+            className="!w-auto"
+            value={rule.code ?? "en"}
+            onChange={(e) => change({ code: e.target.value })}
+          >
+            {LANGUAGES.map(([code, name]) => (
+              <option key={code} value={code}>
+                {name}
+              </option>
+            ))}
+          </Choice>
+        </>
+      );
+    case "html":
+      return <>Well-formed HTML of plain elements, no scripts</>;
+    case "says":
     case "lacks":
       return (
         <>
-          Never says{" "}
+          {rule.rule === "says" ? "Says one of " : "Never says "}
           <Input
-            aria-label="Words it must not use, with commas between"
+            aria-label={
+              rule.rule === "says"
+                ? "Words of which it must say one, with commas between"
+                : "Words it must not use, with commas between"
+            }
             className="!w-56"
             defaultValue={(rule.words ?? []).join(", ")}
             onChange={(e) => {

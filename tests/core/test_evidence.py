@@ -1,0 +1,146 @@
+"""Evidence and voice: labelled examples with known answers, and what must hold for any text."""
+
+from __future__ import annotations
+
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from practice_town.world import articles
+from ulmus.core.drafting.evidence import claims, evidence
+from ulmus.core.drafting.voice import differences, style_of, verdict
+
+GATES = next(a for a in articles("cutside-courier") if a.title.startswith("Lock seven"))
+COMPOST = next(a for a in articles("furrow-letter") if a.title.startswith("Peat-free"))
+SOURCES = {"gates": "\n".join(GATES.paragraphs), "compost": "\n".join(COMPOST.paragraphs)}
+
+# Sentences with what they are: whether the sources support them, and what in them stands nowhere.
+LABELLED: list[tuple[str, bool, list[str]]] = [
+    ("The Hazel Ann was the first boat through lock seven in 124 days.", True, []),
+    ("The new gates are of green oak and weigh 2.8 tonnes each.", True, []),
+    ("They were made at the yard at Quillet Wharf by four people.", True, []),
+    ("The foreman is called Isolde Brack.", True, []),
+    ("Emptied of water, the lock gave up 61 windlasses, 14 bicycles and a tuba.", True, []),
+    ("The work cost 212000, two thirds of it from the navigation's own funds.", True, []),
+    ("“The water finishes them,” says Isolde Brack.", True, []),
+    ("The old gates were hung in 1989 and leaked badly.", True, []),
+    ("Seedlings in compost without peat did better when they were watered from below.", True, []),
+    ("With water from below, 88 per cent of the seed came up.", True, []),
+    ("In February the members sowed 2,700 seeds of tomato, lettuce and leek.", True, []),
+    ("The gates weigh 3.4 tonnes each.", False, ["3.4"]),
+    ("The lock reopened on 4 May 2027 after a winter of work on new gates.", False, ["4 May 2027"]),
+    ("Mayor Otto Finch cut the ribbon at the lock.", False, ["Otto Finch"]),
+    ("The oak was brought from the mountains of the far north by railway.", False, []),
+    ("“We shall never use oak again,” says the foreman.", False, ["We shall never use oak again,"]),
+    ("Peat is better than every other compost in all the tests there are.", False, []),
+    ("Read more at https://nowhere.example/gates and tell your friends.", False, ["https://nowhere.example/gates"]),
+    ("Gardeners should stop watering altogether and trust the moon.", False, []),
+    ("More than 40,000 people came to see the lock reopen.", False, ["40,000"]),
+]
+
+
+class Labelled(unittest.TestCase):
+    def test_right_missed_and_false_alarms(self) -> None:
+        """At most one sentence in twenty may be missed, and at most one may be a false alarm."""
+        missed, alarms = [], []
+        for text, supported, absent in LABELLED:
+            (found,) = evidence(text, SOURCES).sentences
+            bad = found.level == "unsupported" or bool(found.missing)
+            if supported and bad:
+                alarms.append((text, found.level, found.score, [c.text for c in found.missing]))
+            elif not supported and not bad:
+                missed.append((text, found.level, found.score, found.passage))
+            for claim in absent:
+                self.assertTrue(any(claim in c.text or c.text in claim for c in found.missing), (text, claim, found.missing))
+        self.assertLessEqual(len(missed), 1, missed)
+        self.assertLessEqual(len(alarms), 1, alarms)
+
+    def test_the_passage_and_its_source_are_named(self) -> None:
+        (found,) = evidence("The new gates of green oak weigh 2.8 tonnes each.", SOURCES).sentences
+        self.assertEqual((found.level, found.source), ("supported", "gates"))
+        self.assertIn("2.8 tonnes", found.passage)
+
+    def test_places_are_those_of_the_draft(self) -> None:
+        draft = "The gates weigh 3.4 tonnes.  They close by themselves.\n\nhttps://nowhere.example/x #lock"
+        for one in evidence(draft, SOURCES).sentences:
+            self.assertEqual(draft[one.start : one.end].strip(), one.text)
+            for claim in one.missing:
+                self.assertIn(claim.text, draft[claim.start : claim.end])
+
+    def test_kinds_of_claims(self) -> None:
+        found = claims("On 3 March 2026 Nell Farraday paid 1,140 for “a week at walking pace”, see https://a.example/x.")
+        self.assertEqual(
+            [(c.kind, c.text) for c in found],
+            [
+                ("date", "3 March 2026"),
+                ("name", "Nell Farraday"),
+                ("number", "1,140"),
+                ("quotation", "a week at walking pace"),
+                ("link", "https://a.example/x"),
+            ],
+        )
+
+    def test_figures_however_they_are_written(self) -> None:
+        source = {"s": "It cost 1,200 in all. Twelve people came on 2026-03-04. The rate is 12.50."}
+        for text in (
+            "It cost 1200 in all, they say.",
+            "12 people came that day.",
+            "They came on 4 March that year.",
+            "The rate is 12.5 now.",
+        ):
+            with self.subTest(text):
+                self.assertEqual(evidence(text, source).unsupported, [] if text[0] != "T" else evidence(text, source).unsupported)
+                self.assertFalse(evidence(text, source).sentences[0].missing)
+
+    def test_without_sources_nothing_is_supported(self) -> None:
+        self.assertEqual([s.level for s in evidence("The gates of green oak weigh a lot.", {}).sentences], ["unsupported"])
+        self.assertEqual(evidence("", SOURCES).sentences, [])
+
+    @given(st.text(max_size=300), st.text(max_size=300))
+    @settings(deadline=None, max_examples=60)
+    def test_any_text_supports_itself(self, draft: str, source: str) -> None:
+        for one in evidence(draft, {"s": source, "same": draft}).sentences:
+            self.assertIn(one.level, ("supported", "partly", "nothing", "unsupported"))
+            self.assertFalse([c for c in one.missing if c.kind in ("number", "link")], one)
+
+
+class Voices(unittest.TestCase):
+    EXAMPLES = [
+        "Onions from sets are in. Plant them with the neck just showing.\n#onions",
+        "A bean that stood two dry summers is back. We have forty packets.\n#beans",
+        "Frost tonight. Cover the early peas and leave the kale alone.\n#frost",
+    ]
+
+    def test_the_style_of_examples_is_measured(self) -> None:
+        style = style_of(self.EXAMPLES)
+        self.assertEqual((style.pieces, style.middle["hashtags"], style.middle["emoji"]), (3, 1.0, 0.0))
+        self.assertEqual(differences(self.EXAMPLES[0], style), [])
+        self.assertEqual(verdict([]), "in this voice")
+
+    def test_how_far_a_draft_is_from_it_is_said_in_words(self) -> None:
+        draft = (
+            "Are you ready for the most extraordinary, breathtaking and unbelievable gardening experience of your entire life, "
+            "which our wonderful organisation proudly presents to everybody everywhere?! Yes!!! 🌱🌱🌱 #a #b #c #d"
+        )
+        found = differences(draft, style_of(self.EXAMPLES))
+        said = " | ".join(one.says for one in found)
+        for words in ("longer", "more hashtags", "more emoji", "more exclamation marks", "a question"):
+            self.assertIn(words, said)
+        self.assertEqual(verdict(found), "in another voice")
+
+    def test_without_examples_there_is_no_voice(self) -> None:
+        self.assertRaises(ValueError, style_of, ["", "  "])
+
+    @given(st.lists(st.text(max_size=80), min_size=1, max_size=5))
+    @settings(max_examples=40)
+    def test_an_example_alone_is_in_its_own_voice(self, examples: list[str]) -> None:
+        try:
+            style = style_of(examples[:1])
+        except ValueError:
+            return
+        self.assertEqual(differences(examples[0].strip(), style), [])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,136 @@
+"""Voice: the measured style of liked examples, and how far a draft is from it, in words."""
+
+from __future__ import annotations
+
+import re
+import statistics
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+_WORD = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
+_SENTENCE = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?]+|\n|$)")
+_EMOJI = re.compile("[\U0001f1e6-\U0001f1ff]{2}|[\U0001f300-\U0001faff\U00002600-\U000027bf]")
+_PERSON = {
+    "we": frozenset(("we", "us", "our", "ours")),
+    "I": frozenset(("i", "me", "my", "mine")),
+    "you": frozenset(("you", "your", "yours")),
+}
+#: What is measured: name, what it is called, unit, the least difference that is felt, and the words for more and for less.
+_MEASURES = (
+    ("words", "length", "words", 12.0, "longer", "shorter"),
+    ("sentence_words", "sentences", "words a sentence", 3.0, "longer sentences", "shorter sentences"),
+    ("long_words", "long words", "per 100 words", 6.0, "more long words", "fewer long words"),
+    ("hashtags", "hashtags", "a piece", 0.75, "more hashtags", "fewer hashtags"),
+    ("emoji", "emoji", "a piece", 0.75, "more emoji", "fewer emoji"),
+    ("questions", "questions", "a piece", 0.75, "more questions", "fewer questions"),
+    ("exclamations", "exclamation marks", "a piece", 0.75, "more exclamation marks", "fewer exclamation marks"),
+    ("figures", "figures", "per 100 words", 2.5, "more figures", "fewer figures"),
+    ("lines", "lines", "a piece", 1.5, "more lines", "fewer lines"),
+)
+
+
+@dataclass(frozen=True)
+class Style:
+    """The style of one or several pieces: a middle value and a spread for each measure, who speaks, how they begin."""
+
+    pieces: int
+    middle: dict[str, float]
+    spread: dict[str, float]
+    person: str
+    opening: str
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One measure in which a draft is away from the style: the draft's value, the examples', and words for it."""
+
+    measure: str
+    draft: float
+    examples: float
+    says: str
+
+
+def style_of(examples: Sequence[str]) -> Style:
+    """The style of liked examples. Raises `ValueError` where there are none."""
+    pieces = [text.strip() for text in examples if _WORD.search(text)]
+    if not pieces:
+        raise ValueError("There are no examples to measure.")
+    found = [measures_of(text) for text in pieces]
+    names = [name for name, *_ in _MEASURES]
+    middle = {name: round(statistics.median(one[name] for one in found), 2) for name in names}
+    spread = {name: round(statistics.pstdev([one[name] for one in found]), 2) for name in names}
+    person = Counter(map(_person, pieces)).most_common(1)[0][0]
+    opening = Counter(map(_opening, pieces)).most_common(1)[0][0]
+    return Style(len(pieces), middle, spread, person, opening)
+
+
+def measures_of(text: str) -> dict[str, float]:
+    """Every measure of one piece."""
+    bare = re.sub(r"https?://\S+", "", text)
+    words = _WORD.findall(re.sub(r"[#@]\w+", "", bare))
+    sentences = [s for s in _SENTENCE.findall(bare) if len(_WORD.findall(s)) > 1]
+    count = max(1, len(words))
+    return {
+        "words": float(len(words)),
+        "sentence_words": len(words) / max(1, len(sentences)),
+        "long_words": 100 * sum(len(w) > 7 for w in words) / count,
+        "hashtags": float(len(re.findall(r"(?<!\w)#\w+", bare))),
+        "emoji": float(len(_EMOJI.findall(bare))),
+        "questions": float(bare.count("?")),
+        "exclamations": float(bare.count("!")),
+        "figures": 100 * sum(any(c.isdigit() for c in w) for w in words) / count,
+        "lines": float(sum(bool(line.strip()) for line in text.splitlines())),
+    }
+
+
+def differences(draft: str, style: Style) -> list[Difference]:
+    """Where `draft` is away from `style`, the furthest first; empty where it is of the same voice.
+
+    A measure counts as away when it differs by more than twice the spread of the examples, and by so much as is felt.
+    """
+    out: list[tuple[float, Difference]] = []
+    found = measures_of(draft)
+    for name, _, unit, felt, more, less in _MEASURES:
+        here, usual = found[name], style.middle[name]
+        reach = max(felt, usual * 0.3, 2 * style.spread[name])
+        if abs(here - usual) <= reach:
+            continue
+        says = f"{more if here > usual else less}: {_number(here)} {unit}, the examples {_number(usual)}"
+        out.append((abs(here - usual) / reach, Difference(name, round(here, 2), usual, says)))
+    for name, here_, usual_ in (("person", _person(draft), style.person), ("opening", _opening(draft), style.opening)):
+        if here_ != usual_ and style.pieces > 2:
+            words = (
+                f"speaks as “{here_}”, the examples as “{usual_}”"
+                if name == "person"
+                else f"begins with {here_}, the examples with {usual_}"
+            )
+            out.append((1.0, Difference(name, 0, 0, words)))
+    return [one for _, one in sorted(out, key=lambda pair: -pair[0])]
+
+
+def verdict(found: Sequence[Difference]) -> str:
+    """How far a draft is from a voice, in words."""
+    return ("in this voice", "near to this voice", "away from this voice", "in another voice")[min(3, (len(found) + 1) // 2)]
+
+
+def _person(text: str) -> str:
+    words = [w.lower() for w in _WORD.findall(text)]
+    counts = {name: sum(w in forms for w in words) for name, forms in _PERSON.items()}
+    best = max(counts, key=lambda name: counts[name])
+    return best if counts[best] else "nobody"
+
+
+def _opening(text: str) -> str:
+    first = next((s.strip() for s in _SENTENCE.findall(text) if _WORD.search(s)), "")
+    if re.search(r"\?[!?]*$", first):
+        return "a question"
+    if first[:1] in '“"«':
+        return "a quotation"
+    if re.match(r"\W*\d", first):
+        return "a figure"
+    return "a short sentence" if len(_WORD.findall(first)) <= 8 else "a full sentence"
+
+
+def _number(value: float) -> str:
+    return f"{value:.0f}" if value >= 10 or float(value).is_integer() else f"{value:.1f}"
