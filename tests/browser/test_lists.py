@@ -120,6 +120,7 @@ class Pages(WithBrowser):
         page = self.page
         page.goto(f"{self.demo.url}/workflows")
         page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("radio", name="A copy").check(force=True)
         page.get_by_role("dialog").get_by_role("button", name=re.compile("Canal news")).click()
         name = page.get_by_role("textbox", name="The workflow’s name")
         expect(name).to_have_value("Canal news to Pondside, copy")

@@ -94,7 +94,7 @@ class Blocks(WithBrowser):
         items.get_by_role("button", name=re.compile("a-page-that-was-moved")).click()
         expect(page.get_by_text("nothing at this address").first).to_be_visible()
         items.get_by_role("button", name="Take up").click()
-        expect(grid).to_contain_text("waits for a person")
+        expect(grid).to_contain_text("waits for a person", timeout=25_000)
 
     def test_proofs_of_a_block(self) -> None:
         page = self.page
@@ -111,6 +111,9 @@ class Blocks(WithBrowser):
         expect(page.get_by_text('If question.about is "Steering a boat"')).to_be_visible()
         expect(page.get_by_text("did not run here").first).to_be_visible()
         page.get_by_text("Take the first lane that fits").click()
+        lane = page.get_by_role("group", name="Condition of the lane steering")
+        expect(lane.get_by_label("With what")).to_have_value("Steering a boat")
+        lane.get_by_role("button", name="Type it").click()
         page.get_by_label("Condition of the lane steering").fill("nobody.x is 1")
         expect(page.get_by_text("No earlier step is called “nobody”").first).to_be_visible()
 

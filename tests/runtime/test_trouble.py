@@ -68,7 +68,7 @@ class EveryFault(WithHouse):
         with self.services.store.write() as session:
             record = session.get_one(tables.Connection, "model")
             record.settings = {**record.settings, "max_seconds": 1}
-        self.trial("model", [m for m in MODES["model"] if m not in ("slow", "busy")], 3)
+        self.trial("model", [m for m in MODES["model"] if m not in ("slow", "busy", "bare")], 3)
 
     def test_networks_that_misbehave_until_someone_looks(self) -> None:
         self.trial("network", [m for m in MODES["network"] if m not in ("slow", "busy")], 3)

@@ -63,6 +63,7 @@ KIND = Kind(
     sentence="Read the page at {url}",
     words="web site article fetch get text from link",
     called="page",
+    common=0.5,
     settings=PageSettings,
     output=PageOutput,
     perform=perform,

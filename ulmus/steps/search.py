@@ -87,6 +87,7 @@ KIND = Kind(
     offer="Search with {service}",
     words="news web find look up research results query",
     called="search",
+    common=0.2,
     settings=SearchStepSettings,
     output=SearchOutput,
     perform=perform,

@@ -166,7 +166,7 @@ class _Place:
             score += 1.5 if lists else -1
         elif spec.stage == "flow":
             score -= 1.5
-        return score - (4 if offer.lacks else 0)
+        return score + spec.common - (4 if offer.lacks else 0)
 
 
 def _matches(wanted: list[str], spec: KindSpec, offer: Offer) -> float | None:
@@ -176,7 +176,9 @@ def _matches(wanted: list[str], spec: KindSpec, offer: Offer) -> float | None:
     about = [w.lower() for w in _WORD.findall(offer.about)]
     score = 0.0
     for word in wanted:
-        if any(w.startswith(word) for w in title):
+        if title[0].startswith(word):
+            score += 7
+        elif any(w.startswith(word) for w in title):
             score += 6
         elif any(w.startswith(word) for w in other):
             score += 4

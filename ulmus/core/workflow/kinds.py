@@ -33,7 +33,7 @@ class KindSpec:
     """The declaration of one kind. `manner` tells the interpreter how it is carried out.
 
     `offer` is how the finder offers it, with settings such as ``{channel}`` filled in by what there is here; `words` are
-    other words people look for it by; `called` is the name a new line of it gets.
+    other words people look for it by; `called` is the name a new line of it gets; `common` puts it before others of its stage.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
     settings beyond what their model can say, as (setting, words).
     """
@@ -49,6 +49,7 @@ class KindSpec:
     offer: str = ""
     words: str = ""
     called: str = ""
+    common: float = 0.0
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
 
