@@ -15,11 +15,10 @@ VIEWS = {
     "workflows": "/workflows",
     "workbench": "/workflows/3",
     "sheets": "/sheets/posts_out",
-    "runs": "/runs",
     "run": "/runs/17?line=page",
     "connections": "/connections",
-    "block": "/workflows/6?line=line",
     "schedule": "/workflows/4?line=topic",
+    "research": "/workflows/7?line=offers",
 }
 DARK = {"today-dark": "/", "workbench-dark": "/workflows/3?line=post&sample=2"}
 
@@ -51,6 +50,7 @@ def main() -> None:
             for name, path in VIEWS.items():
                 page.goto(demo.url + path)
                 take(page, name)
+            beginning(page, demo)
             bench(page, demo)
             writing(page, demo)
             approvals(page, demo)
@@ -66,6 +66,15 @@ def main() -> None:
             browser.close()
     finally:
         demo.close()
+
+
+def beginning(page: Page, demo: Demo) -> None:
+    """The ways to a new page, and a draft set beside another with its evidence."""
+    page.goto(f"{demo.url}/workflows")
+    page.get_by_role("button", name="New workflow").click()
+    page.get_by_role("radio", name="A template").check(force=True)
+    take(page, "new-workflow")
+    page.keyboard.press("Escape")
 
 
 def bench(page: Page, demo: Demo) -> None:
@@ -86,9 +95,14 @@ def bench(page: Page, demo: Demo) -> None:
     page.keyboard.press("Control+Home")
     page.keyboard.type("For <<")
     page.locator(".cm-tooltip-autocomplete").wait_for()
+    page.keyboard.press("Escape")
+    page.keyboard.press("Backspace")
+    page.keyboard.press("Backspace")
+    page.keyboard.press("Control+i")
+    page.get_by_label("Find a value").press("ArrowDown")
+    page.keyboard.press("ArrowDown")
     take(page, "workbench-values")
     page.keyboard.press("Escape")
-    page.keyboard.press("Control+z")
     page.wait_for_timeout(800)
 
 

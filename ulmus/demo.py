@@ -68,10 +68,10 @@ def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = 
             for i, row in enumerate(rows, start=1):
                 session.add(tables.SheetRow(sheet=sheet["key"], position=i, cells=dict(zip(names, row, strict=True))))
     made = {}
-    for file in sorted((DATA / "workflows").glob("*.json")):
-        workflow = read_file(file.read_text("utf-8").replace("{town}", town))
+    for name in world["workflows"]:
+        workflow = read_file((DATA / "workflows" / f"{name}.json").read_text("utf-8").replace("{town}", town))
         with services.store.write() as session:
-            made[file.stem] = workflows.create(session, workflow, services.clock(), "mara@hedgelane.example")
+            made[name] = workflows.create(session, workflow, services.clock(), "mara@hedgelane.example")
     say("Living through three weeks …")
     _history(services, made, world["history"], town)
     _pushed(services, made, world["pushed"])
