@@ -18,7 +18,7 @@ from unittest import mock
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
-from scripts import bench_engine, bench_gather
+from scripts import bench_draft, bench_engine, bench_gather
 from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
@@ -227,6 +227,7 @@ def main() -> None:
     engine_overhead()
     bench_engine.main()
     bench_gather.main()
+    bench_draft.main()
     server()
     browser()
     large_page()

@@ -5,12 +5,13 @@ from __future__ import annotations
 import time
 import unittest
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter, ValidationError
 
 from ulmus.core.diff import changes
-from ulmus.core.drafting import Rule, assemble, material_note, measure, note_message, reasons_message
+from ulmus.core.drafting import Rule, assemble, fitted, material_note, measure, note_message, reasons_message
+from ulmus.core.drafting.prompts import as_material
 from ulmus.core.drafting.rules import (
     Contains,
     Hashtags,
@@ -177,6 +178,36 @@ class Prompts(unittest.TestCase):
 
     def test_missing_values_are_reported(self) -> None:
         self.assertEqual(assemble("<<a.b>>", "<<feed.no>>", self.values, self.outside).missing, ("a.b", "feed.no"))
+
+
+class Fitting(unittest.TestCase):
+    def messages(self, *lengths: int) -> list[dict[str, str]]:
+        texts = [as_material(f"s{n}.text", "Seed is saved in jars. " * (length // 23 + 1)) for n, length in enumerate(lengths)]
+        return [{"role": "system", "content": "Write well."}, {"role": "user", "content": "Sum up.\n" + "\n".join(texts)}]
+
+    def test_the_longest_is_cut_first_and_at_a_sentence(self) -> None:
+        found, told = fitted(self.messages(8000, 900), 1200)
+        self.assertLessEqual(sum(len(m["content"]) for m in found), 1200 * 4 + 20)
+        self.assertEqual(len(told), 1)
+        self.assertTrue(told[0].startswith("s0.text was shortened from 8,0"))
+        self.assertIn("jars. …", found[1]["content"])
+        self.assertIn("Sum up.", found[1]["content"])
+
+    def test_what_fits_and_what_is_no_material_stays(self) -> None:
+        messages = self.messages(500)
+        self.assertEqual(fitted(messages, 10_000), (tuple(messages), []))
+        plain = [{"role": "user", "content": "word " * 9000}]
+        self.assertEqual(fitted(plain, 10), (tuple(plain), []))
+
+    @given(st.lists(st.integers(0, 6000), max_size=4), st.integers(1, 4000))
+    @settings(deadline=None, max_examples=40)
+    def test_instructions_are_never_cut(self, lengths: list[int], room: int) -> None:
+        before = self.messages(*lengths)
+        found, told = fitted(before, room)
+        self.assertEqual([m["role"] for m in found], ["system", "user"])
+        self.assertEqual(found[0]["content"], "Write well.")
+        self.assertEqual(found[1]["content"].count("<material"), len(lengths))
+        self.assertEqual(bool(told), found != tuple(before))
 
 
 class Revising(unittest.TestCase):

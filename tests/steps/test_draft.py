@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import Any
+
 from tests.steps.trying import Trying
 from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.steps import kinds
-from ulmus.steps.base import StepFailed
+from ulmus.steps.base import Connection, Context, StepFailed
 
 MATERIAL = (
     "<material>\nThe Marrowbank Seed Co-operative keeps and sells seed of old vegetables to gardeners. Its fourteen members grow "
@@ -52,6 +55,46 @@ class Shapes(Trying):
         self.fault("model", "bare")
         result = self.carry_out("draft", prompt=f"Points of this. {MATERIAL} Answer", answer="choice", choices="gardeners\nlorries")
         self.assertEqual(result.output["choice"], "gardeners")
+
+
+class Models(Trying):
+    context: int | None = None
+
+    def settings(self, kind: str) -> dict[str, Any]:
+        found = super().settings(kind)
+        return {**found, "context": self.context} if kind == "model" else found
+
+    def connect(self, key: str, kind: str) -> Connection:
+        found = super().connect(key, kind)
+        if key != "second":
+            return found
+        # The same town by another way in, which its faults do not reach.
+        return replace(found, settings=found.settings.model_copy(update={"base_url": f"{self.town.url}/timed/v1"}))
+
+    def test_a_second_model_is_asked_when_the_first_fails(self) -> None:
+        self.fault("model", "down")
+        result = self.carry_out("draft", prompt=f"One line. {MATERIAL}", model="model", fallback="second")
+        self.assertIn("bean", result.output["text"])
+        self.assertIn("could not be asked", result.detail["told"][0])
+        self.assertEqual(result.usage.calls, 1)
+        with self.assertRaises(StepFailed):
+            self.carry_out("draft", prompt=f"One line. {MATERIAL}", model="model")
+
+    def test_material_that_is_too_long_is_shortened_and_said_so(self) -> None:
+        self.context = 2000
+        values = {"page": {"text": "Every packet lent in spring comes back twice in autumn. " * 400}}
+        found = kinds()["draft"]
+        assert found.perform is not None
+        settings = found.settings.model_validate({"prompt": "Sum this up.\n<<page.text>>", "max_tokens": 500})
+        result = found.perform(settings, Context(self.web, self.connect, values, outside=frozenset({"page"})))
+        self.assertIn("page.text was shortened from 22,400", result.detail["told"][0])
+        sent = "".join(m["content"] for m in result.detail["messages"])
+        self.assertLess(len(sent), 1500 * 4 + 10)
+        self.assertIn("autumn. …", sent)
+        self.context = None
+        self.assertNotIn(
+            "told", found.perform(settings, Context(self.web, self.connect, values, outside=frozenset({"page"}))).detail
+        )
 
 
 class Pages(Trying):

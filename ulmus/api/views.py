@@ -133,7 +133,7 @@ def _heads(output: Mapping[str, Any]) -> str:
     found = output.get("items") or output.get("chapters")
     if not isinstance(found, list):
         return ""
-    heads = [next((str(one[name]) for name in HEADS if one.get(name)), "") for one in found[:3] if isinstance(one, dict)]
+    heads = [_head(one) for one in found[:3] if isinstance(one, dict)]
     return "".join(f" · {_short(head, 48)}" for head in heads if head)
 
 
@@ -155,6 +155,11 @@ def flow_brief(line: Line, output: Mapping[str, Any]) -> str:
     if line.kind == "wait":
         return "It arrived." if output.get("came") == "yes" and output.get("item") else "The wait is over."
     return brief(line.kind, output)
+
+
+def _head(one: Mapping[str, Any]) -> str:
+    named = next((str(one[name]) for name in HEADS if one.get(name)), "")
+    return named or next((value for value in one.values() if isinstance(value, str) and value), "")
 
 
 def cells_brief(cells: Mapping[str, Any]) -> str:

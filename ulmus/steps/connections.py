@@ -26,6 +26,13 @@ class ModelSettings(Limited):
     model: str = Field(title="Model name", min_length=1, max_length=120)
     prices: Prices = Field(Prices(), title="Price per million tokens (€)")
     max_seconds: float = Field(120, title="Longest wait (seconds)", ge=1, le=900)
+    context: int | None = Field(
+        None,
+        title="Greatest length of prompt and answer (tokens)",
+        description="Longer material is shortened, and the step says so. Empty where there is no limit.",
+        ge=500,
+        le=10_000_000,
+    )
 
 
 class PostingSettings(Limited):

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from ..core import cost
 from ..core.cost import Usage
-from ..core.drafting import Finding, Rule, assemble, measure, note_message, reasons_message, with_demand
+from ..core.drafting import Finding, Rule, assemble, fitted, measure, note_message, reasons_message, with_demand
 from ..core.drafting.answers import AnswerError
 from ..core.drafting.rules import broken
 from ..core.drafting.shapes import (
@@ -26,8 +26,11 @@ from ..core.drafting.shapes import (
 )
 from ..protocols import chat
 from ..protocols.errors import OutsideError
-from .base import Context, Kind, Result, Settings, StepFailed, setting
+from .base import Connection, Context, Kind, Result, Settings, StepFailed, setting
 from .models import server_of
+
+SHAPE = "shape"
+Messages = tuple[dict[str, str], ...]
 
 
 class Take(Settings):
@@ -45,6 +48,14 @@ class DraftSettings(Settings):
         "What it is", "A short name, such as “Short post”.", control="text", default="Draft", min_length=1, max_length=80
     )
     model: str = setting("Model", control="connection", needs="model", default="")
+    fallback: str = setting(
+        "If it fails, ask",
+        "A second model, for when the first cannot be reached.",
+        control="connection",
+        needs="model",
+        default="",
+        more=True,
+    )
     prompt: str = setting(
         "Prompt",
         "What to write this time, from which values.",
@@ -135,56 +146,71 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     messages = with_demand(prompt.messages, demand_of(shape)) if shape else prompt.messages
     if context.rewrite is not None:
         messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
-    server = server_of(connection)
-    usage, rounds = Usage(), []
+    usage, rounds, told = Usage(), [], []
     while True:
+        messages, shortened = _fitting(messages, connection, settings)
+        told += shortened
         try:
-            answer = chat.complete(
-                context.web,
-                server,
-                messages,
-                temperature=settings.temperature,
-                max_tokens=settings.max_tokens,
-                schema=schema_of(shape) if shape else None,
-                on_text=context.progress,
-                cancelled=context.cancelled,
-            )
+            answer = _ask(messages, shape, connection, settings, context)
         except OutsideError as error:
-            raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
+            if not settings.fallback or connection.key == settings.fallback or context.cancelled():
+                raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
+            told.append(f"{connection.name} could not be asked: {error.message}")
+            connection = context.connect(settings.fallback, "model")
+            continue
         spent = cost.price(answer.tokens_in, answer.tokens_out, connection.settings.prices)
         usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)
-        text, values, unfit = answer.text, {}, ""
-        try:
-            values = conform(answer.text, shape) if shape else {}
-            text = text_of(values, shape) if shape else text
-        except AnswerError as error:
-            unfit = str(error)
-        findings = (
-            [
-                Finding(
-                    rule="shape",
-                    strength="must",
-                    kept=False,
-                    says=f"the answer does not fit: {unfit}",
-                    reason=f"The answer does not fit: {unfit}.",
-                )
-            ]
-            if unfit
-            else []
-        )
-        findings += [] if unfit else measure(text, settings.rules)
+        text, values, findings = _read(answer.text, shape, settings.rules)
         rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
         failing = broken(findings)
         if not failing or len(rounds) > settings.revisions:
             break
         messages = reasons_message(messages, answer.text, failing)
     detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
-    if failing and (unfit or not context.asked_later):
+    if told:
+        detail["told"] = list(dict.fromkeys(told))
+    if failing and (not context.asked_later or any(f.rule == SHAPE for f in failing)):
         says = "; ".join(f.says for f in failing)
         tries = len(rounds) - 1
         words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
         raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
     return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
+
+
+def _fitting(messages: Messages, connection: Connection, settings: DraftSettings) -> tuple[Messages, list[str]]:
+    """The messages as the model can take them, and what was shortened."""
+    most = connection.settings.context
+    return fitted(messages, max(200, most - settings.max_tokens)) if most else (messages, [])
+
+
+def _ask(messages: Messages, shape: Shape | None, connection: Connection, settings: DraftSettings, context: Context) -> chat.Answer:
+    return chat.complete(
+        context.web,
+        server_of(connection),
+        messages,
+        temperature=settings.temperature,
+        max_tokens=settings.max_tokens,
+        schema=schema_of(shape) if shape else None,
+        on_text=context.progress,
+        cancelled=context.cancelled,
+    )
+
+
+def _read(answer: str, shape: Shape | None, rules: list[Rule]) -> tuple[str, dict[str, Any], list[Finding]]:
+    """An answer as text, the values in it, and what was measured; one that does not fit its shape breaks that rule alone."""
+    if shape is None:
+        return answer, {}, measure(answer, rules)
+    try:
+        values = conform(answer, shape)
+    except AnswerError as error:
+        says = f"the answer does not fit: {error}"
+        return (
+            answer,
+            {},
+            [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")],
+        )
+    text = text_of(values, shape)
+    return text, values, measure(text, rules)
 
 
 KIND = Kind(

@@ -12,6 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, Literal
 
 Level = Literal["supported", "partly", "unsupported", "nothing"]
@@ -213,9 +214,9 @@ def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:
     if not sentences:
         return Evidence()
     known = {name: text[:LONGEST_SOURCE] for name, text in sources.items() if text.strip()}
-    passages = [(name, passage) for name, text in known.items() for passage in _passages(text)]
+    passages = [(name, passage, terms) for name, text in known.items() for passage, terms in _passages(text)]
     facts = _Facts("\n".join(known.values()))
-    found = _best([_terms(text) for text, _, _ in sentences], [_terms(passage) for _, passage in passages])
+    found = _best([set(_terms(text)) for text, _, _ in sentences], [terms for *_, terms in passages])
     out = []
     for (text, start, end), (score, place) in zip(sentences, found, strict=True):
         lead = len(text) - len(text.lstrip())
@@ -225,7 +226,7 @@ def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:
         if content >= FEW_WORDS or missing:
             level = "supported" if score >= SUPPORTED else "partly" if score >= PARTLY else "unsupported"
             level = "unsupported" if missing and level != "supported" else "partly" if missing else level
-        name, passage = passages[place] if place >= 0 and score >= PARTLY else ("", "")
+        name, passage = passages[place][:2] if place >= 0 and score >= PARTLY else ("", "")
         out.append(Support(text.strip(), start + lead, end, level, round(score, 3), name, passage, missing))
     return Evidence(out)
 
@@ -295,22 +296,22 @@ class _Facts:
                 return _plain(claim.text) in self.plain or all(_bare(w) in self.words or w in self.words for w in words)
 
 
-def _best(sentences: Sequence[list[str]], passages: Sequence[list[str]]) -> list[tuple[float, int]]:
+def _best(sentences: Sequence[set[str]], passages: Sequence[set[str]]) -> list[tuple[float, int]]:
     """For each sentence the greatest share of its words, by weight, that one passage holds; and which (-1 for none)."""
     import numpy as np
     from scipy.sparse import csr_matrix
 
     if not passages:
         return [(0.0, -1)] * len(sentences)
-    held = Counter(term for terms in passages for term in set(terms))
+    held = Counter(term for terms in passages for term in terms)
     places = {term: i for i, term in enumerate(held)}
     count = len(passages)
     strange = float(np.log(1 + count))
 
-    def matrix(rows: Sequence[list[str]], weighed: bool) -> Any:
+    def matrix(rows: Sequence[set[str]], weighed: bool) -> Any:
         data, columns, starts = [], [], [0]
         for terms in rows:
-            for term in set(terms):
+            for term in terms:
                 if term in places:
                     columns.append(places[term])
                     data.append(float(np.log((1 + count) / held[term])) if weighed else 1.0)
@@ -319,19 +320,20 @@ def _best(sentences: Sequence[list[str]], passages: Sequence[list[str]]) -> list
 
     wanted = matrix(sentences, True)
     totals = np.asarray(wanted.sum(axis=1)).ravel()
-    totals += np.array([strange * 0.8 * sum(term not in places for term in set(terms)) for terms in sentences])
+    totals += np.array([strange * 0.8 * sum(term not in places for term in terms) for terms in sentences])
     shares = (wanted @ matrix(passages, False).T).toarray() / np.maximum(totals, 1e-9)[:, None]
     best = shares.argmax(axis=1)
     return [(min(1.0, float(shares[i, j])), int(j)) for i, j in enumerate(best)]
 
 
-def _passages(text: str) -> list[str]:
-    """Sentences of a source, each together with the one after it in the same paragraph."""
-    out = []
+def _passages(text: str) -> Iterator[tuple[str, set[str]]]:
+    """Sentences of a source with their words, each together with the one after it in the same paragraph."""
     for paragraph in text.split("\n"):
-        found = [m.group().strip() for m in _SENTENCE.finditer(paragraph) if m.group().strip()]
-        out += [f"{a} {b}" for a, b in itertools.pairwise(found)] or found
-    return out
+        found = [(said, set(_terms(said))) for m in _SENTENCE.finditer(paragraph) if (said := m.group().strip())]
+        if len(found) == 1:
+            yield found[0]
+        for (first, its), (second, others) in itertools.pairwise(found):
+            yield f"{first} {second}", its | others
 
 
 def _terms(text: str) -> list[str]:
@@ -340,6 +342,7 @@ def _terms(text: str) -> list[str]:
     return [_bare(_SPELT.get(word, word)) for word in _WORD.findall(_plain(bare)) if word not in _SMALL]
 
 
+@lru_cache(maxsize=50_000)
 def _bare(word: str) -> str:
     word = word.removesuffix("'s").removesuffix("’s")
     for ending in ("ings", "ing", "edly", "ied", "ed", "ies", "es", "s", "ly"):

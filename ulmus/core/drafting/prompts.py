@@ -16,6 +16,9 @@ from .. import slots
 from .rules import Rule, demand
 
 SHORT = 200
+CHARACTERS_A_TOKEN = 4
+LEAST = 400
+_MATERIAL = re.compile(r'<material source="(?P<name>[^"]*)">\n(?P<text>.*?)\n</material>', re.DOTALL)
 _MARK = re.compile(r"</?\s*material\b", re.IGNORECASE)
 
 
@@ -65,6 +68,44 @@ def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: fr
         {"role": "user", "content": user.text.strip()},
     )
     return Prompt(messages=tuple(m for m in messages if m["content"]), missing=(*system.missing, *user.missing))
+
+
+def fitted(messages: Sequence[dict[str, str]], room: int) -> tuple[tuple[dict[str, str], ...], list[str]]:
+    """`messages` within `room` tokens (estimated at four characters each), and what was shortened, in words.
+
+    Only material is cut, from its end, at the end of a sentence where there is one: the longest pieces first, each to the
+    same length. Instructions, notes and what a brand says of itself stay whole; where they alone are too long nothing is cut.
+    """
+    over = sum(len(m["content"]) for m in messages) - room * CHARACTERS_A_TOKEN
+    pieces = [m for message in messages for m in _MATERIAL.finditer(message["content"])]
+    if over <= 0 or not pieces:
+        return tuple(messages), []
+    most = _level([len(piece.group("text")) for piece in pieces], over)
+    told: list[str] = []
+
+    def cut(piece: re.Match[str]) -> str:
+        text = piece.group("text")
+        if len(text) <= most:
+            return piece.group()
+        kept = text[:most]
+        ends = [m.end() for m in re.finditer(r"[.!?][”\"’)]*\s", kept)]
+        kept = kept[: ends[-1]].rstrip() if ends and ends[-1] > most * 0.6 else kept.rstrip()
+        told.append(f"{piece.group('name')} was shortened from {len(text):,} to {len(kept):,} characters.")
+        return piece.group().replace(text, f"{kept} …")
+
+    return tuple({**m, "content": _MATERIAL.sub(cut, m["content"])} for m in messages), told
+
+
+def _level(lengths: list[int], over: int) -> int:
+    """The greatest length of each, so that all together lose `over`; at least `LEAST`."""
+    low, high = LEAST, max(lengths)
+    while low < high:
+        middle = (low + high + 1) // 2
+        if sum(max(0, length - middle) for length in lengths) >= over:
+            low = middle
+        else:
+            high = middle - 1
+    return low
 
 
 def with_demand(messages: Sequence[dict[str, str]], demand: str) -> tuple[dict[str, str], ...]:

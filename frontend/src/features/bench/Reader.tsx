@@ -271,6 +271,13 @@ function Given({ result }: { result: Result }) {
       {Array.isArray(result.detail.missing) && result.detail.missing.length > 0 && (
         <p className="text-sm text-ochre">Had no value here: {result.detail.missing.join(", ")}.</p>
       )}
+      {Array.isArray(result.detail.told) && (
+        <ul className="space-y-1 text-sm text-ochre">
+          {(result.detail.told as string[]).map((words) => (
+            <li key={words}>{words}</li>
+          ))}
+        </ul>
+      )}
       {result.messages.length > 0 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">The prompt as sent</h3>

@@ -1,0 +1,74 @@
+"""Drafting: evidence, rules and prompt assembly, in figures of one run."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Callable
+from typing import Any
+
+from practice_town.companies import companies
+from practice_town.world import SITES, articles
+from scripts.tell import tell
+from ulmus.core.drafting import assemble, measure
+from ulmus.core.drafting.evidence import evidence
+from ulmus.core.drafting.rules import (
+    Contains,
+    Easy,
+    Hashtags,
+    InLanguage,
+    Lacks,
+    Length,
+    Links,
+    NoQuotes,
+    OnlyThePiece,
+    Sentences,
+    Words,
+)
+
+ROUNDS = 9
+
+
+def main() -> None:
+    """Run everything."""
+    text = "\n".join(p for site in SITES for a in articles(site) for p in a.paragraphs)
+    text += "\n".join(p for c in companies().values() for page in c.pages for p in page.paragraphs)
+    words = text.split()
+    sources = {f"source_{n}": text for n in range(50_000 // len(words) + 1)}
+    draft = " ".join(words[:1000])
+    count = sum(len(s.split()) for s in sources.values())
+    tell(f"evidence for 1,000 words in {count:,} words of sources", _milliseconds(lambda: evidence(draft, sources)), "ms", 300)
+    short = " ".join(words[:500])
+    rules = [
+        Length(most=5000),
+        Words(most=600),
+        Sentences(most=60),
+        Hashtags(most=2),
+        Links(most=3),
+        NoQuotes(),
+        OnlyThePiece(),
+        Contains(text="seed"),
+        Lacks(words=["amazing", "unbelievable", "game changer"]),
+        Easy(least=30),
+        InLanguage(code="en"),
+    ]
+    tell("all rules on a draft of 500 words", _milliseconds(lambda: measure(short, rules)), "ms", 10)
+    material = (text * (200_000 // len(text) + 1))[:200_000]
+    values = {"page": {"text": material}, "feed": {"title": "News"}}
+    prompt = "Sum this up: <<feed.title>>\n<<page.text>>"
+    spent = _milliseconds(lambda: assemble("You write.", prompt, values, frozenset(["page", "feed"]), rules))
+    tell("a prompt with 200,000 characters of material", spent, "ms", 50)
+
+
+def _milliseconds(work: Callable[[], Any]) -> float:
+    work()
+    times = []
+    for _ in range(ROUNDS):
+        began = time.perf_counter()
+        work()
+        times.append((time.perf_counter() - began) * 1000)
+    return statistics.median(times)
+
+
+if __name__ == "__main__":
+    main()
