@@ -9,14 +9,14 @@ from email.utils import formatdate
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, render_template
+from flask import Flask, Response, render_template
 from waitress.channel import HTTPChannel
 from waitress.server import create_server
 from waitress.task import WSGITask
 from werkzeug.middleware.dispatcher import DispatcherMiddleware
 
 from . import companies, control, filestore, mailbox, model_api, network, office, recordings, reports, services, sites, timed
-from .faults import LINE
+from .faults import LINE, common
 from .state import State
 from .world import SITES
 
@@ -39,14 +39,18 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
 
 
 class _Later:
-    """An application that is made when it is first asked."""
+    """The file store: made when it is first asked, with the faults that are switched on."""
 
-    def __init__(self, make: Callable[[], Callable[..., Any]]) -> None:
-        self._make = make
+    def __init__(self, make: Callable[[], Callable[..., Any]], state: State) -> None:
+        self._make, self._state = make, state
         self._lock = threading.Lock()
         self._app: Callable[..., Any] | None = None
 
     def __call__(self, environ: dict[str, Any], respond: Any) -> Any:
+        mode = self._state.fault("files")
+        answer = common(mode) or (Response("<p>Our files have moved.</p>", mimetype="text/html") if mode == "garbage" else None)
+        if answer is not None:
+            return answer(environ, respond)
         with self._lock:
             self._app = self._app or self._make()
         return self._app(environ, respond)
@@ -70,27 +74,39 @@ class Town:
     def __init__(self, folder: Path | None = None, port: int = 0, smtp_port: int = 0) -> None:
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
+        self._stopped = False
         self.state = State(folder / "town.json" if folder else None)
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
         self._scratch = None if folder else tempfile.TemporaryDirectory(prefix="practice-town-")
         files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
-        app = DispatcherMiddleware(create_app(self.state, self.smtp_port), {"/files": _Later(lambda: filestore.application(files))})
+        app = DispatcherMiddleware(
+            create_app(self.state, self.smtp_port), {"/files": _Later(lambda: filestore.application(files), self.state)}
+        )
         self._server: Any = create_server(
             app, host="127.0.0.1", port=port, threads=THREADS, connection_limit=1000, send_bytes=1, ident="practice town"
         )
         self._server.channel_class = _Channel
         self.port = self._server.effective_port
         self.url = f"http://127.0.0.1:{self.port}"
-        self._thread = threading.Thread(target=self._server.run, daemon=True, name="practice-town")
+        self._thread = threading.Thread(target=self._serve, daemon=True, name="practice-town")
 
     def start(self) -> Town:
         """Serve in the background."""
         self._thread.start()
         return self
 
+    def _serve(self) -> None:
+        try:
+            self._server.run()
+        except OSError:
+            # The listening line was closed under it, which is how it is stopped.
+            if not self._stopped:
+                raise
+
     def stop(self) -> None:
         """Stop serving."""
+        self._stopped = True
         self._server.close()
         self._mail.stop()
         if self._scratch is not None:

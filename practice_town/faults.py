@@ -74,6 +74,11 @@ MODES: dict[str, dict[str, str]] = {
         "failing": "takes the job, which then fails",
         "stuck": "takes the job, which is never ready",
     },
+    "files": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "garbage": "a web page instead of a list or a file",
+    },
     "recording": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import gzip
+import time
 import unittest
+from types import SimpleNamespace
 from typing import Any
 
 from hypothesis import given, settings
@@ -63,6 +65,27 @@ class Pages(Town):
                 self.assertIn("green oak", pages.read(web, server.url).text)
             else:
                 self.assertRaisesRegex(OutsideError, "cannot say what may be read", pages.read, web, server.url)
+
+    def test_one_at_a_time_to_a_site_that_is_not_ones_own(self) -> None:
+        import threading
+
+        web, inside, most = SimpleNamespace(allowed=frozenset({"own.example"})), [0], {}
+
+        def read(host: str) -> None:
+            with robots.turn(web, f"http://{host}/x"):  # type: ignore[arg-type]
+                inside[0] += 1
+                most[host] = max(most.get(host, 0), inside[0])
+                time.sleep(0.02)
+                inside[0] -= 1
+
+        for host in ("a.example", "own.example"):
+            threads = [threading.Thread(target=read, args=(host,)) for _ in range(6)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+        self.assertEqual(most["a.example"], 1)
+        self.assertGreater(most["own.example"], 1)
 
     def test_a_page_that_has_not_changed_is_not_sent_again(self) -> None:
         body = b"<article><p>The gates are of green oak, as the old ones were, and close by themselves.</p></article>"
@@ -256,6 +279,12 @@ class Files(Town):
             filestore.listing(self.web, self.store, "none")
         with self.assertRaisesRegex(OutsideError, "does not accept the key"):
             filestore.listing(self.web, filestore.Folder(self.store.url))
+
+    def test_a_store_that_misbehaves(self) -> None:
+        for mode, words in (("down", "fault of its own"), ("garbage", "file store")):
+            self.fault("files", mode)
+            with self.subTest(mode), self.assertRaisesRegex(OutsideError, words):
+                filestore.listing(self.web, self.store)
 
 
 class FeedLists(unittest.TestCase):

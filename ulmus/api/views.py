@@ -199,6 +199,8 @@ def fill_cell(
         view.message = str(output.get("message", ""))
     elif view.would == "write":
         view.brief = cells_brief(detail.get("cells", {}))
+    elif view.would == "send":
+        view.brief = " ".join(str(output.get("text", "")).split())[:LONGEST_BRIEF]
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):

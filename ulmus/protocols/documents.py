@@ -295,9 +295,28 @@ def _tables(text: str) -> Iterator[list[list[str]]]:
 
 
 def _tidy(text: str) -> str:
-    """Words parted at line ends put together; runs of empty lines made one."""
+    """Lines put together to paragraphs where they only end because the page does; runs of empty lines made one."""
     text = re.sub(r"(?<=[a-z])-\n(?=[a-z])", "", text.replace("\x00", ""))
-    return re.sub(r"\n{3,}", "\n\n", re.sub(r"[ \t]+\n", "\n", text)).strip()
+    lines = [line.rstrip() for line in text.split("\n")]
+    full = 0.72 * max((len(line) for line in lines), default=0)
+    out: list[str] = []
+    for line in lines:
+        runs_on = (
+            bool(out)
+            and len(out[-1].rpartition("\n")[2]) >= full
+            and line
+            and not _COLUMNS.search(line)
+            and not _COLUMNS.search(out[-1])
+        )
+        if (runs_on and not _ENDED.search(out[-1])) or (runs_on and line[:1].islower()):
+            out[-1] += f" {line}"
+        else:
+            out.append(line)
+    return re.sub(r"\n{3,}", "\n\n", "\n".join(out)).strip()
+
+
+_COLUMNS = re.compile(r"\S\s{3,}\S|\t")
+_ENDED = re.compile(r"[.!?:][”\"’)]*$")
 
 
 # -- office files -------------------------------------------------------------------------------------

@@ -100,7 +100,8 @@ def read(web: Web, url: str) -> Page:
     known = _cache.get(url)
     if known is not None:
         headers |= {k: v for k, v in (("If-None-Match", known[0]), ("If-Modified-Since", known[1])) if v}
-    got = web.fetch(url, headers=headers, max_bytes=MAX_BYTES)
+    with robots.turn(web, url):
+        got = web.fetch(url, headers=headers, max_bytes=MAX_BYTES)
     if got.status == 304 and known is not None:
         return known[2]
     if got.status != 200:
@@ -118,7 +119,8 @@ def from_response(got: Fetched) -> Page:
 def links(web: Web, url: str) -> tuple[str, list[Link]]:
     """The title and the links of a page, whether it has running text or not. Raises `OutsideError`."""
     robots.check(web, url)
-    got = web.fetch(url, headers={"Accept": "text/html, */*;q=0.1"}, max_bytes=MAX_BYTES)
+    with robots.turn(web, url):
+        got = web.fetch(url, headers={"Accept": "text/html, */*;q=0.1"}, max_bytes=MAX_BYTES)
     if got.status != 200:
         raise status_error(got, "The page’s server")
     if not _is_markup(got):

@@ -1,10 +1,13 @@
-"""What a site lets programs read (robots.txt, RFC 9309), asked once an hour for each host."""
+"""Manners towards sites: what they let programs read (robots.txt, RFC 9309), asked once an hour for each host; and one
+request at a time to each."""
 
 from __future__ import annotations
 
 import threading
 import time
 from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -42,6 +45,26 @@ class _Kept:
 
 
 _kept = _Kept()
+_turns: OrderedDict[str, threading.Lock] = OrderedDict()
+_turning = threading.Lock()
+
+
+@contextmanager
+def turn(web: Web, url: str) -> Iterator[None]:
+    """One at a time for each host, but for those the owner calls their own."""
+    host = urlsplit(url).netloc
+    if host in web.allowed:
+        yield
+        return
+    with _turning:
+        lock = _turns.setdefault(host, threading.Lock())
+        _turns.move_to_end(host)
+        while len(_turns) > MOST_HOSTS and not next(iter(_turns.values())).locked():
+            _turns.popitem(last=False)
+    with lock:
+        yield
+
+
 forget = _kept.forget
 
 

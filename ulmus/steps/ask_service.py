@@ -150,7 +150,7 @@ KIND = Kind(
     manner="perform",
     title="Ask a data service",
     about="Asks any service over HTTP and takes the values you point at: contacts, customers, products, anything in JSON.",
-    sentence="Ask {service} for {path}",
+    sentence="Ask {service}[ for {path}]",
     offer="Ask {service}",
     words="api http call data contact customer crm json request fetch lookup record",
     called="service",
@@ -159,5 +159,5 @@ KIND = Kind(
     perform=perform,
     faults=faults,
     gives_outside=True,
-    brief="{count} values · {text}",
+    brief="{count} values",
 )

@@ -61,24 +61,23 @@ def piece(settings: JobSettings, context: Context) -> Outgoing:
     """The job as it will be handed in."""
     asked = question_of(settings.service, settings.path, "POST", {}, settings.body, False, {}, 60, context)
     how = settings.model_dump(include={"state", "done", "failed", "place", "result", "every", "longest"})
-    return Outgoing(
-        settings.service,
-        {"url": asked.url, "body": asked.body, "text": json.dumps(asked.body, ensure_ascii=False, indent=1), **how},
-    )
+    text = json.dumps(asked.body, ensure_ascii=False, indent=1)
+    return Outgoing(settings.service, {"url": asked.url, "body": asked.body, "text": text, "how": how})
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
     """Hand the job in under `key` and wait for it. The key makes handing it in again the same job."""
     headers = {**service_headers(connection), "Idempotency-Key": key}
     question = services.Question(content["url"], "POST", headers, body=content["body"], seconds=60)
+    how = content["how"]
     job = services.Job(
-        content["state"],
-        _words(content["done"]),
-        _words(content["failed"]),
-        content["place"],
-        content["result"],
-        float(content["every"]),
-        float(content["longest"]),
+        how["state"],
+        _words(how["done"]),
+        _words(how["failed"]),
+        how["place"],
+        how["result"],
+        float(how["every"]),
+        float(how["longest"]),
     )
     return services.carry_out(web, question, job)
 

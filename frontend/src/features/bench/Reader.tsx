@@ -140,6 +140,11 @@ function Gave({
           </p>
           <Tree values={(result.detail.cells as Record<string, unknown>) ?? {}} />
         </>
+      ) : stage === "gather" && result.detail.would === "send" ? (
+        <>
+          <p className="text-sm text-soft">Would be handed in like this. A proof hands in nothing.</p>
+          <Tree values={{ to: output.url, job: output.body }} />
+        </>
       ) : output.subject && (output.text || output.html) ? (
         <Mail mail={output} />
       ) : stage === "gather" && Array.isArray(output.items ?? output.chapters) ? (
