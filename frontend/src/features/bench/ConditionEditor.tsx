@@ -137,10 +137,10 @@ export function ConditionEditor({ label, value, values, empty = "", onChange }: 
               <button
                 type="button"
                 title={real ? brief(real) : undefined}
-                aria-label={`Value to look at: ${one.left}. Change`}
                 className="min-w-0 truncate rounded-[4px] border border-rule bg-sheet px-2 py-1 text-left text-sm"
                 onClick={() => setPicking(i)}
               >
+                <span className="sr-only">Value to look at: </span>
                 <span className="slot">{one.left}</span>
                 {real?.known && <span className="ml-1.5 text-xs text-soft">{brief(real)}</span>}
               </button>
