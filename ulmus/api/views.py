@@ -200,7 +200,7 @@ def fill_cell(
     elif view.would == "write":
         view.brief = cells_brief(detail.get("cells", {}))
     elif view.would == "send":
-        view.brief = " ".join(str(output.get("text", "")).split())[:LONGEST_BRIEF]
+        view.brief = str(output.get("text", ""))[:LONGEST_BRIEF].strip()
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):
