@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from ulmus.core.drafting.rules import Rule, demand, html_faults, measure, reading_ease
+from ulmus.core.drafting.rules import Rule, contradictions, demand, html_faults, measure, reading_ease
 
 READ: TypeAdapter[Any] = TypeAdapter(Rule)
 PLAIN = "The gates are new. They are made of oak. Two hundred people came to see them close. It was a fine day on the cut."
@@ -63,6 +63,16 @@ class Corpus(unittest.TestCase):
     def test_each_rule_is_told_to_the_model(self) -> None:
         for rule, *_ in CORPUS:
             self.assertRegex(demand(READ.validate_python(rule)), r"^(Write|Use|Say).+\.$")
+
+    def test_rules_that_cannot_all_be_kept_are_named(self) -> None:
+        for pair, words in (
+            (({"rule": "words", "least": 9}, {"rule": "words", "most": 5}), "numbers of words"),
+            (({"rule": "no_emoji"}, {"rule": "emoji", "least": 1}), "asked for and forbidden"),
+            (({"rule": "language", "code": "en"}, {"rule": "language", "code": "de"}), "two languages"),
+        ):
+            with self.subTest(words):
+                self.assertIn(words, " ".join(contradictions([READ.validate_python(r) for r in pair])))
+        self.assertEqual(contradictions([READ.validate_python(r) for r, *_ in CORPUS[:2]]), [])
 
     def test_reading_ease_of_plain_and_hard_texts(self) -> None:
         plain, hard = reading_ease(PLAIN), reading_ease(HARD)

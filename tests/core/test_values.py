@@ -172,6 +172,7 @@ class Conditions(unittest.TestCase):
             [(c.left, c.how, c.right, c.is_value) for c in clauses],
             [("mail.subject", "contains", ("price",), False), ("n", "is more than", ("3",), False), ("a", "is", ("b.c",), True)],
         )
+        self.assertIsNone(clauses_of(parse_condition('a is one of "x, y", "z"')))  # type: ignore[arg-type]
         self.assertIsNone(clauses_of(parse_condition('a is "x" and (b is "y" or c is "z")')))  # type: ignore[arg-type]
 
     @given(conditions)

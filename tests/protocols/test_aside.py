@@ -56,6 +56,17 @@ class Workers(unittest.TestCase):
         self.assertTrue(self.workers._free, "so many at once are read in workers")
         self.assertLessEqual(len(self.workers._free), aside.WORKERS)
 
+    def test_where_all_is_read_apart_a_lost_worker_holds_up_nobody(self) -> None:
+        self.workers = aside._Workers(at_hand=0)
+        with ThreadPoolExecutor(6) as pool:
+            lost = [pool.submit(self.workers.call, os._exit, 3) for _ in range(3)]
+            read = [pool.submit(self.workers.call, feeds.parse, FEED) for _ in range(3)]
+            self.assertEqual([one.result(30).title for one in read], ["F"] * 3)
+            for one in lost:
+                with self.assertRaisesRegex(OutsideError, "cannot be read"):
+                    one.result(30)
+        self.assertLessEqual(self.workers._count, aside.WORKERS)
+
     def test_a_few_are_read_at_hand(self) -> None:
         self.assertEqual(self.workers.call(feeds.parse, FEED).title, "F")
         self.assertEqual(self.workers._free, [])

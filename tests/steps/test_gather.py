@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from tests.steps.trying import Trying
 from ulmus.core.workflow import Line, Workflow, World, check
+from ulmus.protocols import services
 from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
+from ulmus.steps.ask_service import question_of
+from ulmus.steps.base import Context
 
 
 class Gathering(Trying):
@@ -102,6 +106,17 @@ class Gathering(Trying):
                 self.web.close()
                 self.web = kept
 
+    def test_a_host_that_only_begins_alike_gets_no_key(self) -> None:
+        self.assertTrue(services.same_host("https://api.example/v1/x", "https://api.example/v1"))
+        connection = self.connect("service", "service")
+        base = connection.settings.model_copy(update={"base_url": "https://api.example/v1"})
+        context = Context(self.web, lambda key, kind: replace(connection, settings=base), {})
+        for other in ("https://api.example.evil.example/v1", "http://api.example/v1", "https://api.example:444/v1"):
+            with self.subTest(other):
+                asked = question_of("service", other, "GET", {}, "", False, {}, 30, context)
+                self.assertEqual((asked.url, asked.headers), (other, {}))
+                self.assertIn("Authorization", question_of("service", "/x", "GET", {}, "", False, {}, 30, context).headers)
+
     def test_rows_by_condition_and_by_meaning(self) -> None:
         self.rows = [
             {"Product": "Drought bean", "About": "climbs well in dry soil", "Used": ""},
@@ -123,7 +138,7 @@ class Gathering(Trying):
         found = self.carry_out("read_feed", url=urls, most=50).output
         self.assertEqual(found["feeds"], 2)
         self.assertEqual(len(found["problems"]), 1)
-        self.assertIn("On the Cut" if False else "A week on the Cut", [one["title"] for one in found["items"]])
+        self.assertIn("A week on the Cut", [one["title"] for one in found["items"]])
         with self.assertRaises(OutsideError):
             self.carry_out("read_feed", url=f"{self.town.url}/nowhere")
 
@@ -131,16 +146,17 @@ class Gathering(Trying):
         tries: list[tuple[str, str, str, dict[str, Any]]] = [
             ("search", "down", "search", {"service": "search", "query": "seed"}),
             ("contacts", "busy", "ask_service", {"service": "service", "path": "/contacts"}),
-            ("report", "cut", "read_file", {"file": f"{self.town.url}/reports/canal-trade.pdf"}),
+            ("report", "down", "read_file", {"file": f"{self.town.url}/reports/canal-trade.pdf"}),
+            ("files", "garbage", "list_files", {"store": "files"}),
             ("page", "down", "site_links", {"url": self.company("varley")}),
         ]
         for outside, mode, kind, settings in tries:
             self.fault(outside, mode)
             with self.subTest(kind=kind, mode=mode):
-                try:
+                with self.assertRaises(OutsideError) as caught:
                     self.carry_out(kind, **settings)
-                except OutsideError as error:
-                    self.assertTrue(error.message.endswith((".", "”", "?")) or "says" in error.message, error.message)
+                self.assertGreater(len(caught.exception.message.split()), 3, caught.exception.message)
+                self.assertNotIn("Traceback", caught.exception.message)
 
 
 class Pages(Trying):
@@ -151,5 +167,6 @@ class Pages(Trying):
 
         self.assertIn("JSONPath", said("ask_service", service="s", path_in="contacts["))
         self.assertIn("have no “size”", said("search", service="s", query="x", by="size"))
-        self.assertIn("gives no", said("site_links", url="x", keep="words is") + "gives no")
+        self.assertIn("too early", said("site_links", url="x", keep="words is"))
+        self.assertIn("have no “size”, but link", said("site_links", url="x", keep="size is 3"))
         self.assertIn("near to", said("find_rows", sheet="s", how="near"))

@@ -289,7 +289,7 @@ def feed_list() -> Response:
             for line in Workflow.model_validate(record.document).lines:
                 address = str(line.settings.get("url", ""))
                 if line.kind in ("feed_item", "read_feed") and address.startswith(("http://", "https://")):
-                    for one in address.split():
+                    for one in (a for a in address.split() if a.startswith(("http://", "https://"))):
                         found.setdefault(one, opml.Outline(record.name, one, folder=brands.get(record.brand or "", "")))
     return Response(
         opml.write(list(found.values()), "Feeds of Ulmus"),

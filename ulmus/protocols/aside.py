@@ -85,13 +85,13 @@ class _Workers:
         self._count = 0
         self._busy = 0
         self._at_hand = 0
+        self._module = ""
 
     def call(self, function: Callable[..., T], *arguments: Any) -> T:
         with self._changed:
             self._busy += 1
-            if self._busy > self._most_at_hand and self._count < WORKERS:
-                self._count += 1
-                threading.Thread(target=self._begin, args=(function.__module__,), daemon=True).start()
+            if self._busy > self._most_at_hand and not self._free:
+                self._another(function.__module__)
             try:
                 worker = self._take()
             except OutsideError:
@@ -105,6 +105,13 @@ class _Workers:
                 if worker is None:
                     self._at_hand -= 1
                 self._changed.notify()
+
+    def _another(self, module: str) -> None:
+        """Begin one more worker, where there is room; the caller holds the lock."""
+        if self._count < WORKERS:
+            self._count += 1
+            self._module = module
+            threading.Thread(target=self._begin, args=(module,), daemon=True).start()
 
     def _take(self) -> _Worker | None:
         """A free worker, or ``None`` for doing it at hand; waits until there is room for one or the other."""
@@ -123,7 +130,7 @@ class _Workers:
         try:
             worker.call(load, module)
         except (EOFError, OutsideError):
-            self._gone(worker)
+            self._gone(worker, follow=False)
             return
         self._later()
         self._back(worker)
@@ -151,10 +158,13 @@ class _Workers:
             self._free.append(worker)
             self._changed.notify()
 
-    def _gone(self, worker: _Worker) -> None:
+    def _gone(self, worker: _Worker, follow: bool = True) -> None:
+        """A worker is no more. With `follow`, another takes its place where jobs wait that only a worker may do."""
         worker.end()
         with self._changed:
             self._count -= 1
+            if follow and not self._most_at_hand and self._busy > self._count:
+                self._another(self._module)
 
     def _look(self) -> None:
         """End workers that have been idle; look again while there are others."""

@@ -7,7 +7,7 @@ from email.utils import parsedate_to_datetime
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
 from .errors import OutsideError
-from .net import Fetched, Web, status_error
+from .net import Fetched, Web, limited, status_error
 
 LARGEST = 60_000_000
 LARGEST_LIST = 8_000_000
@@ -61,8 +61,6 @@ def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:
     url = address(store, path).rstrip("/") + "/"
     headers = {"Depth": "1", "Content-Type": "application/xml", **store.headers}
     with web.stream(url, method="PROPFIND", headers=headers, content=_ASK.encode()) as response:
-        from .net import limited
-
         body = b"".join(limited(response, LARGEST_LIST, 30))
         status, headers_back = response.status, response.headers
     if status == 404:

@@ -133,7 +133,8 @@ def carry_out(
     if not place and job.place:
         place = str(next(iter(pick(said.data, job.place)), "") or "")
     place = urljoin(question.url, place) if place else ""
-    look = Question(place or question.url, headers=question.headers, seconds=question.seconds)
+    told = question.headers if not place or same_host(place, question.url) else {}
+    look = Question(place or question.url, headers=told, seconds=question.seconds)
     pause = job.every
     while True:
         state = _state(said, job)
@@ -156,6 +157,11 @@ def carry_out(
         said = ask(web, look)
         if asked is None:
             pause = min(pause * 1.4, 60.0)
+
+
+def same_host(a: str, b: str) -> bool:
+    """Whether two addresses lead to the same host and port by the same scheme, so that a key for one may go to the other."""
+    return urlsplit(a)[:2] == urlsplit(b)[:2]
 
 
 def with_query(url: str, query: Mapping[str, str]) -> str:
@@ -187,8 +193,8 @@ def _following(said: Said, question: Question, paging: Paging) -> Question | Non
         return None
     url = urljoin(question.url, target)
     # Keys go on only to the host they were meant for.
-    same = urlsplit(url).netloc == urlsplit(question.url).netloc
-    return Question(url, question.method, question.headers if same else {}, {}, question.body, question.form, question.seconds)
+    headers = question.headers if same_host(url, question.url) else {}
+    return Question(url, question.method, headers, {}, question.body, question.form, question.seconds)
 
 
 def _data(got: Fetched) -> Any:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from typing import Any, Literal
-from urllib.parse import urljoin
 
 from pydantic import BaseModel, Field
 
@@ -118,8 +117,7 @@ def question_of(
     base = connection.settings.base_url
     path = path.strip()
     url = base if not path else path if path.startswith(("http://", "https://")) else base.rstrip("/") + "/" + path.lstrip("/")
-    mine = url.startswith(base.rstrip("/")) or urljoin(base, "/") == urljoin(url, "/")
-    sent = {**({} if not mine else service_headers(connection)), **headers}
+    sent = {**(service_headers(connection) if services.same_host(url, base) else {}), **headers}
     return services.Question(url, method, sent, query, _body(body, form, context) if method != "GET" else None, form, seconds)
 
 

@@ -8,7 +8,8 @@ from typing import Any, Literal
 from pydantic import BaseModel
 
 from ..core.gather.lists import Repeats, Shaping, shaped
-from ..core.slots import check_condition
+from ..core.slots import SlotError, parse_condition
+from ..core.slots.tree import condition_values
 from ..core.workflow.kinds import type_word
 from .base import Context, Settings, setting
 
@@ -86,9 +87,22 @@ def list_faults(model: type[BaseModel]) -> Any:
     scope = {name: type_word(field) for name, field in model.model_fields.items()} | {"it": "any"}
 
     def faults(settings: Listed) -> list[tuple[str, str]]:
-        out = [("keep", p.message) for p in check_condition(settings.keep, scope)[:1]] if settings.keep.strip() else []
+        out = [("keep", wrong)] if (wrong := _wrong(settings.keep, scope)) else []
         if settings.by and settings.by not in scope:
-            out.append(("by", f"The elements have no “{settings.by}”, but {', '.join(n for n in scope if n != 'it')}."))
+            out.append(("by", _unknown(settings.by, scope)))
         return out
 
     return faults
+
+
+def _wrong(condition: str, scope: dict[str, Any]) -> str:
+    """What is wrong with a condition on elements, in words; empty where nothing is."""
+    found = parse_condition(condition) if condition.strip() else None
+    if isinstance(found, SlotError):
+        return found.message
+    roots = [value.path.root for value in condition_values(found)] if found else []
+    return next((_unknown(root, scope) for root in roots if root not in scope), "")
+
+
+def _unknown(name: str, scope: dict[str, Any]) -> str:
+    return f"The elements have no “{name}”, but {', '.join(n for n in scope if n != 'it')}."

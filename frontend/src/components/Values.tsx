@@ -134,10 +134,9 @@ function Picture({ source }: { source: string }) {
     );
   return (
     <img
-      src={source}
+      src={source.startsWith("data:") ? source : `/api/pictures?address=${encodeURIComponent(source)}`}
       alt="Made or found by this line"
       className="max-h-80 max-w-full border border-line"
-      referrerPolicy="no-referrer"
       onError={() => setBroken(true)}
     />
   );
@@ -154,7 +153,7 @@ export function Markup({ html }: { html: string }) {
         <iframe
           title="As it will look"
           sandbox=""
-          srcDoc={`<meta http-equiv="Content-Security-Policy" content="default-src 'none'; img-src data: https: http:; style-src 'unsafe-inline'"><style>body{font:16px/1.5 Georgia,serif;margin:12px;background:#fff;color:#222}img{max-width:100%}</style>${html}`}
+          srcDoc={`<meta http-equiv="Content-Security-Policy" content="default-src 'none'; img-src data:; style-src 'unsafe-inline'"><style>body{font:16px/1.5 Georgia,serif;margin:12px;background:#fff;color:#222}img{max-width:100%}</style>${html}`}
           className="h-80 w-full border border-line bg-white"
         />
       )}

@@ -216,14 +216,14 @@ def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:
     known = {name: text[:LONGEST_SOURCE] for name, text in sources.items() if text.strip()}
     passages = [(name, passage, terms) for name, text in known.items() for passage, terms in _passages(text)]
     facts = _Facts("\n".join(known.values()))
-    found = _best([set(_terms(text)) for text, _, _ in sentences], [terms for *_, terms in passages])
+    spoken = [set(_terms(text)) for text, _, _ in sentences]
+    found = _best(spoken, [terms for *_, terms in passages])
     out = []
-    for (text, start, end), (score, place) in zip(sentences, found, strict=True):
+    for (text, start, end), terms, (score, place) in zip(sentences, spoken, found, strict=True):
         lead = len(text) - len(text.lstrip())
         missing = tuple(claim for claim in claims(text.strip(), start + lead) if not facts.hold(claim))
-        content = len([t for t in _terms(text) if t not in ("", " ")])
         level: Level = "nothing"
-        if content >= FEW_WORDS or missing:
+        if len(terms) >= FEW_WORDS or missing:
             level = "supported" if score >= SUPPORTED else "partly" if score >= PARTLY else "unsupported"
             level = "unsupported" if missing and level != "supported" else "partly" if missing else level
         name, passage = passages[place][:2] if place >= 0 and score >= PARTLY else ("", "")

@@ -31,7 +31,6 @@ _MENTION = re.compile(r"(?<![\w@/.])@\w[\w.-]*")
 _WORDS = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
 _SENTENCES = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
 _VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))
-_NAMES = {"emoji": "emoji", "links": "links", "mentions": "mentions"}
 LANGUAGES = {
     "en": "English",
     "de": "German",
@@ -262,7 +261,8 @@ def demand(rule: Rule) -> str:
         case Spoken():
             return f"Write at most {int(rule.most * rule.pace / 60)} words: it is spoken, and may take {rule.most} seconds."
         case Emoji() | Links() | Mentions():
-            return f"Use {_span(rule.least, rule.most)} {_NAMES[rule.rule]}."
+            many = rule.rule if rule.most != 1 or rule.rule == "emoji" else rule.rule.removesuffix("s")
+            return f"Use {_span(rule.least, rule.most)} {many}."
         case Says():
             return "Say at least one of these: " + ", ".join(rule.words) + "."
         case Easy():
@@ -283,6 +283,15 @@ def contradictions(rules: Sequence[Rule]) -> list[str]:
     tags = [r for r in rules if isinstance(r, Hashtags)]
     if tags and max(r.least for r in tags) > min(r.most for r in tags):
         out.append("No draft can keep the numbers of hashtags asked for.")
+    for kind in (Words, Sentences, Links, Mentions, Emoji):
+        bounds = [r for r in rules if isinstance(r, kind)]
+        least_one = max((r.least or 0 for r in bounds), default=0)
+        if any(r.most is not None and r.most < least_one for r in bounds):
+            out.append(f"No draft can keep the numbers of {bounds[0].rule} asked for.")
+    if any(isinstance(r, NoEmoji) for r in rules) and any(isinstance(r, Emoji) and r.least for r in rules):
+        out.append("Emoji are asked for and forbidden.")
+    if len({r.code for r in rules if isinstance(r, InLanguage)}) > 1:
+        out.append("No draft can be in two languages.")
     wanted = [r.text for r in rules if isinstance(r, Contains)]
     if most is not None and any("<<" not in w and len(w) > most for w in wanted):
         out.append(f"The text that must be contained is longer than {most} characters.")

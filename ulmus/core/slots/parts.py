@@ -37,6 +37,9 @@ def _clause(test: Test) -> Clause | None:
         return None
     how = _SIGNS.get(test.how, test.how)
     left = f"({test.left})" if test.left.filters else str(test.left)
+    if how.endswith("one of") and any(isinstance(one, Literal) and "," in str(one.value) for one in test.right):
+        # In a row the texts are parted by commas.
+        return None
     if all(isinstance(one, Literal) for one in test.right):
         return Clause(left, how, tuple(str(one.value) for one in test.right if isinstance(one, Literal)))
     if len(test.right) != 1 or isinstance(test.right[0], Literal):

@@ -30,8 +30,9 @@ const HOWS = [
 const ALONE = new Set(["is empty", "is not empty"]);
 const MANY = new Set(["is one of", "is not one of"]);
 
-const quoted = (text: string) =>
-  /^-?\d+(\.\d+)?$/.test(text) ? text : `"${text.replace(/(["\\])/g, "\\$1").replace(/\s*\n\s*/g, " ")}"`;
+/** A figure is written bare where figures are compared; “0049” looked for in a text stays a text. */
+const quoted = (text: string, how: string) =>
+  /^-?\d+(\.\d+)?$/.test(text) && String(Number(text)) === text && !/contain|with/.test(how) ? text : `"${text.replace(/(["\\])/g, "\\$1").replace(/\s*\n\s*/g, " ")}"`;
 
 function written({ joined, clauses }: Parts): string {
   return clauses
@@ -39,7 +40,7 @@ function written({ joined, clauses }: Parts): string {
     .map((one) => {
       if (ALONE.has(one.how)) return `${one.left} ${one.how}`;
       const right = one.right ?? [];
-      return `${one.left} ${one.how} ${one.value ? right[0] : right.length ? right.map(quoted).join(", ") : '""'}`;
+      return `${one.left} ${one.how} ${one.value ? right[0] : right.length ? right.map((text) => quoted(text, one.how)).join(", ") : '""'}`;
     })
     .join(` ${joined} `);
 }
