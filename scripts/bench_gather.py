@@ -24,7 +24,8 @@ from scripts.tell import tell
 from ulmus.core.gather.chapters import chapters
 from ulmus.core.gather.cues import Cue
 from ulmus.core.workflow import Line
-from ulmus.protocols import documents, pages
+from ulmus.protocols import pages
+from ulmus.protocols.documents.pdf import read_pdf
 from ulmus.runtime import outsides
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.polling import push
@@ -95,7 +96,7 @@ def pdf() -> None:
         for page in PdfReader(io.BytesIO(body)).pages:
             page.extract_text()
 
-    mine, library = _beside(lambda: documents._pdf(body), theirs)
+    mine, library = _beside(lambda: read_pdf(body), theirs)
     tell(f"a PDF of {count} pages, against the library", mine / library, "x", 1.3, f"{mine:.2f} s")
 
 

@@ -159,7 +159,7 @@ def from_html(source: str, url: str = "") -> Page:
     """The main text of an HTML page, and the rest. Raises `OutsideError` where it has none."""
     import trafilatura  # loaded on first use: it is large
 
-    tree = _tree(source)
+    tree = tree_of(source)
     base = _base(tree, url)
     told = {
         "language": (tree.get("lang") or "").strip()[:20],
@@ -192,7 +192,7 @@ def from_html(source: str, url: str = "") -> Page:
 
 def links_of(source: str, url: str = "") -> tuple[str, list[Link]]:
     """The title and the links of an HTML page."""
-    tree = _tree(source)
+    tree = tree_of(source)
     title = " ".join(tree.xpath("string(//title)").split())
     return title[:LONGEST_WORDS], list(_links(tree, _base(tree, url)))
 
@@ -214,7 +214,8 @@ def clean(link: str) -> str:
     return urlunsplit((parts.scheme, parts.netloc, parts.path or "/", query, ""))
 
 
-def _tree(source: str) -> Any:
+def tree_of(source: str) -> Any:
+    """An HTML page parsed. Raises `OutsideError` where it is none."""
     import trafilatura
     from lxml import html
 

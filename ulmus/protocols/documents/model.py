@@ -1,0 +1,46 @@
+"""A file as read, and how much of one is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..errors import OutsideError
+
+LARGEST = 60_000_000
+UNPACKED = 300_000_000
+MOST_PAGES = 200
+MOST_ROWS = 50_000
+MOST_TABLES = 100
+MOST_HEADINGS = 500
+LONGEST_TEXT = 3_000_000
+
+
+@dataclass(frozen=True)
+class Document:
+    """A file as read. `pages` are (number, text) of a PDF; `headings` (level, words, page); `tables` lists of rows of cells;
+    `rows` the first table of a sheet by its heading line; `notes` say what could not be had."""
+
+    kind: str
+    title: str
+    text: str
+    author: str = ""
+    pages: list[dict[str, Any]] = field(default_factory=list)
+    headings: list[dict[str, Any]] = field(default_factory=list)
+    tables: list[list[list[str]]] = field(default_factory=list)
+    rows: list[dict[str, str]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def table_document(kind: str, title: str, lines: list[list[str]], more: list[list[list[str]]] | None = None) -> Document:
+    """Rows by the names in the first line; a name used twice gets a number."""
+    if not lines:
+        raise OutsideError("The table is empty.")
+    notes = [f"Only the first {MOST_ROWS:,} rows were read."] if len(lines) > MOST_ROWS else []
+    names: list[str] = []
+    for i, head in enumerate(lines[0], start=1):
+        base = head.strip() or f"Column {i}"
+        names.append(base if base not in names else f"{base} {i}")
+    rows = [dict(zip(names, [*line, *[""] * (len(names) - len(line))], strict=False)) for line in lines[1 : MOST_ROWS + 1]]
+    text = "\n".join("\t".join(line) for line in lines[:5000])
+    return Document(kind, title, text[:LONGEST_TEXT], tables=(more or [])[:MOST_TABLES], rows=rows, notes=notes)

@@ -1,0 +1,157 @@
+"""PDF: text in reading order, headings by their size, tables that stand in columns, page by page."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any
+
+from ..errors import OutsideError
+from .model import LONGEST_TEXT, MOST_HEADINGS, MOST_PAGES, MOST_TABLES, Document
+
+
+def read_pdf(body: bytes) -> Document:
+    """The document in a PDF. Raises `OutsideError`."""
+    import logging
+
+    from pypdf import PdfReader
+    from pypdf.errors import PyPdfError
+
+    logging.getLogger("pypdf").setLevel(logging.CRITICAL)
+    try:
+        reader = PdfReader(io.BytesIO(body), strict=False)
+        if reader.is_encrypted and not reader.decrypt(""):
+            raise OutsideError("This PDF is locked with a password.")
+        count = len(reader.pages)
+        about = reader.metadata
+    except OutsideError:
+        raise
+    except Exception as error:
+        raise OutsideError(f"This PDF is damaged and cannot be read ({type(error).__name__}).") from None
+    pages, lines, failed, empty = [], [], 0, 0
+    for number in range(1, min(count, MOST_PAGES) + 1):
+        sized: list[tuple[float, str]] = []
+        try:
+            text = reader.pages[number - 1].extract_text(visitor_text=_sizes(sized)) or ""
+        except (PyPdfError, Exception):
+            failed += 1
+            continue
+        text = _tidy(text)
+        empty += not text
+        pages.append({"number": number, "text": text})
+        lines += [(number, size, words) for size, words in _lines(sized)]
+    if not any(page["text"] for page in pages):
+        if failed:
+            raise OutsideError("This PDF is damaged: none of its pages can be read.")
+        raise OutsideError("This PDF holds pictures of pages and no text. It was scanned; have its text recognised first.")
+    notes = []
+    if count > MOST_PAGES:
+        notes.append(f"Only the first {MOST_PAGES} of {count} pages were read.")
+    if failed:
+        notes.append(f"{failed} page{'s' if failed > 1 else ''} could not be read.")
+    if empty:
+        notes.append(f"{empty} page{'s hold' if empty > 1 else ' holds'} no text; scanned, perhaps.")
+    headings = _headings(lines)
+    title = str(getattr(about, "title", "") or "").strip() or (headings[0]["words"] if headings else "")
+    text = "\n\n".join(page["text"] for page in pages if page["text"])
+    tables = [table for page in pages for table in _tables(page["text"])]
+    return Document(
+        "pdf",
+        title[:300],
+        text[:LONGEST_TEXT],
+        str(getattr(about, "author", "") or "").strip()[:300],
+        pages,
+        headings,
+        tables[:MOST_TABLES],
+        notes=notes,
+    )
+
+
+def _sizes(out: list[tuple[float, str]]) -> Any:
+    """A visitor that notes each piece of text with the size it is set in."""
+    note = out.append
+
+    def visit(text: str, cm: Any, tm: Any, font: Any, size: Any) -> None:
+        if text:
+            note(((size or 0.0) * (tm[3] or tm[0]) * (cm[3] or 1.0), text))
+
+    return visit
+
+
+def _lines(sized: list[tuple[float, str]]) -> Iterator[tuple[float, str]]:
+    """Pieces put together to lines, each with the size most of it is set in."""
+    line: list[tuple[float, str]] = []
+    for size, text in [*sized, (0.0, "\n")]:
+        parts = text.split("\n")
+        for i, part in enumerate(parts):
+            if i and line:
+                words = " ".join("".join(t for _, t in line).split())
+                if words:
+                    yield abs(round(max(line, key=lambda one: len(one[1]))[0], 1)), words
+                line = []
+            if part:
+                line.append((size, part))
+
+
+def _headings(lines: list[tuple[int, float, str]]) -> list[dict[str, Any]]:
+    """Short lines set larger than the running text; the largest are of level 1."""
+    held: Counter[float] = Counter()
+    for _, size, words in lines:
+        held[size] += len(words)
+    if not held:
+        return []
+    body = held.most_common(1)[0][0]
+    large = sorted({s for _, s, w in lines if s > body * 1.12 and len(w) <= 160}, reverse=True)
+    level = {size: min(6, i + 1) for i, size in enumerate(large)}
+    out: list[dict[str, Any]] = []
+    before: tuple[int, float] | None = None
+    for number, size, words in lines:
+        if size not in level or len(words) > 160 or not re.search(r"\w", words):
+            before = None
+        elif before == (number, size):
+            # A heading that runs over the end of its line.
+            out[-1]["words"] += f" {words}"
+        else:
+            out.append({"level": level[size], "words": words, "page": number})
+            before = (number, size)
+    return out[:MOST_HEADINGS]
+
+
+def _tables(text: str) -> Iterator[list[list[str]]]:
+    """Lines that stand in columns: three or more in a row with the same number of wide gaps."""
+    block: list[list[str]] = []
+    for line in [*text.split("\n"), ""]:
+        cells = [cell.strip() for cell in re.split(r"\s{3,}|\t", line.strip())]
+        if len(cells) > 1 and (not block or len(cells) == len(block[0])):
+            block.append(cells)
+            continue
+        if len(block) > 2:
+            yield block
+        block = [cells] if len(cells) > 1 else []
+
+
+def _tidy(text: str) -> str:
+    """Lines put together to paragraphs where they only end because the page does; runs of empty lines made one."""
+    text = re.sub(r"(?<=[a-z])-\n(?=[a-z])", "", text.replace("\x00", ""))
+    lines = [line.rstrip() for line in text.split("\n")]
+    full = 0.72 * max((len(line) for line in lines), default=0)
+    out: list[str] = []
+    for line in lines:
+        runs_on = (
+            bool(out)
+            and len(out[-1].rpartition("\n")[2]) >= full
+            and line
+            and not _COLUMNS.search(line)
+            and not _COLUMNS.search(out[-1])
+        )
+        if (runs_on and not _ENDED.search(out[-1])) or (runs_on and line[:1].islower()):
+            out[-1] += f" {line}"
+        else:
+            out.append(line)
+    return re.sub(r"\n{3,}", "\n\n", "\n".join(out)).strip()
+
+
+_COLUMNS = re.compile(r"\S\s{3,}\S|\t")
+_ENDED = re.compile(r"[.!?:][”\"’)]*$")
