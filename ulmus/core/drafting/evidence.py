@@ -12,8 +12,9 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Any, Literal
+
+from ..words import SMALL, stem
 
 Level = Literal["supported", "partly", "unsupported", "nothing"]
 SUPPORTED, PARTLY = 0.6, 0.35
@@ -66,109 +67,6 @@ _SPELT = {
         ]
     )
 } | {"thirty": "30", "forty": "40", "fifty": "50", "sixty": "60", "seventy": "70", "eighty": "80", "ninety": "90"}
-_SMALL = frozenset(
-    [
-        "a",
-        "about",
-        "after",
-        "all",
-        "also",
-        "an",
-        "and",
-        "any",
-        "are",
-        "as",
-        "at",
-        "be",
-        "been",
-        "but",
-        "by",
-        "can",
-        "could",
-        "did",
-        "do",
-        "does",
-        "down",
-        "each",
-        "for",
-        "from",
-        "had",
-        "has",
-        "have",
-        "he",
-        "her",
-        "his",
-        "how",
-        "i",
-        "if",
-        "in",
-        "into",
-        "is",
-        "it",
-        "its",
-        "just",
-        "made",
-        "make",
-        "more",
-        "most",
-        "new",
-        "no",
-        "not",
-        "now",
-        "of",
-        "off",
-        "on",
-        "once",
-        "only",
-        "or",
-        "other",
-        "our",
-        "out",
-        "over",
-        "own",
-        "said",
-        "say",
-        "says",
-        "she",
-        "so",
-        "some",
-        "such",
-        "than",
-        "that",
-        "the",
-        "their",
-        "them",
-        "then",
-        "there",
-        "these",
-        "they",
-        "this",
-        "those",
-        "to",
-        "too",
-        "under",
-        "until",
-        "up",
-        "us",
-        "very",
-        "was",
-        "we",
-        "were",
-        "what",
-        "when",
-        "where",
-        "which",
-        "while",
-        "who",
-        "why",
-        "will",
-        "with",
-        "without",
-        "would",
-        "you",
-        "your",
-    ]
-)
 
 
 @dataclass(frozen=True)
@@ -258,11 +156,11 @@ def _names(text: str) -> Iterator[re.Match[str]]:
     """Runs of words with capitals that do not stand there because a sentence begins."""
     for m in _NAME.finditer(text):
         words = m.group().split()
-        if (m.start() == 0 or text[: m.start()].rstrip()[-1:] in '.!?:“"(') and (len(words) == 1 or words[0].lower() in _SMALL):
+        if (m.start() == 0 or text[: m.start()].rstrip()[-1:] in '.!?:“"(') and (len(words) == 1 or words[0].lower() in SMALL):
             continue
         if text[max(0, m.start() - 1) : m.start()] in ("#", "@"):
             continue
-        if all(word.lower() in _SMALL or word.lower() in _MONTHS for word in words):
+        if all(word.lower() in SMALL or word.lower() in _MONTHS for word in words):
             continue
         yield m
 
@@ -292,8 +190,8 @@ class _Facts:
             case "number":
                 return _figure(claim.text) in self.numbers
             case "name":
-                words = [w for w in _WORD.findall(_plain(claim.text)) if w not in _SMALL]
-                return _plain(claim.text) in self.plain or all(_bare(w) in self.words or w in self.words for w in words)
+                words = [w for w in _WORD.findall(_plain(claim.text)) if w not in SMALL]
+                return _plain(claim.text) in self.plain or all(stem(w) in self.words or w in self.words for w in words)
 
 
 def _best(sentences: Sequence[set[str]], passages: Sequence[set[str]]) -> list[tuple[float, int]]:
@@ -339,16 +237,7 @@ def _passages(text: str) -> Iterator[tuple[str, set[str]]]:
 def _terms(text: str) -> list[str]:
     """The words of a text that carry its meaning, without endings; links and tags are left out."""
     bare = re.sub(r"https?://\S+|[#@]\w+", " ", text)
-    return [_bare(_SPELT.get(word, word)) for word in _WORD.findall(_plain(bare)) if word not in _SMALL]
-
-
-@lru_cache(maxsize=50_000)
-def _bare(word: str) -> str:
-    word = word.removesuffix("'s").removesuffix("’s")
-    for ending in ("ings", "ing", "edly", "ied", "ed", "ies", "es", "s", "ly"):
-        if word.endswith(ending) and len(word) - len(ending) >= 3:
-            return word[: -len(ending)].rstrip("e")
-    return word.rstrip("e") if len(word) > 4 else word
+    return [stem(_SPELT.get(word, word)) for word in _WORD.findall(_plain(bare)) if word not in SMALL]
 
 
 def _plain(text: str) -> str:

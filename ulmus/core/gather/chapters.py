@@ -15,6 +15,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from ..words import EVERYDAY, stem
 from .cues import Chapter, Cue, Fineness
 
 _WORD = re.compile(r"[^\W\d_]{3,}")
@@ -51,7 +52,7 @@ def _blocks(said: Sequence[Cue]) -> list[tuple[int, Counter[str]]]:
     size, words = 0, Counter[str]()
     first = 0
     for i, cue in enumerate(said):
-        found = [_stem(w) for w in _WORD.findall(cue.text.casefold())]
+        found = [stem(w) for w in _WORD.findall(cue.text.casefold())]
         words.update(found)
         size += len(found)
         if size >= BLOCK_WORDS:
@@ -114,118 +115,5 @@ def _depths(matrix: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _counts(part: Sequence[Cue]) -> Counter[str]:
     """The words of a chapter, counted; short and everyday ones are left out."""
-    words = (w for cue in part for w in _WORD.findall(cue.text.casefold()) if len(w) > 3 and w not in _EVERYDAY)
+    words = (w for cue in part for w in _WORD.findall(cue.text.casefold()) if len(w) > 3 and w not in EVERYDAY)
     return Counter(words)
-
-
-def _stem(word: str) -> str:
-    """A word without its most common endings; enough to let *seeds* and *seed* be the same."""
-    for ending in ("ings", "ing", "edly", "ed", "ies", "es", "s", "ly"):
-        if word.endswith(ending) and len(word) - len(ending) >= 3:
-            return word[: -len(ending)]
-    return word
-
-
-_EVERYDAY = frozenset(
-    [
-        "about",
-        "after",
-        "again",
-        "also",
-        "always",
-        "another",
-        "because",
-        "been",
-        "before",
-        "being",
-        "between",
-        "both",
-        "came",
-        "come",
-        "could",
-        "does",
-        "done",
-        "down",
-        "each",
-        "even",
-        "every",
-        "from",
-        "gets",
-        "give",
-        "goes",
-        "going",
-        "gone",
-        "good",
-        "have",
-        "here",
-        "into",
-        "just",
-        "keep",
-        "kind",
-        "know",
-        "like",
-        "little",
-        "long",
-        "look",
-        "made",
-        "make",
-        "many",
-        "mean",
-        "more",
-        "most",
-        "much",
-        "must",
-        "need",
-        "never",
-        "only",
-        "other",
-        "over",
-        "people",
-        "quite",
-        "really",
-        "right",
-        "said",
-        "same",
-        "says",
-        "should",
-        "some",
-        "something",
-        "still",
-        "such",
-        "take",
-        "than",
-        "that",
-        "their",
-        "them",
-        "then",
-        "there",
-        "these",
-        "they",
-        "thing",
-        "things",
-        "think",
-        "this",
-        "those",
-        "through",
-        "time",
-        "very",
-        "want",
-        "well",
-        "went",
-        "were",
-        "what",
-        "when",
-        "where",
-        "which",
-        "while",
-        "will",
-        "with",
-        "without",
-        "would",
-        "year",
-        "years",
-        "your",
-        "yeah",
-        "okay",
-    ]
-)
