@@ -1,0 +1,5 @@
+"""``python -m ulmus.cli``."""
+
+from . import main
+
+main()

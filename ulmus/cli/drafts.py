@@ -1,0 +1,105 @@
+"""The commands that measure drafts."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..protocols.errors import OutsideError
+from .common import JSON, bytes_of, json_file, main, said
+
+
+@main.command()
+@click.argument("draft", type=click.Path(path_type=Path))
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), required=True, help="JSON file with a list of rules.")
+@JSON
+def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
+    """Measure the text in DRAFT (- for standard input) by rules; the exit status is 1 where a must-rule is broken.
+
+    A rule is written as in a workflow file, such as {"rule": "length", "most": 280}.
+    """
+    from pydantic import TypeAdapter, ValidationError
+
+    from ..core.drafting.rules import Rule, broken, contradictions, measure
+    from ..core.workflow.file import plain_errors
+
+    try:
+        read: list[Any] = TypeAdapter(list[Rule]).validate_python(json_file(rules_file))
+    except ValidationError as error:
+        words = "; ".join(f"{where}: {what}" for where, what in plain_errors(error)[:5])
+        raise click.ClickException(f"{rules_file} holds no list of rules: {words}") from None
+    found = measure(said(draft), read)
+    if as_json:
+        click.echo(
+            json.dumps({"findings": [f.model_dump() for f in found], "contradictions": contradictions(read)}, ensure_ascii=False)
+        )
+    else:
+        for one in found:
+            click.echo(f"  {'kept  ' if one.kept else 'BROKEN'}  {one.strength:<6}  {one.says}")
+        for words in contradictions(read):
+            click.echo(words, err=True)
+    raise SystemExit(1 if broken(found) else 0)
+
+
+@main.command()
+@click.argument("draft", type=click.Path(path_type=Path))
+@click.option(
+    "--source", "sources", multiple=True, required=True, type=click.Path(path_type=Path), help="A source; may be repeated."
+)
+@JSON
+def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
+    """For each sentence of DRAFT (- for standard input), the passage of the sources that supports it best, and what stands
+    in no source."""
+    from ..core.drafting.evidence import evidence as found_in
+    from ..protocols import documents
+
+    texts = {}
+    for one in sources:
+        try:
+            texts[str(one)] = documents.read(bytes_of(one), str(one)).text
+        except OutsideError as error:
+            raise click.ClickException(f"{one}: {error.message}") from None
+    found = found_in(said(draft), texts)
+    if as_json:
+        click.echo(
+            json.dumps(
+                {"sentences": [dataclasses.asdict(s) for s in found.sentences], "unsupported": len(found.unsupported)},
+                ensure_ascii=False,
+            )
+        )
+        return
+    for one in found.sentences:
+        missing = "; not in the sources: " + ", ".join(claim.text for claim in one.missing) if one.missing else ""
+        click.echo(f"{one.level:<12} {one.score:4.2f}  {one.text}{missing}")
+        if one.passage:
+            click.echo(f"                   {one.source}: {one.passage[:160]}")
+
+
+@main.command()
+@click.argument("examples", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--against", type=click.Path(path_type=Path), help="A draft to set against the examples.")
+@JSON
+def voice(examples: tuple[Path, ...], against: Path | None, as_json: bool) -> None:
+    """Measure the style of EXAMPLES, one piece in each file, and say how far a draft is from it."""
+    from ..core.drafting.voice import differences, style_of, verdict
+
+    try:
+        style = style_of([said(one) for one in examples])
+    except ValueError as error:
+        raise click.ClickException(str(error)) from None
+    found = differences(said(against), style) if against else []
+    if as_json:
+        told = {"style": dataclasses.asdict(style), "differences": [dataclasses.asdict(d) for d in found]}
+        click.echo(json.dumps(told | ({"verdict": verdict(found)} if against else {}), ensure_ascii=False))
+        return
+    for name, value in style.middle.items():
+        click.echo(f"  {name.replace('_', ' '):<16} {value:g} (± {style.spread[name]:g})")
+    click.echo(f"  {'speaks as':<16} {style.person}\n  {'begins with':<16} {style.opening}")
+    if against:
+        click.echo(f"The draft is {verdict(found)}.")
+        for one in found:
+            click.echo(f"  {one.says}")

@@ -1,0 +1,147 @@
+"""The commands that set up and serve a house."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import click
+
+from .common import ALLOW, DATA, main
+
+
+@main.command()
+@DATA
+@ALLOW
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8420, show_default=True)
+@click.option("--public-url", default="", help="How others reach this server; stands in links in mails.")
+def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: str) -> None:
+    """Serve the app and carry out live workflows.
+
+    Add the first account with `ulmus user add`.
+    """
+    from ..server import Config
+
+    _serve(Config(data, host, port, public_url, frozenset(allow)), open_words="Ulmus is open at")
+
+
+@main.command()
+@click.option("--data", type=click.Path(path_type=Path), default=Path(".demo"), show_default=True)
+@click.option("--port", default=8420, show_default=True)
+@click.option("--town-port", default=8421, show_default=True)
+@click.option("--smtp-port", default=8425, show_default=True)
+@click.option("--reset", is_flag=True, help="Begin again with fresh demo data.")
+def demo(data: Path, port: int, town_port: int, smtp_port: int, reset: bool) -> None:
+    """Start Ulmus with demo data, and the practice town around it.
+
+    The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
+    """
+    import shutil
+
+    from .. import demo as demonstration
+    from ..runtime.services import Services
+    from ..server import Config
+
+    if reset and data.exists():
+        shutil.rmtree(data)
+    town = _start_town(data / "town", town_port, smtp_port)
+    try:
+        url = f"http://127.0.0.1:{town_port}"
+        allowed = frozenset({f"127.0.0.1:{town_port}"})
+        services = Services.open(data / "ulmus", allowed, public_url=f"http://127.0.0.1:{port}")
+        if not demonstration.is_made(services):
+            demonstration.make(services, url, smtp_port, lambda text: click.echo(f"  {text}"))
+        accounts = tuple(demonstration.accounts())
+        config = Config(data / "ulmus", "127.0.0.1", port, "", allowed, accounts, url)
+        click.echo(f"\n  Practice town   {url}  (control page: {url}/control)")
+        click.echo(f"  Sign in as      {accounts[0]['email']}, password “{accounts[0]['password']}”")
+        _serve(config, open_words="  Ulmus          ", services=services)
+    finally:
+        town.terminate()
+        town.wait(5)
+
+
+@main.command()
+@click.option("--data", type=click.Path(path_type=Path), default=None, help="Folder to keep posts and mail in.")
+@click.option("--port", default=8421, show_default=True)
+@click.option("--smtp-port", default=8425, show_default=True)
+def town(data: Path | None, port: int, smtp_port: int) -> None:
+    """Run the practice town alone: news sites, a network, a model, mailboxes."""
+    arguments = [sys.executable, "-m", "practice_town", "--port", str(port), "--smtp-port", str(smtp_port)]
+    raise SystemExit(subprocess.call(arguments + (["--data", str(data)] if data else [])))
+
+
+@main.group()
+def user() -> None:
+    """Accounts."""
+
+
+@user.command("add")
+@click.argument("email")
+@click.option("--name", prompt=True)
+@click.option("--role", type=click.Choice(["owner", "maker", "reviewer", "reader"]), default="owner", show_default=True)
+@click.password_option(help="Asked for where it is not given.")
+@DATA
+def add_user(email: str, name: str, role: str, password: str, data: Path) -> None:
+    """Add an account."""
+    from sqlalchemy.exc import IntegrityError
+
+    from ..api.auth import hash_password
+    from ..store import Store, tables
+
+    if len(password) < 8:
+        raise click.ClickException("A password has at least 8 characters.")
+    try:
+        with Store(data).write() as session:
+            session.add(tables.User(email=email.strip().lower(), name=name, role=role, password=hash_password(password)))
+    except IntegrityError:
+        raise click.ClickException(f"{email} has an account already.") from None
+    click.echo(f"{email} can sign in as {role}.")
+
+
+@main.command()
+@click.option("--out", type=click.Path(path_type=Path), default=Path("docs"), show_default=True)
+@click.option("--openapi", type=click.Path(path_type=Path), help="Also write the API's OpenAPI document here.")
+def docs(out: Path, openapi: Path | None) -> None:
+    """Write the generated references: workflow file schema, kinds of step, filters."""
+    from ..reference import write
+
+    write(out, openapi)
+
+
+def _serve(config: Any, open_words: str, services: Any = None) -> None:
+    from ..runtime.engine import EngineBusy
+    from ..server import Server, set_up_logging
+
+    set_up_logging(config.folder)
+    try:
+        server = Server(config, services)
+    except EngineBusy as error:
+        raise click.ClickException(str(error)) from None
+    except OSError as error:
+        raise click.ClickException(f"Port {config.port} cannot be used ({error.strerror}). Choose another with --port.") from None
+    click.echo(f"{open_words} {server.url}\n")
+    server.serve()
+
+
+def _start_town(folder: Path, port: int, smtp_port: int) -> subprocess.Popen[str]:
+    """Start the town as a process of its own that ends with this one."""
+    folder.mkdir(parents=True, exist_ok=True)
+    arguments = ["--data", str(folder), "--port", str(port), "--smtp-port", str(smtp_port), "--with-parent"]
+    habits = ["--habits", "length=30,quotes=10,emoji=5"]
+    for _ in range(20):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "practice_town", *arguments, *habits], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        assert process.stdout is not None
+        if "open at" in process.stdout.readline():
+            return process
+        process.wait(5)
+        time.sleep(0.5)
+    raise click.ClickException(
+        f"The practice town cannot use port {port} or {smtp_port}. Choose others with --town-port and --smtp-port."
+    )
