@@ -111,6 +111,8 @@ class TwoRuns(WithBrowser):
         expect(page.get_by_role("grid", name="The page as it ran, twice").get_by_role("columnheader")).to_have_count(3)
         page.get_by_role("rowheader").filter(has_text="Draft").first.get_by_role("button").click()
         expect(page.get_by_text(re.compile("of the words are the same|Both are the same"))).to_be_visible()
+        page.goto(page.url.split("?")[0] + "?beside=99999")
+        expect(page.get_by_text("Run 99999 is not here.")).to_be_visible(timeout=15_000)
         page.get_by_role("button", name="Alone").click()
         expect(page.get_by_role("grid", name="The page as it ran, twice")).to_have_count(0)
 

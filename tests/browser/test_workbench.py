@@ -12,6 +12,21 @@ from playwright.sync_api import Page, expect
 from tests.browser.place import WithBrowser
 
 
+MADE = """
+async ({town}) => {
+  const csrf = (await (await fetch('/api/session')).json()).csrf;
+  const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': csrf};
+  const send = async (path, body) => (await fetch(path, {method: 'POST', headers, body: JSON.stringify(body)})).json();
+  const url = `${town}/companies/varley/`;
+  const steps = [{id: 'page', kind: 'read_page', settings: {url}}, {id: 'links', kind: 'site_links', settings: {url}}];
+  const document = {format: 'ulmus-workflow', version: 1, name: 'Sources', brand: null, start: {id: 'start', kind: 'by_hand'}, steps};
+  const {id} = await send('/api/workflows', {document});
+  await send(`/api/workflows/${id}/samples`, {item: {title: 'One'}});
+  return id;
+}
+"""
+
+
 class Workbench(WithBrowser):
     def blank(self, name: str, brand: str = "Marrow") -> None:
         """A blank page, made with keys; it asks what sets it off."""
@@ -204,6 +219,21 @@ class AtTheBench(Workbench):
         page.get_by_label("Find a value").fill("furrow-letter/")
         expect(page.get_by_role("treeitem").filter(has_text="feed.link")).to_be_visible()
         keys.press("Escape")
+
+    def test_pictures_and_lists_of_a_source_are_shown(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        made = page.evaluate(MADE, {"town": self.demo.town})
+        page.goto(f"{self.demo.url}/workflows/{made}?line=page")
+        page.get_by_role("button", name="Run this cell").click()
+        page.get_by_text(re.compile("Also given: .*image")).click(timeout=20_000)
+        picture = page.get_by_label("Bench", exact=True).get_by_role("img").first
+        picture.scroll_into_view_if_needed()
+        expect(picture).to_have_js_property("complete", True)
+        self.assertGreater(picture.evaluate("p => p.naturalWidth"), 10, "it comes through the house")
+        page.get_by_text("Find the links of").click()
+        page.get_by_role("button", name="Run this cell").click()
+        expect(page.get_by_role("region", name="Table").get_by_role("row").nth(2)).to_contain_text("About us", timeout=20_000)
 
     def test_a_line_is_dragged_to_another_place(self) -> None:
         self.open_workflow("Canal news to Pondside")

@@ -32,7 +32,9 @@ const MANY = new Set(["is one of", "is not one of"]);
 
 /** A figure is written bare where figures are compared; “0049” looked for in a text stays a text. */
 const quoted = (text: string, how: string) =>
-  /^-?\d+(\.\d+)?$/.test(text) && String(Number(text)) === text && !/contain|with/.test(how) ? text : `"${text.replace(/(["\\])/g, "\\$1").replace(/\s*\n\s*/g, " ")}"`;
+  /^-?\d+(\.\d+)?$/.test(text) && String(Number(text)) === text && !/contain|with/.test(how)
+    ? text
+    : `"${text.replace(/(["\\])/g, "\\$1").replace(/\s*\n\s*/g, " ")}"`;
 
 function written({ joined, clauses }: Parts): string {
   return clauses

@@ -10,23 +10,25 @@ import { RUN_WORDS, when } from "../../components/words";
 type Run = Schemas["RunView"];
 
 /** A second run to set beside the first. */
-export function useOther(id: number | null): { run: Run | undefined } {
+export function useOther(id: number | null): { run: Run | undefined; missing: boolean } {
   const found = useQuery({
     queryKey: ["run", id],
     enabled: id !== null,
     queryFn: () => ok(api.GET("/api/runs/{id}", { params: { path: { id: id! } } })),
   });
-  return { run: id !== null ? found.data : undefined };
+  return { run: id !== null ? found.data : undefined, missing: id !== null && found.isError };
 }
 
 /** Which run of the same workflow stands beside this one. */
 export function Another({
   run,
   chosen,
+  missing,
   onChoose,
 }: {
   run: Schemas["RunSummary"];
   chosen: number | null;
+  missing: boolean;
   onChoose: (id: number | null) => void;
 }) {
   const [open, setOpen] = useState(chosen !== null);
@@ -55,12 +57,18 @@ export function Another({
         <option value="">
           {list.isPending ? "Fetching the runs …" : others.length ? "beside which run?" : "it has no other run"}
         </option>
+        {chosen && !others.some((one) => one.id === chosen) && <option value={chosen}>run {chosen}</option>}
         {others.map((one) => (
           <option key={one.id} value={one.id}>
             {when(one.started_at)} · {one.title.slice(0, 50)} · {RUN_WORDS[one.state] ?? one.state}
           </option>
         ))}
       </Choice>
+      {missing && (
+        <span role="alert" className="text-xs text-brick">
+          Run {chosen} is not here.
+        </span>
+      )}
       <Button
         look="quiet"
         onClick={() => {

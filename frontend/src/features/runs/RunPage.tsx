@@ -163,6 +163,7 @@ export function RunPage() {
         <Another
           run={r}
           chosen={beside}
+          missing={other.missing}
           onChoose={(id) =>
             setSearch(id ? { ...(step ? { line: step } : {}), beside: String(id) } : {}, { replace: true })
           }
