@@ -11,7 +11,6 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.place import WithBrowser
 
-
 MADE = """
 async ({town}) => {
   const csrf = (await (await fetch('/api/session')).json()).csrf;
