@@ -163,13 +163,24 @@ async () => {
   return id;
 }
 """
+OPENED = """
+() => new Promise((done) => {
+  const began = performance.now();
+  [...document.querySelectorAll('a')].find((a) => a.textContent === 'Large').click();
+  const cell = () => document.querySelectorAll('[data-row]')[5]?.querySelectorAll('[role=gridcell]')[7]?.innerText;
+  const look = () => (cell() ? done(performance.now() - began) : requestAnimationFrame(look));
+  look();
+})
+"""
 FRAMES = """
 () => new Promise((done) => {
   const box = document.querySelector('[role=grid]').parentElement;
-  const gaps = []; let last = performance.now(); let top = 0;
+  const gaps = []; let last = performance.now(); let top = 0; let wait = 10;
   const step = (now) => {
     gaps.push(now - last); last = now; top += 120; box.scrollTop = top;
-    if (top < box.scrollHeight - box.clientHeight) requestAnimationFrame(step); else done(gaps.slice(2));
+    if (top < box.scrollHeight - box.clientHeight) requestAnimationFrame(step);
+    else if (wait--) requestAnimationFrame(step);
+    else done(gaps.slice(2));
   };
   requestAnimationFrame(step);
 })
@@ -205,14 +216,13 @@ def large_page() -> None:
             for _ in range(5):
                 page.goto(f"{demo.url}/workflows")
                 page.get_by_role("link", name="Large").wait_for()
-                began = time.perf_counter()
-                page.get_by_role("link", name="Large").click()
-                page.get_by_role("gridcell", name="Line 5,").nth(7).wait_for()
-                times.append(time.perf_counter() - began)
-            tell("200 steps, 8 samples: opened, median", statistics.median(times), "s", 1)
-            gaps = sorted(page.evaluate(FRAMES))
-            tell("scrolling it: longest frame", gaps[-1], "ms", 50)
-            tell("scrolling it: frames, 95th percentile", gaps[int(len(gaps) * 0.95)], "ms", 17)
+                times.append(page.evaluate(OPENED) / 1000)
+            tell("200 steps, 8 samples: opened, to the first rows with their cells, median", statistics.median(times), "s", 1)
+            for when in ("at once", "a little later"):
+                gaps = sorted(page.evaluate(FRAMES))
+                tell(f"scrolling it {when}: longest frame", gaps[-1], "ms", 50)
+                tell(f"scrolling it {when}: frames, 95th percentile", gaps[int(len(gaps) * 0.95)], "ms", 17)
+                page.wait_for_timeout(1000)
             page.goto(f"{demo.url}/workflows/{id_}?line=post")
             page.locator(".cm-content[aria-label=Prompt]").wait_for()
             page.wait_for_timeout(500)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from ulmus.core.workflow import WorkflowFileError, World, check, file_schema, read_file, scope_before, sentence, write_file
 from ulmus.core.workflow.checks import Known
 from ulmus.core.workflow.sentences import duration
-from ulmus.runtime.proofing import dependents, roots_used
+from ulmus.runtime.depending import dependents, roots_used
 from ulmus.steps import kinds
 
 DEMO = Path(__file__).parents[2] / "demo" / "workflows"

@@ -107,7 +107,7 @@ class FindingView(BaseModel):
     reason: str = ""
 
 
-class UsageView(BaseModel):
+class UsageView(BaseModel, frozen=True):
     """What a result used."""
 
     calls: int = 0

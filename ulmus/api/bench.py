@@ -14,7 +14,8 @@ from ..core.slots.filters import FILTERS
 from ..core.workflow import Line, Workflow, check, scope_before, takes_of
 from ..protocols.errors import OutsideError
 from ..runtime import workflows
-from ..runtime.proofing import Cell, Column, outermost, values_at
+from ..runtime.depending import outermost
+from ..runtime.proofing import Cell, Column, values_at
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables

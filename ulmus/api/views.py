@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import textwrap
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -12,7 +11,7 @@ from ..core import slots
 from ..core.diff import changes
 from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, take_name, takes_of, templates_of
 from ..core.workflow.kinds import field_control
-from ..runtime.proofing import dependents
+from ..runtime.depending import dependents
 from ..steps import kinds
 from ..steps.lists import HEADS
 from ..store import tables
@@ -169,12 +168,11 @@ def cells_brief(cells: Mapping[str, Any]) -> str:
 
 def _short(text: str, most: int = 34) -> str:
     text = " ".join(text.split())
-    # A long word, such as an address, is cut and not left out.
-    return (
-        text
-        if len(text) <= most
-        else (textwrap.shorten(text, most, placeholder=" …") if " " in text[:most] else text[: most - 1] + "…")
-    )
+    if len(text) <= most:
+        return text
+    # Cut between words; a long word, such as an address, is cut and not left out.
+    cut = text.rfind(" ", 0, most - 1)
+    return f"{text[:cut]} …" if cut > 0 else text[: most - 1] + "…"
 
 
 def cell_view(line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "") -> CellView:

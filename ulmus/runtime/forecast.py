@@ -13,7 +13,8 @@ from ..core.workflow import Workflow
 from ..core.workflow.file import read_settings
 from ..steps import kinds
 from ..store import tables
-from .proofing import Column, outermost
+from .depending import outermost
+from .proofing import Column
 from .services import Services
 
 MONTH = 30 * 86_400

@@ -1,15 +1,12 @@
 """Proofs: the page carried out on samples, with nothing leaving the house.
 
-A result is kept under a key made of everything it depends on: the kind, the settings, the connection's settings
-and the values its slots name. So an edit makes out of date exactly what it touches, and undoing it makes it
+A result is kept under a key made of everything it depends on (see `depending`). So an edit makes out of date exactly what it touches, and undoing it makes it
 fresh again. Only the lines that gather and draft are performed; publishing and writing are answered here with
 what they would have done, and the functions that send are never called.
 """
 
 from __future__ import annotations
 
-import hashlib
-import json
 import logging
 import threading
 from collections.abc import Iterable, Mapping
@@ -19,17 +16,15 @@ from typing import Any, Literal
 
 from sqlalchemy import select
 
-from ..core import slots
 from ..core.cost import Usage
-from ..core.slots.tree import condition_values
-from ..core.workflow import Line, Workflow, takes_of, templates_of
-from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import BLOCKS, field_control
+from ..core.workflow import Line, Workflow, takes_of
+from ..core.workflow.kinds import BLOCKS
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, StepFailed
 from ..store import tables
 from . import carry
+from .depending import Footing, fingerprint, names_inside, outermost, roots_used
 from .executors import Executor
 from .inside import items
 from .rehearsal import Rehearsal, rehearse
@@ -76,67 +71,13 @@ class _Known:
     prints: Mapping[str, str]
     names: set[str]
     quiet: set[str]
+    footings: dict[str, Footing] = field(default_factory=dict)
 
-
-def roots_used(line: Line, names: Iterable[str]) -> set[str]:
-    """Which of `names` the line depends on: through slots, conditions, or by pointing at a step; a block, through
-    everything in it."""
-    return {path.root for path in reads(line)} & set(names)
-
-
-def reads(line: Line) -> set[slots.Path]:
-    """Every value from outside itself that a line depends on."""
-    kind = kinds().get(line.kind)
-    if kind is None:
-        return set()
-    own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
-    used = {path for text in own_texts for path in slots.parse(text).reads}
-    conditions = [lane.when for lane in line.lanes]
-    for name, info in kind.settings.model_fields.items():
-        control = field_control(info).get("control")
-        if control == "step":
-            used.add(slots.Path((str(line.settings.get(name, "")), "text")))
-        elif control == "condition":
-            conditions.append(str(line.settings.get(name, "")))
-    for text in conditions:
-        condition = slots.parse_condition(text) if text.strip() else None
-        if condition is not None and not isinstance(condition, slots.SlotError):
-            used |= {value.path for value in condition_values(condition)}
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
-    for inner in inside:
-        used |= reads(inner)
-    return {path for path in used if path.root not in own}
-
-
-def dependents(workflow: Workflow) -> dict[str, list[str]]:
-    """For each line, the lines below whose results follow from it, directly or by way of others.
-
-    A line inside a block follows with its block, which is proofed as a whole.
-    """
-    outer = outermost(workflow)
-    needs: dict[str, set[str]] = {workflow.start.id: set()}
-    seen = [workflow.start.id]
-    for line in workflow.steps:
-        direct = {outer.get(root, root) for root in roots_used(line, [*seen, *outer])} - {line.id}
-        needs[line.id] = direct.union(*(needs.get(d, set()) for d in direct)) if direct else set()
-        seen.append(line.id)
-    out: dict[str, list[str]] = {}
-    lines = workflow.lines
-    for line in lines:
-        top = outer.get(line.id, line.id)
-        out[line.id] = [
-            other.id
-            for other in lines
-            if other.id != line.id
-            and (top in needs.get(outer.get(other.id, other.id), set()) or (outer.get(other.id) == top and top != line.id))
-        ]
-    return out
-
-
-def outermost(workflow: Workflow) -> dict[str, str]:
-    """For each line inside a block, the block of the page it stands in."""
-    return {p.line.id: p.within[0].id for p in workflow.walk() if p.within}
+    def footing(self, line: Line) -> Footing:
+        """What a line stands on, worked out once for all samples."""
+        if line.id not in self.footings:
+            self.footings[line.id] = Footing(line, self.prints)
+        return self.footings[line.id]
 
 
 class Proofs:
@@ -170,7 +111,7 @@ class Proofs:
                 .where(tables.ProofCell.sample_id.in_([s.id for s in samples]))
             ).all()
             brand = brand_values(session, workflow.brand)
-            prints = {c.key: _digest([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
+            prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         names = {line.id for line in workflow.lines}
         return _Known({(cell.sample_id, cell.step): proof for cell, proof in rows}, brand, prints, names, quiet)
@@ -185,13 +126,17 @@ class Proofs:
             return
         if column.ended:
             cell.state, cell.result = "passed", None
-            for inner in _inside(line):
+            for inner in names_inside(line):
                 column.cells[inner] = Cell(inner, sample.id, "passed")
             return
         with self._lock:
             partial = self._running.get((sample.id, line.id))
-        if roots_used(line, known.names) <= {*column.values, *known.quiet, *column.absent}:
-            cell.key = _key(line, column.values, known.prints)
+        footing = known.footing(line)
+        if all(
+            root in column.values or root in known.quiet or root in column.absent or root not in known.names
+            for root in footing.roots
+        ):
+            cell.key = footing.key(column.values)
             shown = cell.result = self._shown(cell.key, shown)
             if shown is not None and shown.key == cell.key:
                 cell.state = "fresh" if shown.ok else "failed"
@@ -199,12 +144,12 @@ class Proofs:
                     column.values[line.id] = shown.output
                     column.ended = bool(shown.detail.get("ended"))
                     column.values.update(shown.detail.get("values", {}))
-                    column.absent |= {inner for inner in _inside(line) if inner not in column.values}
+                    column.absent |= {inner for inner in names_inside(line) if inner not in column.values}
         if partial is not None:
             cell.state, cell.partial = "running", partial
         for take in takes_of(line, kinds()) if cell.key else ():
-            column.cells[take.id] = self._take(take, sample, known.last.get((sample.id, take.id)), column.values, known.prints)
-        for inner in _inside(line):
+            column.cells[take.id] = self._take(take, sample, known, column.values)
+        for inner in names_inside(line):
             column.cells[inner] = Cell(inner, sample.id, "muted" if inner in known.quiet else cell.state, result=cell.result)
 
     def _shown(self, key: str, last: tables.Proof | None) -> tables.Proof | None:
@@ -214,11 +159,10 @@ class Proofs:
         with self.services.store.read() as session:
             return session.get(tables.Proof, key) or last
 
-    def _take(
-        self, take: Line, sample: tables.Sample, shown: tables.Proof | None, values: dict[str, Any], prints: Mapping[str, str]
-    ) -> Cell:
+    def _take(self, take: Line, sample: tables.Sample, known: _Known, values: dict[str, Any]) -> Cell:
         """The cell of another take of a draft; nothing follows from it."""
-        cell = Cell(take.id, sample.id, "stale" if shown else "empty", _key(take, values, prints), shown)
+        shown = known.last.get((sample.id, take.id))
+        cell = Cell(take.id, sample.id, "stale" if shown else "empty", known.footing(take).key(values), shown)
         shown = cell.result = self._shown(cell.key, shown)
         if shown is not None and shown.key == cell.key:
             cell.state = "fresh" if shown.ok else "failed"
@@ -350,10 +294,10 @@ class Proofs:
     def _block(self, workflow: Workflow, line: Line, context: Context) -> tuple[dict[str, Any], dict[str, Any], Usage]:
         """A block carried out in rehearsal. What was made before for the same settings and values is not made again."""
         with self.services.store.read() as session:
-            prints = {c.key: _digest([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
+            prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
 
         def one(inner: Line, values: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Usage]:
-            key = _key(inner, values, prints)
+            key = Footing(inner, prints).key(values)
             with self.services.store.read() as session:
                 kept = session.get(tables.Proof, key)
             if kept is not None and kept.ok:
@@ -405,11 +349,6 @@ def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:
     return values
 
 
-def _inside(line: Line) -> list[str]:
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    return [name for one in inside for name in (one.id, *_inside(one))]
-
-
 def _ground(workflow: Workflow, sample: tables.Sample, brand: dict[str, str]) -> dict[str, Any]:
     # The run's date is the day the sample was kept, so that proofs do not go out of date overnight.
     return {workflow.start.id: sample.item, "brand": brand, "run": run_values(sample.created_at, 1)}
@@ -433,27 +372,3 @@ def _with_needs(workflow: Workflow, steps: set[str] | None) -> set[str]:
             outer = outermost(workflow)
             wanted |= {outer.get(root, root) for root in roots_used(line, (n.id for n in workflow.every_step))} - {line.id}
     return wanted
-
-
-def _key(line: Line, values: Mapping[str, Any], prints: Mapping[str, str]) -> str:
-    kind = kinds().get(line.kind)
-    if kind is None:
-        return ""
-    settings, _ = read_settings(kind.settings, line.settings)
-    used: dict[str, Any] = {}
-    for path in reads(line):
-        value = slots.look_up(path, values)
-        used[str(path)] = None if value is slots.MISSING else value
-    connections = []
-    for name, info in kind.settings.model_fields.items():
-        if field_control(info).get("control") == "connection":
-            connections.append(prints.get(str(line.settings.get(name)), ""))
-    if kind.manner in BLOCKS:
-        inside = [inner.model_dump(mode="json") for inner in line.steps], [lane.model_dump(mode="json") for lane in line.lanes]
-        return _digest([kind.name, line.settings, inside, used, sorted(prints.items())])
-    dumped = settings.model_dump(mode="json", exclude={"takes"}, exclude_defaults=True) if settings is not None else line.settings
-    return _digest([kind.name, dumped, used, connections])
-
-
-def _digest(value: Any) -> str:
-    return hashlib.sha256(json.dumps(value, sort_keys=True, ensure_ascii=False, default=str).encode()).hexdigest()

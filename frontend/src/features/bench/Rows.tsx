@@ -34,7 +34,7 @@ type Props = {
 const MANY = 300;
 /** Rows drawn at once, and then at a time while nothing else is to be done. */
 const FIRST = 14;
-const NEXT = 12;
+const NEXT = 8;
 const HOLDING = new Set(["for_each", "repeat_until", "lane"]);
 
 /** The page's lines with their proofs, one row for each. */

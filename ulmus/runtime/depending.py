@@ -1,0 +1,142 @@
+"""What each line of a page depends on, and the key under which its result is kept.
+
+A key is made of everything a result depends on: the kind, the settings, the connection's settings and the values its
+slots name. Nothing here is stored or carried out.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from ..core import slots
+from ..core.slots.tree import condition_values
+from ..core.workflow import Line, Workflow, templates_of
+from ..core.workflow.file import read_settings
+from ..core.workflow.kinds import BLOCKS, field_control
+from ..steps import kinds
+
+
+def roots_used(line: Line, names: Iterable[str]) -> set[str]:
+    """Which of `names` the line depends on: through slots, conditions, or by pointing at a step; a block, through
+    everything in it."""
+    return {path.root for path in reads(line)} & set(names)
+
+
+def reads(line: Line) -> set[slots.Path]:
+    """Every value from outside itself that a line depends on."""
+    kind = kinds().get(line.kind)
+    if kind is None:
+        return set()
+    own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
+    used = {path for text in own_texts for path in slots.parse(text).reads}
+    conditions = [lane.when for lane in line.lanes]
+    for name, info in kind.settings.model_fields.items():
+        control = field_control(info).get("control")
+        if control == "step":
+            used.add(slots.Path((str(line.settings.get(name, "")), "text")))
+        elif control == "condition":
+            conditions.append(str(line.settings.get(name, "")))
+    for text in conditions:
+        condition = slots.parse_condition(text) if text.strip() else None
+        if condition is not None and not isinstance(condition, slots.SlotError):
+            used |= {value.path for value in condition_values(condition)}
+    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
+    for inner in inside:
+        used |= reads(inner)
+    return {path for path in used if path.root not in own}
+
+
+def dependents(workflow: Workflow) -> dict[str, list[str]]:
+    """For each line, the lines below whose results follow from it, directly or by way of others.
+
+    A line inside a block follows with its block, which is proofed as a whole.
+    """
+    outer = outermost(workflow)
+    needs: dict[str, set[str]] = {workflow.start.id: set()}
+    seen = [workflow.start.id]
+    for line in workflow.steps:
+        direct = {outer.get(root, root) for root in roots_used(line, [*seen, *outer])} - {line.id}
+        needs[line.id] = direct.union(*(needs.get(d, set()) for d in direct)) if direct else set()
+        seen.append(line.id)
+    out: dict[str, list[str]] = {}
+    lines = workflow.lines
+    for line in lines:
+        top = outer.get(line.id, line.id)
+        out[line.id] = [
+            other.id
+            for other in lines
+            if other.id != line.id
+            and (top in needs.get(outer.get(other.id, other.id), set()) or (outer.get(other.id) == top and top != line.id))
+        ]
+    return out
+
+
+def outermost(workflow: Workflow) -> dict[str, str]:
+    """For each line inside a block, the block of the page it stands in."""
+    return {p.line.id: p.within[0].id for p in workflow.walk() if p.within}
+
+
+def names_inside(line: Line) -> list[str]:
+    """The lines inside a block, at any depth."""
+    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    return [name for one in inside for name in (one.id, *names_inside(one))]
+
+
+@dataclass(frozen=True)
+class Footing:
+    """What a line stands on, the same for every sample. `prints` are fingerprints of the connections."""
+
+    line: Line
+    prints: Mapping[str, str] = field(repr=False)
+
+    @cached_property
+    def roots(self) -> frozenset[str]:
+        """The names of what it reads."""
+        return frozenset(path.root for path in self.reads)
+
+    @cached_property
+    def reads(self) -> list[slots.Path]:
+        """The values it reads."""
+        return sorted(reads(self.line), key=str)
+
+    @cached_property
+    def _fixed(self) -> tuple[str, str]:
+        """What stands before and after the values in what the key is made of."""
+        line, kind = self.line, kinds()[self.line.kind]
+        if kind.manner in BLOCKS:
+            lanes = [lane.model_dump(mode="json") for lane in line.lanes]
+            inside = [inner.model_dump(mode="json") for inner in line.steps], lanes
+            return _json([kind.name, line.settings, inside])[:-1], _json(sorted(self.prints.items()))
+        settings, _ = read_settings(kind.settings, line.settings)
+        fields = kind.settings.model_fields.items()
+        used = [name for name, info in fields if field_control(info).get("control") == "connection"]
+        dumped = line.settings
+        if settings is not None:
+            dumped = settings.model_dump(mode="json", exclude={"takes"}, exclude_defaults=True)
+        return _json([kind.name, dumped])[:-1], _json([self.prints.get(str(line.settings.get(name)), "") for name in used])
+
+    def key(self, values: Mapping[str, Any]) -> str:
+        """The key of its result where these are the values; empty where its kind is not here."""
+        if self.line.kind not in kinds():
+            return ""
+        used: dict[str, Any] = {}
+        for path in self.reads:
+            value = slots.look_up(path, values)
+            used[str(path)] = None if value is slots.MISSING else value
+        before, after = self._fixed
+        return hashlib.sha256(f"{before}, {_json(used)}, {after}]".encode()).hexdigest()
+
+
+def fingerprint(value: Any) -> str:
+    """A short name for a value, the same for the same."""
+    return hashlib.sha256(_json(value).encode()).hexdigest()
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, sort_keys=True, ensure_ascii=False, default=str)
