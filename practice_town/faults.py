@@ -39,6 +39,12 @@ MODES: dict[str, dict[str, str]] = {
         "never": "never answers",
         "plain": "no streaming, no usage figures",
         "bare": "knows no schemas and no stream options",
+        "notools": "knows no tools",
+        "nosystem": "knows no standing part",
+        "short": "takes 1,000 tokens at most",
+        "refusal": "refuses in words",
+        "loop": "says the same over and over",
+        "cut": "cut off at a third of its answer",
     },
     "network": {
         "slow": "answers after 5 seconds",

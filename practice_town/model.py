@@ -15,173 +15,13 @@ from dataclasses import dataclass, field
 from itertools import takewhile
 from typing import Any
 
-from . import planner
+from . import planner, worker
+from .words import PLAIN, STOP
 
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
 _SENTENCE = re.compile(r"(?<=[.!?])[”\"’)]*\s+(?=[“\"‘(A-Z0-9])")
 _WORD = re.compile(r"[^\W\d_]{3,}")
 _URL = re.compile(r"https?://[^\s<>\"”]+")
-_STOP = frozenset(
-    [
-        "the",
-        "and",
-        "for",
-        "that",
-        "with",
-        "was",
-        "were",
-        "are",
-        "has",
-        "have",
-        "had",
-        "not",
-        "but",
-        "from",
-        "they",
-        "this",
-        "which",
-        "who",
-        "will",
-        "would",
-        "can",
-        "could",
-        "its",
-        "their",
-        "there",
-        "been",
-        "one",
-        "two",
-        "three",
-        "all",
-        "any",
-        "more",
-        "than",
-        "then",
-        "them",
-        "when",
-        "what",
-        "where",
-        "how",
-        "why",
-        "out",
-        "into",
-        "over",
-        "under",
-        "after",
-        "before",
-        "about",
-        "only",
-        "also",
-        "our",
-        "your",
-        "you",
-        "she",
-        "her",
-        "his",
-        "him",
-        "him's",
-        "says",
-        "said",
-        "say",
-        "does",
-        "did",
-        "done",
-        "each",
-        "every",
-        "other",
-        "another",
-        "some",
-        "such",
-        "very",
-        "much",
-        "many",
-        "most",
-        "own",
-        "same",
-        "too",
-        "just",
-        "like",
-        "between",
-        "during",
-        "until",
-        "without",
-        "within",
-        "per",
-        "cent",
-        "year",
-        "years",
-        "last",
-        "first",
-        "new",
-        "now",
-        "get",
-        "got",
-        "may",
-    ]
-)
-_PLAIN = frozenset(
-    [
-        "four",
-        "five",
-        "seven",
-        "eight",
-        "nine",
-        "eleven",
-        "twelve",
-        "twenty",
-        "thirty",
-        "forty",
-        "fifty",
-        "hundred",
-        "thousand",
-        "half",
-        "third",
-        "those",
-        "these",
-        "people",
-        "place",
-        "places",
-        "days",
-        "weeks",
-        "months",
-        "times",
-        "time",
-        "number",
-        "keep",
-        "keeps",
-        "want",
-        "wants",
-        "take",
-        "takes",
-        "come",
-        "comes",
-        "grow",
-        "grows",
-        "given",
-        "gives",
-        "made",
-        "make",
-        "good",
-        "best",
-        "better",
-        "well",
-        "once",
-        "twice",
-        "whole",
-        "long",
-        "back",
-        "down",
-        "still",
-        "even",
-        "ever",
-        "never",
-        "again",
-        "already",
-        "need",
-        "needs",
-        "operative",
-    ]
-)
 _NOTE = re.compile(r"sent your draft back with this note:\n(.*?)(?:\n\nEarlier|\n\nWrite it again|\Z)", re.DOTALL)
 
 
@@ -202,6 +42,10 @@ class Task:
 
 def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[str, Any] | None = None) -> str:
     """The model's answer; `habits` gives rates from 0 to 100 of breaking instructions in a first draft."""
+    told = worker.tools_in_words(messages)
+    if told and (found := use(messages, told)):
+        return json.dumps({"tool": found["name"], "given": found["arguments"]}, ensure_ascii=False)
+    messages = [{**m, "role": "user"} if m["role"] == "tool" else m for m in messages]
     task = understand(messages)
     schema = schema or _asked_schema(messages)
     if schema:
@@ -218,6 +62,17 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
     if text == task.previous.strip():
         text = compose(task, skip=1)
     return misbehave(text, task, messages, habits)
+
+
+def use(messages: list[dict[str, Any]], tools: list[dict[str, Any]]) -> dict[str, Any] | None:
+    """The tool to use next (name, arguments), or ``None`` where it is time to answer."""
+
+    def composed(most: int) -> str:
+        task = understand([{**m, "role": "user"} if m["role"] == "tool" else m for m in messages])
+        task.longest = most
+        return compose(task).split("\n")[0] or task.ask[:most]
+
+    return worker.next_use(messages, tools, composed)
 
 
 def _asked_schema(messages: list[dict[str, str]]) -> dict[str, Any] | None:
@@ -313,8 +168,8 @@ def rank(task: Task) -> list[str]:
     """The material's sentences, best first: frequent words, early place, and what the notes speak of."""
     paragraphs = [p for p in task.material.split("\n") if len(p.split()) > 6]
     sentences = [s.strip() for p in paragraphs for s in _SENTENCE.split(p) if 5 <= len(s.split()) <= 60]
-    counts = Counter(w.lower() for w in _WORD.findall(task.material) if w.lower() not in _STOP)
-    wanted = [{w.lower() for w in _WORD.findall(n) if w.lower() not in _STOP} for n in task.notes]
+    counts = Counter(w.lower() for w in _WORD.findall(task.material) if w.lower() not in STOP)
+    wanted = [{w.lower() for w in _WORD.findall(n) if w.lower() not in STOP} for n in task.notes]
     figures = any(re.search(r"\b(numbers?|figures?|how many|price|costs?)\b", n, re.I) for n in task.notes)
 
     def score(place: int, sentence: str) -> float:
@@ -355,7 +210,7 @@ def _clip(sentence: str, room: int) -> str:
 
 def _tags(task: Task, count: int) -> list[str]:
     own = [t for n in task.notes for t in re.findall(r"#\w+", n)]
-    words = [w for w in re.findall(r"[^\W\d_][^\W\d_-]{3,}", task.material) if w.lower() not in _STOP | _PLAIN]
+    words = [w for w in re.findall(r"[^\W\d_][^\W\d_-]{3,}", task.material) if w.lower() not in STOP | PLAIN]
     names = Counter(re.findall(r"(?<=[a-z,] )[A-Z][a-z]{3,}", task.material))
     counts = Counter(w.lower() for w in words if not w.endswith("ed"))
     best = sorted(counts, key=lambda w: -(counts[w] + 0.7 * names[w.capitalize()]))[:8]
@@ -414,7 +269,7 @@ def _fitting(choices: list[Any], task: Task) -> Any:
 
     def weight(choice: Any) -> float:
         told = re.search(rf"^- {re.escape(str(choice))}: (.+)$", task.ask, re.MULTILINE)
-        words = {w.lower()[:6] for w in _WORD.findall(f"{choice} {told.group(1) if told else ''}") if w.lower() not in _STOP}
+        words = {w.lower()[:6] for w in _WORD.findall(f"{choice} {told.group(1) if told else ''}") if w.lower() not in STOP}
         return sum(said[w] > 0 for w in words) + 0.1 * sum(said[w] for w in words)
 
     return max(choices, key=weight)

@@ -1,4 +1,4 @@
-"""The practice model behind the chat-completions JSON protocol: whole or streamed answers, usage, JSON Schema."""
+"""The practice model behind the chat-completions JSON protocol: whole or streamed answers, usage, JSON Schema, tools."""
 
 from __future__ import annotations
 
@@ -35,16 +35,20 @@ def complete() -> Response:
         response = jsonify({"error": {"message": "messages are missing", "type": "invalid_request_error"}})
         response.status_code = 400
         return response
-    if mode == "bare" and (body.get("response_format") or body.get("stream_options")):
-        response = jsonify({"error": {"message": "unknown field in the request", "type": "invalid_request_error"}})
+    messages = [{**m, "role": str(m.get("role")), "content": str(m.get("content") or "")} for m in body["messages"]]
+    tools = [one["function"] for one in body.get("tools") or []]
+    if refused := _not_understood(mode, body, messages):
+        response = jsonify({"error": {"message": refused, "type": "invalid_request_error"}})
         response.status_code = 400
         return response
-    messages = [{"role": str(m.get("role")), "content": str(m.get("content") or "")} for m in body["messages"]]
     schema = ((body.get("response_format") or {}).get("json_schema") or {}).get("schema")
-    text = "" if mode == "empty" else model.answer(messages, state().habits, schema)
+    use = model.use(messages, tools) if tools else None
+    text = "" if mode == "empty" or use else _said(mode, model.answer(messages, state().habits, schema))
+    if use:
+        return _call(use, messages, bool(body.get("stream")) and mode != "plain")
     tokens_out = len(text) // 4 + 1
     limit = body.get("max_tokens")
-    reason = "stop"
+    reason = "length" if mode == "cut" else "stop"
     if isinstance(limit, int) and tokens_out > limit:
         text, tokens_out, reason = text[: limit * 4], limit, "length"
     usage = {"prompt_tokens": sum(len(m["content"]) for m in messages) // 4 + 4, "completion_tokens": tokens_out}
@@ -55,6 +59,53 @@ def complete() -> Response:
         )
     answer: dict[str, Any] = {"choices": [{"index": 0, "message": {"role": "assistant", "content": text}, "finish_reason": reason}]}
     return jsonify({"object": "chat.completion", "model": NAME, **answer, **({} if mode == "plain" else {"usage": usage})})
+
+
+def _not_understood(mode: str, body: dict[str, Any], messages: list[dict[str, Any]]) -> str:
+    """What a server of a narrower mind says to a request; empty where it takes it."""
+    if mode == "bare" and (body.get("response_format") or body.get("stream_options")):
+        return "unknown field in the request"
+    if mode == "notools" and (body.get("tools") or any(m["role"] == "tool" for m in messages)):
+        return "unknown field in the request: tools"
+    if mode == "nosystem" and any(m["role"] == "system" for m in messages):
+        return "the role system is not supported"
+    if mode == "short" and sum(len(m["content"]) for m in messages) // 4 > 1000:
+        return "This model's maximum context length is 1000 tokens."
+    return ""
+
+
+def _said(mode: str, text: str) -> str:
+    if mode == "refusal":
+        return "I'm sorry, but I can't help with that request."
+    if mode == "loop":
+        return ("The harvest is in and the harvest is good. " * 60).strip()
+    return text[: len(text) // 3] if mode == "cut" else text
+
+
+def _call(use: dict[str, Any], messages: list[dict[str, Any]], stream: bool) -> Response:
+    """The use of a tool as an answer of the protocol."""
+    arguments = json.dumps(use["arguments"], ensure_ascii=False)
+    call = {"id": f"call_{len(messages)}", "type": "function", "function": {"name": use["name"], "arguments": arguments}}
+    said = f"Next I use {use['name']}."
+    usage = {"prompt_tokens": sum(len(m["content"]) for m in messages) // 4 + 4, "completion_tokens": len(arguments) // 4 + 12}
+    usage["total_tokens"] = sum(usage.values())
+    if not stream:
+        message = {"role": "assistant", "content": said, "tool_calls": [call]}
+        choices = [{"index": 0, "message": message, "finish_reason": "tool_calls"}]
+        return jsonify({"object": "chat.completion", "model": NAME, "choices": choices, "usage": usage})
+
+    def parts() -> Iterator[str]:
+        yield _event({"choices": [{"index": 0, "delta": {"content": said}, "finish_reason": None}]})
+        begun = {"index": 0, **call, "function": {"name": use["name"], "arguments": ""}}
+        yield _event({"choices": [{"index": 0, "delta": {"tool_calls": [begun]}, "finish_reason": None}]})
+        for n in range(0, len(arguments), 20):
+            more = {"index": 0, "function": {"arguments": arguments[n : n + 20]}}
+            yield _event({"choices": [{"index": 0, "delta": {"tool_calls": [more]}, "finish_reason": None}]})
+        yield _event({"choices": [{"index": 0, "delta": {}, "finish_reason": "tool_calls"}]})
+        yield _event({"choices": [], "usage": usage})
+        yield "data: [DONE]\n\n"
+
+    return Response(parts(), mimetype="text/event-stream")
 
 
 def _stream(text: str, reason: str, usage: dict[str, int], half: bool, pause: float) -> Iterator[str]:

@@ -15,7 +15,9 @@ from ..core.drafting import measure
 from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
 from ..core.workflow.kinds import map_templates
+from ..core.workflow.sentences import sentence
 from ..runtime import asking, carry, links
+from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
@@ -74,6 +76,7 @@ class ApprovalView(ApprovalSummary):
     sources: list[Source]
     final_text: str = ""
     mail: str = ""
+    act: str = ""
 
 
 class Answer(BaseModel):
@@ -106,6 +109,7 @@ class Letter(BaseModel):
     notes: list[NoteView]
     sources: list[Source]
     decided_by: str
+    act: str = ""
 
 
 @bp.get("/approvals", responses={200: Queue})
@@ -224,7 +228,16 @@ def _full(approval_id: int) -> ApprovalView:
         sources=_sources(workflow, events, approval.address),
         final_text=approval.final_text,
         mail="" if piece is None else told.get(piece.state, piece.message),
+        act=_act(workflow, approval),
     )
+
+
+def _act(workflow: Workflow, approval: tables.Approval) -> str:
+    """What an assignment asks leave for, as a sentence; empty for a draft."""
+    line = None if approval.draft else workflow.line(step_of(approval.address))
+    with house().services.store.read() as session:
+        around_it = world(session)
+    return "".join(part.text for part in sentence(line, kinds().get(line.kind), around_it)) if line else ""
 
 
 def _until(events: list[flow.Event], approval: tables.Approval) -> list[flow.Event]:
@@ -238,12 +251,18 @@ def _until(events: list[flow.Event], approval: tables.Approval) -> list[flow.Eve
 
 
 def _sources(workflow: Workflow, events: list[flow.Event], address: str) -> list[Source]:
-    gathered = {step_of(e.address): e.output for e in events if isinstance(e, flow.Done) and around(address, e.address)}
+    done = [e for e in events if isinstance(e, flow.Done)]
     outside = carry.outside_roots(workflow)
+    order = {line.id: n for n, line in enumerate(workflow.every_step) if line.id in outside}
+    gathered = {step_of(e.address): e.output for e in done if around(address, e.address)}
+    found = sorted(((name, o) for name, o in gathered.items() if name in order), key=lambda one: order[one[0]])
+    # An assignment finds its sources in what its tools gave, each use of them.
+    uses = {line.id for line in workflow.every_step if line.kind == "assignment"}
+    mine = [e for e in done if any(name in uses for name, _ in flow.Address.parse(e.address).within)]
+    found += [(step_of(e.address), e.output) for e in mine if step_of(e.address) in order and not around(address, e.address)]
     out = [
-        Source(step=line.id, title=str(o.get("title", "")), link=str(o.get("link", "")), text=str(o.get("text", "")))
-        for line in workflow.every_step
-        if line.id in outside and (o := gathered.get(line.id))
+        Source(step=name, title=str(o.get("title", "")), link=str(o.get("link", "")), text=str(o.get("text", "")))
+        for name, o in found
     ]
     if not out and isinstance(events[0], flow.Begun):
         item = events[0].item

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from typing import Any
 
 from pydantic import BaseModel
@@ -101,6 +102,7 @@ def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> d
         step = step_of(address)
         states: dict[str, CellState] = {
             "asked": "asking",
+            "permitting": "asking",
             "waiting": "waiting",
             "between": "waiting",
             "resting": "waiting",
@@ -224,12 +226,20 @@ def iterations(workflow: Workflow, events: list[flow.Event], state: flow.State, 
     kept = set(_failed_places(state.root))
     out = []
     for address, cell in here.items():
-        out.append(IterationView(address=address, label=label_of(address, items), cell=cell, can_take_up=address in kept))
+        out.append(
+            IterationView(
+                address=address, label=label_of(address, items, _assignments(workflow)), cell=cell, can_take_up=address in kept
+            )
+        )
     return sorted(out, key=lambda i: [n for _, n in flow.Address.parse(i.address).within])
 
 
-def label_of(address: str, items: dict[str, list[Any]]) -> str:
-    """Of which items, lanes or rounds an address is, in words."""
+def _assignments(workflow: Workflow) -> set[str]:
+    return {line.id for line in workflow.lines if line.kind == "assignment"}
+
+
+def label_of(address: str, items: dict[str, list[Any]], tools: Container[str] = ()) -> str:
+    """Of which items, lanes, rounds or uses (`tools` are the assignments) an address is, in words."""
     words, prefix = [], ""
     for name, number in flow.Address.parse(address).within:
         of = items.get(prefix + name)
@@ -237,7 +247,7 @@ def label_of(address: str, items: dict[str, list[Any]]) -> str:
             item = of[number - 1]
             words.append(f"{number}. {title_of(item) if isinstance(item, dict) else str(item)[:120]}")
         else:
-            words.append(f"{name} {number}")
+            words.append(f"{name}, use {number}" if name in tools else f"{name} {number}")
         prefix += f"{name}:{number}/"
     return " · ".join(words)
 
@@ -251,7 +261,7 @@ def rehearsed(workflow: Workflow, line: Line, detail: dict[str, Any], sample: in
             cell = CellView(step=line.id, sample=sample, state="fresh" if record["ok"] else "failed")
             fill_cell(cell, line, record["ok"], record["output"], record["detail"], record["usage"], 0)
             cell.at = None
-            out.append(IterationView(address=address, label=label_of(address, items), cell=cell))
+            out.append(IterationView(address=address, label=label_of(address, items, _assignments(workflow)), cell=cell))
     return sorted(out, key=lambda i: [n for _, n in flow.Address.parse(i.address).within])
 
 

@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from ..core import slots
+from ..core import flow, slots
 from ..core.diff import changes
 from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, take_name, takes_of, templates_of
 from ..core.workflow.kinds import field_control
@@ -203,6 +203,9 @@ def fill_cell(
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):
         view.brief = f"Ended here: {detail['ended']}"
+    elif flow.CALLS in output:
+        # An assignment that goes on: what it wants to use next.
+        view.brief = str(output.get("text") or "") or "Uses " + ", ".join(str(one["tool"]) for one in output[flow.CALLS])
     elif kinds()[line.kind].stage == "flow":
         view.brief = flow_brief(line, output)
     else:

@@ -1,15 +1,17 @@
 """The chat-completions JSON protocol that most model servers speak.
 
 Only its common core is used: ``model``, ``messages``, ``temperature``, ``max_tokens``, ``stream`` with
-``stream_options``, ``response_format`` with a JSON Schema; answers by server-sent events or whole.
+``stream_options``, ``response_format`` with a JSON Schema, ``tools`` of the kind *function*; answers by server-sent
+events or whole. What a server does not understand is left out, and the server remembered by it.
 """
 
 from __future__ import annotations
 
 import json
+import re
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from .errors import OutsideError
@@ -29,30 +31,53 @@ class Server:
 
 
 @dataclass(frozen=True)
+class Call:
+    """A tool the model wants to use; `arguments` is JSON as the model wrote it."""
+
+    id: str
+    name: str
+    arguments: str
+
+
+@dataclass(frozen=True)
 class Answer:
-    """The answer's text, tokens as the server counted them (or estimated), and the seconds it took."""
+    """The answer's text, tokens as the server counted them (or estimated), the seconds it took, the tools it wants to use,
+    and whether it was cut off at the greatest length."""
 
     text: str
     tokens_in: int
     tokens_out: int
     counted: bool
     seconds: float
+    calls: tuple[Call, ...] = ()
+    cut: bool = False
+
+
+class NoTools(OutsideError):
+    """The server does not understand tools."""
+
+
+class TooLong(OutsideError):
+    """The messages are longer than the model takes."""
 
 
 def complete(
     web: Web,
     server: Server,
-    messages: Sequence[dict[str, str]],
+    messages: Sequence[dict[str, Any]],
     *,
     temperature: float = 0.4,
     max_tokens: int = 800,
     schema: dict[str, Any] | None = None,
+    tools: Sequence[dict[str, Any]] = (),
     on_text: Callable[[str], None] | None = None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Answer:
     """Ask the model, streaming; `on_text` gets the answer so far. Raises `OutsideError`.
 
     An empty text, a stream that breaks off and an answer that is not of the protocol are errors worth a new try.
+    `tools` are functions (name, description, parameters as a JSON Schema); a server that does not understand them raises
+    `NoTools`, messages that are longer than the model takes `TooLong`.
     """
     body: dict[str, Any] = {
         "model": server.model,
@@ -64,76 +89,115 @@ def complete(
     }
     if schema is not None:
         body["response_format"] = {"type": "json_schema", "json_schema": {"name": "answer", "schema": schema, "strict": True}}
+    if tools:
+        body["tools"] = [{"type": "function", "function": one} for one in tools]
     began = time.monotonic()
     refused = _REFUSED.setdefault((server.base_url, server.model), set())
     while True:
+        if tools and "tools" in refused:
+            raise NoTools("The model’s server does not understand tools.")
         asked = {name: value for name, value in body.items() if name not in refused}
-        left = [name for name in _SPARED if name in asked]
+        if "system" in refused:
+            asked["messages"] = _without_system(body["messages"])
+        left = [name for name in _SPARED if name not in refused and (name in asked or (name == "system" and _has_system(messages)))]
         try:
-            text, usage = _ask(web, server, asked, on_text, cancelled)
+            said = _ask(web, server, asked, on_text, cancelled)
             break
         except _NotUnderstood as error:
-            # What a server of the protocol need not know is left out, and the server remembered by it.
+            if error.too_long:
+                raise TooLong("The prompt is longer than the model takes.") from None
             if not left:
                 refused.clear()
                 raise error.told from None
             refused.add(left[0])
-    if not text.strip():
+    text, usage = said.text, said.usage
+    if not text.strip() and not said.calls:
         raise OutsideError("The model gave an empty answer.", retryable=True)
     counted = isinstance(usage, dict) and isinstance(usage.get("prompt_tokens"), int)
-    tokens_in = usage["prompt_tokens"] if counted else sum(len(m["content"]) for m in messages) // 4
+    tokens_in = usage["prompt_tokens"] if counted else sum(len(str(m.get("content") or "")) for m in messages) // 4
     tokens_out = usage.get("completion_tokens", 0) if counted else len(text) // 4
-    return Answer(text.strip(), tokens_in, tokens_out, counted, time.monotonic() - began)
+    return Answer(text.strip(), tokens_in, tokens_out, counted, time.monotonic() - began, tuple(said.calls), said.cut)
 
 
 # What is left out, first to last, where a server does not understand a request; and what each server has refused.
-_SPARED = ("response_format", "stream_options")
+_SPARED = ("response_format", "stream_options", "tools", "system")
 _REFUSED: dict[tuple[str, str], set[str]] = {}
+_LENGTH = re.compile(rb"context.{0,40}(?:length|window|size)|too (?:long|many tokens)|(?:maximum|max)[^.]{0,40}tokens", re.I)
+
+
+def _has_system(messages: Sequence[dict[str, Any]]) -> bool:
+    return any(m["role"] == "system" for m in messages)
+
+
+def _without_system(messages: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The same with the standing part at the head of what the user says."""
+    standing = "\n\n".join(m["content"] for m in messages if m["role"] == "system")
+    rest = [dict(m) for m in messages if m["role"] != "system"]
+    first = next((m for m in rest if m["role"] == "user"), None)
+    if first is None:
+        return [{"role": "user", "content": standing}, *rest]
+    first["content"] = f"{standing}\n\n{first['content']}".strip()
+    return rest
 
 
 class _NotUnderstood(Exception):
     """The server refuses the request as such."""
 
-    def __init__(self, told: OutsideError) -> None:
+    def __init__(self, told: OutsideError, too_long: bool) -> None:
         super().__init__(str(told))
         self.told = told
+        self.too_long = too_long
+
+
+@dataclass
+class _Said:
+    """What came back: text, usage, calls in the order they were begun, whether it was cut off."""
+
+    text: str = ""
+    usage: Any = None
+    calls: list[Call] = field(default_factory=list)
+    cut: bool = False
 
 
 def _ask(
     web: Web, server: Server, body: dict[str, Any], on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
-) -> tuple[str, Any]:
+) -> _Said:
     headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
     url = server.base_url.rstrip("/") + "/chat/completions"
     with web.stream(url, method="POST", json=body, headers=headers, max_seconds=server.max_seconds) as response:
         if response.status != 200:
-            b"".join(limited(response, 100_000, 10))
+            told = b"".join(limited(response, 100_000, 10))
             error = status_error(response, "The model’s server")
-            if response.status in (400, 415, 422, 501):
-                raise _NotUnderstood(error)
+            if response.status in (400, 413, 415, 422, 501):
+                raise _NotUnderstood(error, bool(_LENGTH.search(told)) or response.status == 413)
             raise error
         if "event-stream" in response.headers.get("content-type", ""):
-            text, usage = _streamed(response, server, on_text, cancelled)
-        else:
-            text, usage = _whole(b"".join(limited(response, MAX_ANSWER_BYTES, server.max_seconds)))
-            if on_text:
-                on_text(text)
-    return text, usage
+            return _streamed(response, server, on_text, cancelled)
+        said = _whole(b"".join(limited(response, MAX_ANSWER_BYTES, server.max_seconds)))
+        if on_text:
+            on_text(said.text)
+        return said
 
 
-def _whole(body: bytes) -> tuple[str, Any]:
+def _whole(body: bytes) -> _Said:
     try:
         data = json.loads(body)
-        return data["choices"][0]["message"]["content"] or "", data.get("usage")
-    except (ValueError, LookupError, TypeError, RecursionError):
+        choice = data["choices"][0]
+        message = choice["message"]
+        calls = [
+            Call(str(one.get("id") or n), one["function"]["name"], one["function"].get("arguments") or "{}")
+            for n, one in enumerate(message.get("tool_calls") or [])
+        ]
+        return _Said(message.get("content") or "", data.get("usage"), calls, choice.get("finish_reason") == "length")
+    except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
         raise OutsideError("The model’s server sent something that is not an answer.", retryable=True) from None
 
 
-def _streamed(
-    response: Answering, server: Server, on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
-) -> tuple[str, Any]:
+def _streamed(response: Answering, server: Server, on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]) -> _Said:
     text: list[str] = []
     usage: Any = None
-    finished = False
+    finished = cut = False
+    calls: dict[int, list[str]] = {}
     for data in _events(limited(response, MAX_ANSWER_BYTES, server.max_seconds)):
         if cancelled():
             raise OutsideError("Stopped.")
@@ -143,8 +207,17 @@ def _streamed(
         try:
             chunk = json.loads(data)
             choices = chunk.get("choices") or [{}]
-            delta = (choices[0].get("delta") or {}).get("content") or ""
+            told = choices[0].get("delta") or {}
+            delta = told.get("content") or ""
+            for n, one in enumerate(told.get("tool_calls") or []):
+                # A call comes in parts: its name first, then its arguments bit by bit.
+                call = calls.setdefault(int(one.get("index", n)), ["", "", ""])
+                function = one.get("function") or {}
+                call[0] += one.get("id") or ""
+                call[1] += function.get("name") or ""
+                call[2] += function.get("arguments") or ""
             finished = finished or bool(choices[0].get("finish_reason"))
+            cut = cut or choices[0].get("finish_reason") == "length"
             usage = chunk.get("usage") or usage
         except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
             raise OutsideError("The model’s server sent something that is not an answer.", retryable=True) from None
@@ -154,7 +227,8 @@ def _streamed(
                 on_text("".join(text))
     if not finished:
         raise OutsideError("The model’s answer broke off half way.", retryable=True)
-    return "".join(text), usage
+    made = [Call(call[0] or str(n), call[1], call[2] or "{}") for n, call in sorted(calls.items())]
+    return _Said("".join(text), usage, made, cut)
 
 
 def _events(pieces: Iterator[bytes]) -> Iterator[str]:

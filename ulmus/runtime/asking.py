@@ -74,6 +74,8 @@ def answer(engine: Engine, approval_id: int, verdict: Verdict, by: str, text: st
     if verdict == "back" and approval.last:
         raise AnswerRefused("This was the last round. Approve it, change the text yourself, or decline.")
     final = (approval.text if text is None else text).strip()
+    if not approval.draft and final != approval.text.strip():
+        raise AnswerRefused("What an assignment wants to do cannot be changed here. Send it back with a note.")
     if verdict == "approve" and not final:
         raise AnswerRefused("The text is empty. Write something, or decline.")
     now = engine.services.clock()

@@ -5,17 +5,19 @@ from __future__ import annotations
 import hashlib
 import logging
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from pydantic import BaseModel
 
-from ..core import slots
-from ..core.workflow import Line, Workflow
+from ..core import flow, slots
+from ..core.workflow import Line, Workflow, World
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import field_control, map_templates, templates_of
+from ..core.workflow.kinds import TOOLS, field_control, map_templates, templates_of
+from ..core.workflow.sentences import sentence
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, Kind, Outgoing, Result
+from ..steps.base import Context, Kind, Outgoing, Result, Tool
 
 log = logging.getLogger("ulmus")
 AS_WRITTEN = frozenset({"longslots", "value", "longvalue"})
@@ -38,7 +40,27 @@ def perform(line: Line, context: Context) -> Result:
     """Carry out a line that gathers or drafts."""
     kind = kinds()[line.kind]
     assert kind.perform is not None
+    if kind.manner == "assign":
+        context = replace(context, tools=tools_of(line))
     return guarded(lambda: kind.perform(filled(kind, line, context.values), context))  # type: ignore[misc]
+
+
+def tools_of(line: Line) -> tuple[Tool, ...]:
+    """The lines inside an assignment as tools: what the model is to give is what their slots take from ``given``."""
+    known, out = kinds(), []
+    for inner in line.steps:
+        kind = known.get(inner.kind)
+        if kind is None or inner.muted or kind.manner not in TOOLS:
+            continue
+        wanted: dict[str, str] = {}
+        for place, text in templates_of(kind, inner.settings):
+            for path in slots.parse(text).reads:
+                if path.root == flow.GIVEN and len(path.parts) > 1:
+                    title = kind.settings.model_fields[place[0]].title or place[0]
+                    wanted.setdefault(str(path.parts[1]), title if len(place) == 1 else place[-1])
+        does = "".join(part.text for part in sentence(inner, kind, World()))
+        out.append(Tool(inner.id, f"{does}. {kind.about}", tuple(wanted.items())))
+    return tuple(out)
 
 
 def piece(line: Line, context: Context) -> Outgoing:

@@ -14,6 +14,7 @@ from functools import cached_property
 from typing import Any
 
 from ..core import slots
+from ..core.flow import GIVEN
 from ..core.slots.tree import condition_values
 from ..core.workflow import Line, Workflow, templates_of
 from ..core.workflow.file import read_settings
@@ -47,6 +48,8 @@ def reads(line: Line) -> set[slots.Path]:
             used |= {value.path for value in condition_values(condition)}
     inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
     own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
+    if kind.manner == "assign":
+        own.add(GIVEN)
     for inner in inside:
         used |= reads(inner)
     return {path for path in used if path.root not in own}

@@ -421,4 +421,6 @@ class Engine:
             asked_later=decision.step in page.asked,
             shelf=shelf(self.services),
             seed=f"{live.run_id}/{decision.address}",
+            talk=decision.talk,
+            spent=decision.spent,
         )

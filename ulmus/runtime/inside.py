@@ -108,10 +108,26 @@ class Inside:
         raise AssertionError(decision)
 
     def _ask(self, writing: Writing, live: Live, decision: flow.Ask, line: Line, values: Mapping[str, Any]) -> flow.Event:
-        text = str((values.get(str(line.settings.get("draft"))) or {}).get("text", ""))
+        if kinds()[line.kind].manner == "ask":
+            text = str((values.get(str(line.settings.get("draft"))) or {}).get("text", ""))
+        else:
+            # A tool of an assignment: whoever the assignment names is asked whether it may act.
+            text = self._act(live, line, values)
+            line = live.line(flow.Address.parse(decision.address).within[-1][0])
         approval = open_question(self.engine.services, writing.session, live.run_id, line, decision, text)
         writing.then.append(self.engine.outbox.hurry)
         return flow.Asked(at=self._now, address=decision.address, approval=approval, text=text)
+
+    def _act(self, live: Live, line: Line, values: Mapping[str, Any]) -> str:
+        """What a line would do, as a text."""
+        manner, context = kinds()[line.kind].manner, self._context(live, values)
+        if manner == "send":
+            content = carry.piece(line, context).content
+            return str(content.get("text") or "") or told(content)
+        if manner == "write":
+            return told(carry.row(line, context)[1])
+        settings: Any = carry.filled(kinds()[line.kind], line, values)
+        return told(dict(settings.item))
 
     def _queue(self, writing: Writing, live: Live, decision: flow.Send, line: Line, values: Mapping[str, Any]) -> flow.Event:
         outgoing = carry.piece(line, self._context(live, values))
@@ -256,3 +272,8 @@ def stopped(line: Line, values: Mapping[str, Any], at: float, address: str) -> f
     words = render(parse(str(line.settings.get("words", ""))), values).text.strip()
     well, whole = line.settings.get("how", "well") == "well", line.settings.get("what", "item") == "run"
     return flow.Stopped(at=at, address=address, well=well, whole=whole, message=words or ("" if well else "Stopped."))
+
+
+def told(values: Mapping[str, Any]) -> str:
+    """Values as lines of a text."""
+    return "\n".join(f"{name}: {value}" for name, value in values.items() if value not in ("", None))

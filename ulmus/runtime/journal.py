@@ -177,6 +177,8 @@ _WORDS = (
     ("stuck", "stuck"),
     ("unsure", "unsure"),
     ("asked", "asking"),
+    ("permitting", "asking"),
+    ("permit", "running"),
     ("ready", "running"),
     ("rewriting", "running"),
     ("queued", "running"),

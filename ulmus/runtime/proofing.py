@@ -17,6 +17,7 @@ from typing import Any, Literal
 from sqlalchemy import select
 
 from ..core.cost import Usage
+from ..core.flow import GIVEN
 from ..core.workflow import Line, Workflow, takes_of
 from ..core.workflow.kinds import BLOCKS
 from ..protocols.errors import OutsideError
@@ -332,11 +333,15 @@ def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:
     places = cell.result.detail.get("places", {}) if cell is not None and cell.result is not None else {}
     prefix = ""
     for block in placed.within:
-        if isinstance(block, Line) and kinds()[block.kind].manner == "each":
-            with suppress(OutsideError):
-                found = items(block, values)
-                if found:
-                    values[str(block.settings.get("item", "item"))] = found[0]
+        if isinstance(block, Line):
+            if kinds()[block.kind].manner == "each":
+                with suppress(OutsideError):
+                    found = items(block, values)
+                    if found:
+                        values[str(block.settings.get("item", "item"))] = found[0]
+            elif kinds()[block.kind].manner == "assign" and cell is not None and cell.result is not None:
+                talk = cell.result.detail.get("talk", [])
+                values[GIVEN] = next((turn["given"] for turn in talk if turn["tool"] == step), {})
         if isinstance(block, Line):
             prefix += f"{block.id}:"
             inside = [a for a in places if a.startswith(prefix)]

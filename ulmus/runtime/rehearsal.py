@@ -17,7 +17,7 @@ from ..core.slots import fits, parse, render
 from ..core.workflow import Line, Workflow
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, StepFailed
+from ..steps.base import Context, Result, StepFailed
 from . import carry
 from .inside import items, lanes, rest, stopped
 from .polling import title_of
@@ -33,8 +33,7 @@ def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
     manner = kinds()[line.kind].manner
     match manner:
         case "perform":
-            result = carry.perform(line, context)
-            return result.output, result.detail, result.usage
+            return _of(carry.perform(line, context))
         case "ask":
             return _asked(line, context, workflow)
         case "send":
@@ -57,6 +56,10 @@ def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
             ended = "" if line.settings.get("how", "well") == "failed" else words or "Stopped here."
             return {"words": words}, {"would": "stop", "ended": ended}, Usage()
     raise OutsideError("This line is carried out as a block.")
+
+
+def _of(result: Result) -> Gave:
+    return result.output, result.detail, result.usage
 
 
 def _asked(line: Line, context: Context, workflow: Workflow) -> Gave:
@@ -85,6 +88,7 @@ class Rehearsal:
         self.usage = Usage()
         self.places: dict[str, dict[str, Any]] = {}
         self.items: dict[str, list[str]] = {}
+        self.last: dict[str, Any] = {}
 
     def carry_out(self) -> Gave:
         """The block's output; the detail holds the values that are usable after it and what happened at each place."""
@@ -111,7 +115,7 @@ class Rehearsal:
                     if event.address in state.open:
                         flow.apply(state, event)
         after = {k: v for k, v in state.values.items() if k not in values and k != self.line.id}
-        detail = {"places": self.places, "values": after, "items": self.items}
+        detail = {**self.last, "places": self.places, "values": after, "items": self.items}
         if state.outcome not in ("done", None):
             message = state.message or "Nothing came of it."
             if state.outcome == "failed":
@@ -122,11 +126,23 @@ class Rehearsal:
         return dict(state.values.get(self.line.id) or {}), detail, self.usage
 
     def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:
-        return self._gave(decision.address, self.lines[decision.step], values)
+        line = self.lines[decision.step]
+        if kinds()[line.kind].manner != "assign":
+            return self._gave(decision.address, line, values)
+        context = replace(self.context, values=values, talk=decision.talk, spent=decision.spent)
+        event = self._gave(decision.address, line, values, lambda: _of(carry.perform(line, context)))
+        # All rounds of an assignment stand at one place, and the last is what is shown.
+        address = flow.Address.parse(decision.address)
+        self.places[str(address._replace(round=1))] = record = self.places.pop(decision.address)
+        if line.id == self.line.id:
+            self.last = record["detail"]
+        return event
 
-    def _gave(self, address: str, line: Line, values: Mapping[str, Any]) -> flow.Done | flow.Failed:
+    def _gave(
+        self, address: str, line: Line, values: Mapping[str, Any], make: Callable[[], Gave] | None = None
+    ) -> flow.Done | flow.Failed:
         try:
-            output, detail, usage = self.one(line, values)
+            output, detail, usage = make() if make else self.one(line, values)
         except OutsideError as error:
             usage = error.usage if isinstance(error, StepFailed) else Usage()
             self.usage += usage

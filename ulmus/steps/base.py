@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from pydantic_core import PydanticUndefined
 
 from ..core.cost import Usage
-from ..core.flow import Rewrite
+from ..core.flow import Rewrite, Turn
 from ..core.workflow.kinds import KindSpec
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web
@@ -41,12 +41,21 @@ class Shelf:
 
 
 @dataclass(frozen=True)
+class Tool:
+    """A line an assignment may use: its name, what it does, and what it must be given (name, what it is for)."""
+
+    name: str
+    about: str
+    given: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
 class Context:
     """What a step may use while it is carried out.
 
     `values` are the values of earlier steps, `outside` the roots among them that came from outside.
     `asked_later`: a person will see this draft. `progress` takes the answer so far. `seed` is the same whenever the same is
-    carried out.
+    carried out. `tools`, `talk` and `spent` are an assignment's: what it may use, what it has done so far, and what that cost.
     """
 
     web: Web
@@ -57,6 +66,9 @@ class Context:
     asked_later: bool = False
     shelf: Shelf = Shelf()
     seed: str = ""
+    tools: tuple[Tool, ...] = ()
+    talk: tuple[Turn, ...] = ()
+    spent: float = 0.0
     progress: Callable[[str], None] = lambda text: None
     cancelled: Callable[[], bool] = lambda: False
 

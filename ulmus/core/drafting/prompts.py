@@ -70,7 +70,7 @@ def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: fr
     return Prompt(messages=tuple(m for m in messages if m["content"]), missing=(*system.missing, *user.missing))
 
 
-def fitted(messages: Sequence[dict[str, str]], room: int) -> tuple[tuple[dict[str, str], ...], list[str]]:
+def fitted(messages: Sequence[dict[str, Any]], room: int) -> tuple[tuple[dict[str, Any], ...], list[str]]:
     """`messages` within `room` tokens (estimated at four characters each), and what was shortened, in words.
 
     Only material is cut, from its end, at the end of a sentence where there is one: the longest pieces first, each to the

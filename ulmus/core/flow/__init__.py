@@ -8,7 +8,7 @@ The journal is the list of events. Replaying it gives the same state and the sam
 """
 
 from .address import Address
-from .blocks import FlowError
+from .blocks import CALLS, GIVEN, FlowError
 from .decisions import (
     Ask,
     Call,
@@ -26,6 +26,7 @@ from .decisions import (
     Send,
     Set,
     Stop,
+    Turn,
     Wait,
     Write,
 )
@@ -62,6 +63,8 @@ from .plan import Plan, PlannedLane, PlannedStep, plan
 from .state import Block, Phase, Sequence, State
 
 __all__ = [
+    "CALLS",
+    "GIVEN",
     "Address",
     "Answered",
     "Ask",
@@ -108,6 +111,7 @@ __all__ = [
     "Stopped",
     "TakenUp",
     "TimerFired",
+    "Turn",
     "Unsure",
     "Wait",
     "Write",

@@ -4,12 +4,15 @@
   fails is left out and kept for taking up, or, where so set, fails the block once the others under way have ended.
 - *fork*: the chosen lanes run side by side; they meet again when all have ended; one that failed fails the fork.
 - *repeat until*: one round after another; values of a round are seen by the next.
+- *assignment*: a round is thought out, then the tools it calls for are used one after another, each as a sequence of its
+  own; what fails is told to the next round. An act asks a person first, once for each tool or each time.
 """
 
 from __future__ import annotations
 
 from typing import Any
 
+from ..workflow.kinds import ACTS
 from .address import Address
 from .decisions import (
     Ask,
@@ -27,11 +30,17 @@ from .decisions import (
     Send,
     Set,
     Stop,
+    Turn,
     Wait,
     Write,
 )
 from .plan import PlannedStep
-from .state import Block, Sequence, State
+from .state import Block, Phase, Sequence, State
+
+CALLS = "@calls"
+"""Where the output of a round of an assignment holds the tools it wants to use; without it, it is the answer."""
+GIVEN = "given"
+"""The name by which a tool's line reaches what the model gives it."""
 
 
 class FlowError(ValueError):
@@ -71,6 +80,8 @@ def leave(state: State, seq: Sequence) -> None:
 
 
 def _address(seq: Sequence, step: PlannedStep) -> str:
+    if step.manner == "assign":
+        return seq.prefix + str(Address(step.id, seq.round))
     if step.manner != "ask":
         return seq.prefix + step.id
     own = Address(step.about, 1, ((step.id, seq.round),)) if is_rewriting(seq) else Address(step.id, seq.round)
@@ -92,6 +103,8 @@ def _decision(seq: Sequence, step: PlannedStep, address: str) -> Decision | None
             return Listen(address, step.id, seq.due)
         case "checking":
             return Check(address, step.id, seq.block.started if seq.block else 0)
+        case "permit":
+            return Ask(address, step.id, 1, False)
         case "stuck":
             return Judge(address, step.id, seq.message)
     return None
@@ -115,6 +128,8 @@ def _first(seq: Sequence, step: PlannedStep, address: str) -> Decision:
             return Call(address, step.id, seq.generation)
         case "set":
             return Set(address, step.id)
+        case "assign" if seq.block is not None:
+            return Perform(address, step.id, seq.attempt, None, seq.generation, tuple(seq.block.talk), seq.block.spent)
     return Perform(address, step.id, seq.attempt, None, seq.generation)
 
 
@@ -162,7 +177,7 @@ def end_item(state: State, seq: Sequence, outcome: Outcome, message: str) -> Non
     while top.parent is not None:
         around = top.parent.current
         assert around is not None
-        if around.manner == "each" or (outcome == "declined" and around.manner == "fork" and not around.strict):
+        if around.manner in ("each", "assign") or (outcome == "declined" and around.manner == "fork" and not around.strict):
             break
         top = top.parent
     _drop(state, top)
@@ -190,7 +205,7 @@ def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
     assert block is not None
     assert step is not None
     block.running.pop(seq.number, None)
-    if outcome == "failed":
+    if outcome == "failed" and step.manner != "assign":
         block.failures[seq.number] = message
         block.kept[seq.number] = seq
     match step.manner:
@@ -198,6 +213,8 @@ def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
             _item_ended(state, parent, step, block, seq, outcome, message)
         case "fork":
             _lane_ended(state, parent, step, block, seq, outcome, message)
+        case "assign":
+            _tool_used(state, parent, block, seq, outcome, message)
         case _:
             _round_ended(state, parent, block, seq, outcome, message)
 
@@ -237,16 +254,25 @@ def start(state: State, seq: Sequence) -> None:
                 _begin(state, seq, number, step.lanes[number - 1].steps, {})
             if not block.lanes:
                 _lanes_meet(state, seq, step, block)
+        case "assign":
+            _use_tools(state, seq, step, block)
         case _:
             block.started += 1
             _begin(state, seq, block.started, step.steps, {})
 
 
-def _begin(state: State, parent: Sequence, number: int, steps: tuple[PlannedStep, ...], values: dict[str, Any]) -> None:
+def _begin(
+    state: State,
+    parent: Sequence,
+    number: int,
+    steps: tuple[PlannedStep, ...],
+    values: dict[str, Any],
+    phase: Phase = "ready",
+) -> None:
     assert parent.block is not None
     assert parent.current is not None
     key = f"{parent.prefix}{parent.current.id}:{number}"
-    child = Sequence(key, steps, values, parent, number, parent.generation)
+    child = Sequence(key, steps, values, parent, number, parent.generation, phase=phase)
     parent.block.running[number] = child
     if steps:
         stand(state, child)
@@ -321,6 +347,35 @@ def _round_ended(state: State, parent: Sequence, block: Block, seq: Sequence, ou
     stand(state, parent)
 
 
+def _use_tools(state: State, seq: Sequence, step: PlannedStep, block: Block) -> None:
+    """Use the next tool that was called for; where none is left, think again."""
+    while block.calls:
+        call = block.calls.pop(0)
+        block.started += 1
+        tool = next((one for one in step.steps if one.id == call["tool"]), None)
+        if tool is None:
+            _turn(seq, block, str(call["tool"]), dict(call["given"]), None, "There is no such tool.")
+            continue
+        asks = tool.manner in ACTS and (step.asks == "each" or (step.asks == "first" and tool.id not in block.allowed))
+        _begin(state, seq, block.started, (tool,), {GIVEN: dict(call["given"])}, "permit" if asks else "ready")
+        return
+    seq.phase, seq.attempt, seq.round = "ready", 1, block.started + 1
+    stand(state, seq)
+
+
+def _turn(seq: Sequence, block: Block, tool: str, given: dict[str, Any], result: dict[str, Any] | None, failed: str) -> None:
+    block.talk.append(Turn(seq.round, block.said, tool, given, result, failed))
+    block.said = ""
+
+
+def _tool_used(state: State, parent: Sequence, block: Block, seq: Sequence, outcome: Outcome, message: str) -> None:
+    tool = seq.steps[0].id
+    result = seq.values.get(tool)
+    said = {"declined": f"A person said no. {message}", "skipped": f"Passed over. {message}"}.get(outcome, message)
+    _turn(parent, block, tool, seq.values[GIVEN], result if outcome == "done" else None, "" if outcome == "done" else said.strip())
+    start(state, parent)
+
+
 # -- taking up again --------------------------------------------------------------------------------
 
 
@@ -374,5 +429,6 @@ def resume(state: State, seq: Sequence) -> None:
             start(state, seq)
         return
     seq.phase, seq.attempt = "rewriting" if is_rewriting(seq) else "ready", 1
-    seq.block = None
+    if step.manner != "assign":
+        seq.block = None
     stand(state, seq)

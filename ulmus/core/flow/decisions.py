@@ -3,7 +3,7 @@ only where the runtime makes it so, which is why each names its address."""
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 Outcome = Literal["done", "failed", "declined", "cancelled", "skipped"]
 
@@ -15,14 +15,31 @@ class Rewrite(NamedTuple):
     notes: tuple[str, ...]
 
 
+class Turn(NamedTuple):
+    """One use of a tool in an assignment: in which round, what was said before it, the tool, what it was given, and what
+    it gave, or why it gave nothing."""
+
+    round: int
+    said: str
+    tool: str
+    given: dict[str, Any]
+    result: dict[str, Any] | None
+    failed: str = ""
+
+
 class Perform(NamedTuple):
-    """Carry out a step that gathers or drafts. `attempt` counts from 1; `generation` grows with taking up again."""
+    """Carry out a step that gathers or drafts. `attempt` counts from 1; `generation` grows with taking up again.
+
+    For an assignment: what it has done so far, and what that has cost.
+    """
 
     address: str
     step: str
     attempt: int
     rewrite: Rewrite | None = None
     generation: int = 0
+    talk: tuple[Turn, ...] = ()
+    spent: float = 0.0
 
 
 class Wait(NamedTuple):
@@ -33,7 +50,7 @@ class Wait(NamedTuple):
 
 
 class Ask(NamedTuple):
-    """Put the piece before a person, for the `round`-th time."""
+    """Put the piece before a person, for the `round`-th time; or an act that an assignment wants to do."""
 
     address: str
     step: str

@@ -10,6 +10,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable, Iterable
 
+from ..cost import Usage
 from . import blocks
 from .address import Address
 from .blocks import FlowError, end_item, fail, finish, go_on, stand, stop_run
@@ -124,17 +125,44 @@ def _look_at_limits(state: State, now: float) -> None:
 
 
 def _done(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
-    if step.manner not in ("perform", "write", "set", "call"):
+    if step.manner not in ("perform", "write", "set", "call", "assign"):
         raise FlowError(f"“{step.id}” cannot simply be done")
     if step.manner == "call" and seq.phase != "called":
         raise FlowError(f"the run “{step.id}” calls for has not begun")
-    state.usage += event.usage
+    if step.manner == "assign":
+        _thought(state, seq, step, event)
+        return
+    _spend(state, seq, event.usage)
     seq.values[step.id] = event.output
     go_on(state, seq)
 
 
+def _thought(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
+    """An assignment has thought: it wants to use tools, or has its answer."""
+    seq.block = seq.block or Block(began=event.at)
+    _spend(state, seq, event.usage)
+    calls = event.output.get(blocks.CALLS)
+    if calls:
+        seq.block.said, seq.block.calls = str(event.output.get("text", "")), list(calls)
+        _wait_in(state, seq, "open")
+        blocks.start(state, seq)
+    else:
+        seq.values[step.id] = event.output
+        blocks.close(state, seq)
+
+
+def _spend(state: State, seq: Sequence, usage: Usage) -> None:
+    """Book what was used: for the run, and for the blocks around."""
+    state.usage += usage
+    here: Sequence | None = seq
+    while here is not None:
+        if here.block is not None:
+            here.block.spent += usage.cost
+        here = here.parent
+
+
 def _redone(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
-    state.usage += event.usage
+    _spend(state, seq, event.usage)
     (seq.holder(step.about) or seq).values[step.about] = event.output
     # The notes stay: later rewrites keep to earlier notes too.
     seq.phase, seq.attempt = "ready", 1
@@ -143,7 +171,7 @@ def _redone(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None
 
 
 def _failed(state: State, seq: Sequence, step: PlannedStep, event: Failed) -> None:
-    state.usage += event.usage
+    _spend(state, seq, event.usage)
     if event.retryable and seq.attempt <= step.retries:
         seq.phase = "waiting"
         seq.due = event.at + _pause(step, seq.attempt, event)
@@ -192,6 +220,22 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
         "edited": event.edited,
     }
     go_on(state, seq)
+
+
+def _to_permit(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
+    _wait_in(state, seq, "permitting")
+
+
+def _permitted(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
+    """A person's word on an act of an assignment; a note goes back to it."""
+    if event.verdict != "approve":
+        finish(state, seq, "declined", event.note)
+        return
+    assert seq.parent is not None
+    assert seq.parent.block is not None
+    seq.parent.block.allowed.add(step.id)
+    seq.phase = "ready"
+    stand(state, seq)
 
 
 def _queued(state: State, seq: Sequence, step: PlannedStep, event: Queued) -> None:
@@ -392,6 +436,9 @@ _RULES: dict[tuple[str, type], Callable[..., None]] = {
     ("rewriting", Done): _redone,
     ("rewriting", Failed): _failed,
     ("asked", Answered): _answered,
+    ("permit", Asked): _to_permit,
+    ("permit", Failed): _failed,
+    ("permitting", Answered): _permitted,
     ("queued", Sent): _sent,
     ("queued", Failed): _failed,
     ("queued", Unsure): _unsure,

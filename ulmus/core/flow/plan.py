@@ -10,6 +10,7 @@ from ..workflow.kinds import Kinds, KindSpec, Manner
 from ..workflow.model import Limits, Line, Workflow
 
 After = Literal["stop", "skip", "value", "ask"]
+Asks = Literal["first", "each", "never"]
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,7 @@ class PlannedStep:
     `steps` for each item, known inside as `item`, so many at a time; with `strict` one failing item stops it.
     A *repeat* goes round until its condition holds, at most `seconds` long, waiting `wait` seconds between rounds,
     each time `grow` times as long; with `strict` it fails where the condition never came to hold.
+    An *assignment* uses `steps` as its tools; `asks` says when a tool that acts asks a person first.
     """
 
     id: str
@@ -46,6 +48,7 @@ class PlannedStep:
     strict: bool = False
     seconds: float = float("inf")
     grow: float = 1.0
+    asks: Asks = "first"
 
 
 @dataclass(frozen=True)
@@ -87,6 +90,8 @@ def _step(line: Line, spec: KindSpec, kinds: Kinds) -> PlannedStep:
             "grow": float(settings.get("grow", 1)),
             "strict": settings.get("otherwise", "fail") == "fail",
         }
+    elif spec.manner == "assign":
+        more = {"asks": settings.get("permission", "first")}
     elif spec.manner == "rest":
         more = {"strict": settings.get("otherwise", "go_on") == "fail"}
     return PlannedStep(

@@ -6,13 +6,15 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from ..cost import Usage
-from .decisions import Decision, Hold, Outcome
+from .decisions import Decision, Hold, Outcome, Turn
 from .plan import Plan, PlannedStep
 
 Phase = Literal[
     "ready",
     "waiting",
     "asked",
+    "permit",
+    "permitting",
     "rewriting",
     "queued",
     "unsure",
@@ -31,7 +33,8 @@ Phase = Literal[
 class Block:
     """What is known of an open block: a *for each*'s items, a fork's lanes or a repeat's rounds, by number from 1.
 
-    `running` are the sequences under way, `kept` those that failed and can be taken up again.
+    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was
+    `said` and the `calls` still to make, all its turns so far in `talk`, the acts a person has `allowed`, and the money `spent`.
     """
 
     items: list[Any] = field(default_factory=list)
@@ -44,6 +47,11 @@ class Block:
     results: dict[int, dict[str, Any]] = field(default_factory=dict)
     failures: dict[int, str] = field(default_factory=dict)
     passed: dict[int, str] = field(default_factory=dict)
+    said: str = ""
+    calls: list[dict[str, Any]] = field(default_factory=list)
+    talk: list[Turn] = field(default_factory=list)
+    allowed: set[str] = field(default_factory=set)
+    spent: float = 0.0
 
 
 @dataclass(eq=False)

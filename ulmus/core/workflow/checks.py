@@ -5,14 +5,14 @@ Severity: ``error`` keeps the workflow from going live, ``warning`` does not.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from .. import slots
 from ..drafting.rules import contradictions
 from .file import read_settings
-from .kinds import Kinds, KindSpec, field_control, templates_of
+from .kinds import TOOLS, Kinds, KindSpec, field_control, templates_of
 from .model import Lane, Line, Workflow
 
 BRAND_SCOPE = {"name": "text", "about": "text", "audience": "text", "promise": "text", "voice": "text"}
@@ -104,6 +104,10 @@ def _around(
                 gives |= inside
                 why = f"the lane “{lane.id}” is muted" if lane.muted else f"the lane “{lane.id}” may not run"
                 unsure |= dict.fromkeys(inside, why)
+        elif spec.manner == "assign":
+            # Each tool stands alone: it sees what is above the assignment, and what the model gives it.
+            for tool in line.steps:
+                _around([tool], {**scope, "given": "any"}, dict(maybe), kinds, world, out)
         elif spec.manner == "repeat":
             inner, unclear = dict(scope), dict(maybe)
             for one in line.steps:
@@ -144,6 +148,7 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     for position, line in enumerate(workflow.lines):
         found.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
     found.extend(_unasked(workflow, kinds))
+    found.extend(_tools(workflow, kinds))
     return found
 
 
@@ -182,11 +187,16 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
 def _shape(line: Line, spec: KindSpec, around: Around) -> list[LineProblem]:
     """Whether a block holds what it needs, and its lanes' conditions name what there is."""
     found = []
-    if spec.manner in ("each", "repeat"):
+    if spec.manner in ("each", "repeat", "assign"):
         if line.lanes:
             found.append(LineProblem(line.id, "Only a fork has lanes."))
         if not line.steps:
-            found.append(LineProblem(line.id, "There is no step inside this block yet."))
+            words = (
+                "There is no tool in it yet: add the lines it may use."
+                if spec.manner == "assign"
+                else "There is no step inside this block yet."
+            )
+            found.append(LineProblem(line.id, words))
         name = str(line.settings.get("item", "item"))
         if spec.manner == "each" and name in around.scope:
             found.append(LineProblem(line.id, f"“{name}” is a name already; call the item something else.", place=("item",)))
@@ -281,12 +291,28 @@ def _too_long_for(workflow: Workflow, kinds: Kinds, line: Line, settings: Any, k
 
 def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     asked = False
-    for line, _, muted in workflow.walk():
+    for line, within, muted in workflow.walk():
         manner = getattr(kinds.get(line.kind), "manner", "")
         asked = asked or (manner == "ask" and not muted)
+        if any(isinstance(w, Line) and w.settings.get("permission", "first") != "never" for w in _assignments(within, kinds)):
+            continue
         if manner == "send" and kinds[line.kind].stage == "publish" and not asked and not muted:
             return [LineProblem(line.id, "This goes out with nobody asked.", "warning")]
     return []
+
+
+def _assignments(within: Sequence[Line | Lane], kinds: Kinds) -> list[Line]:
+    return [w for w in within if isinstance(w, Line) and getattr(kinds.get(w.kind), "manner", "") == "assign"]
+
+
+def _tools(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
+    """Lines inside an assignment that cannot be its tools."""
+    found = []
+    for line, within, _ in workflow.walk():
+        spec = kinds.get(line.kind)
+        if spec is not None and _assignments(within, kinds) and spec.manner not in TOOLS:
+            found.append(LineProblem(line.id, f"“{spec.title}” cannot be a tool of an assignment. Move it out."))
+    return found
 
 
 def _title(spec: KindSpec, name: str) -> str:

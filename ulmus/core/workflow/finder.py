@@ -14,7 +14,7 @@ from typing import Any
 from ..slots import Path
 from .checks import World, surroundings
 from .edits import add, after
-from .kinds import BLOCKS, Kinds, KindSpec, field_control
+from .kinds import BLOCKS, TOOLS, Kinds, KindSpec, field_control
 from .model import Lane, Line, Workflow
 
 # What follows what, from what people do most: 0 to 5.
@@ -89,7 +89,7 @@ class _Place:
     def offers(self) -> Iterator[tuple[KindSpec, Offer]]:
         """Every kind that can stand here, once for each connection or sheet it names."""
         for spec in self.kinds.values():
-            if (spec.manner == "start") != self.starts:
+            if (spec.manner == "start") != self.starts or ("given" in self.scope and spec.manner not in TOOLS):
                 continue
             name = next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
             choices = self._choices(spec, name) if name else {}
@@ -119,6 +119,9 @@ class _Place:
                 lacks = lacks if value else f"There is no {control.get('needs')} above it yet."
             elif what == "email":
                 value = self.who or None
+            elif "given" in self.scope and what in ("slots", "value", "longslots") and (info.is_required() or control.get("takes")):
+                # A tool of an assignment: the model says what.
+                value = f"<<given.{name}>>"
             elif control.get("takes"):
                 value = self._value(str(control["takes"]))
                 value = f"\n\n{value}" if value and what == "longslots" else value
@@ -152,6 +155,9 @@ class _Place:
         for column in columns:
             name = _COLUMN.get(column.lower(), column.lower())
             slot = self._value(f"{name}@draft|{name}@publish|{name}" if name in ("text", "link") else name)
+            if "given" in self.scope and name != "date":
+                slot = str(Path(("given", re.sub(r"\W+", "_", column.lower()).strip("_") or "text")))
+                slot = f"<<{slot}>>"
             if slot or name == "date":
                 out[column] = "<<run.date>>" if name == "date" else str(slot)
         return out

@@ -23,8 +23,12 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 Stage = Literal["start", "gather", "draft", "ask", "publish", "record", "flow"]
-Manner = Literal["start", "perform", "ask", "send", "write", "each", "fork", "repeat", "rest", "stop", "call", "set"]
-BLOCKS = frozenset({"each", "fork", "repeat"})
+Manner = Literal["start", "perform", "ask", "send", "write", "each", "fork", "repeat", "assign", "rest", "stop", "call", "set"]
+BLOCKS = frozenset({"each", "fork", "repeat", "assign"})
+#: What a line that acts on the outside, or on the house, is carried out as.
+ACTS = frozenset({"send", "write", "call"})
+#: What can be a tool of an assignment.
+TOOLS = frozenset({"perform"}) | ACTS
 TEXT_CONTROLS = frozenset({"slots", "longslots", "value", "longvalue"})
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
-RESERVED = frozenset({"brand", "run", "end", "each", "if", "otherwise"})
+RESERVED = frozenset({"brand", "run", "given", "end", "each", "if", "otherwise"})
 DEEPEST = 8
 MOST_LINES = 500
 
