@@ -166,7 +166,8 @@ def compose(task: Task, skip: int = 0) -> str:
 
 def rank(task: Task) -> list[str]:
     """The material's sentences, best first: frequent words, early place, and what the notes speak of."""
-    paragraphs = [p for p in task.material.split("\n") if len(p.split()) > 6]
+    lines = (re.sub(r"^\s*(?:summary|title|text): ", "", p) for p in task.material.split("\n"))
+    paragraphs = [p for p in lines if len(p.split()) > 6]
     sentences = [s.strip() for p in paragraphs for s in _SENTENCE.split(p) if 5 <= len(s.split()) <= 60]
     counts = Counter(w.lower() for w in _WORD.findall(task.material) if w.lower() not in STOP)
     wanted = [{w.lower() for w in _WORD.findall(n) if w.lower() not in STOP} for n in task.notes]
@@ -282,7 +283,8 @@ def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:
     kind = schema.get("type", "string")
     kind = next((k for k in kind if k != "null"), "string") if isinstance(kind, list) else kind
     if kind == "object":
-        return {name: fill(part, task, i) for i, (name, part) in enumerate(schema.get("properties", {}).items())}
+        parts = schema.get("properties", {})
+        return {name: fill(part, task, place * len(parts) + i) for i, (name, part) in enumerate(parts.items())}
     if kind == "array":
         return [fill(schema.get("items", {}), task, i) for i in range(max(int(schema.get("minItems", 1)), 3))]
     if kind in ("integer", "number"):

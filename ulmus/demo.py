@@ -181,7 +181,7 @@ def _pushed(services: Services, made: dict[str, int], plan: list[dict[str, Any]]
             with services.store.read() as session:
                 run_id = session.scalar(select(func.max(tables.Run.id)).where(tables.Run.workflow_id == id_))
             now[0] += 2700
-            if run_id is not None:
+            if run_id is not None and part["by"]:
                 _answer(services, engine, run_id, "approve", part["by"])
             for _ in range(2):
                 engine.outbox.look(now[0])
@@ -233,6 +233,7 @@ def _proofs(services: Services, made: dict[str, int]) -> None:
         ("lead-brief", 3),
         ("new-recording", 2),
         ("trade-news", 1),
+        ("standing-assistant", 1),
     ):
         id_ = made[name]
         workflows.capture(engine, id_, count)

@@ -11,19 +11,9 @@ from pydantic import TypeAdapter, ValidationError
 
 from ulmus.core.diff import changes
 from ulmus.core.drafting import Rule, assemble, fitted, material_note, measure, note_message, reasons_message
+from ulmus.core.drafting.measuring import broken
 from ulmus.core.drafting.prompts import as_material
-from ulmus.core.drafting.rules import (
-    Contains,
-    Hashtags,
-    Lacks,
-    Length,
-    NoEmoji,
-    NoQuotes,
-    OnlyThePiece,
-    broken,
-    contradictions,
-    demand,
-)
+from ulmus.core.drafting.rules import Contains, Hashtags, Lacks, Length, NoEmoji, NoQuotes, OnlyThePiece, contradictions, demand
 
 LINK = "http://a.example/story"
 

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from ulmus.core.drafting.rules import Rule, contradictions, demand, html_faults, measure, reading_ease
+from ulmus.core.drafting.measuring import html_faults, measure, reading_ease
+from ulmus.core.drafting.rules import Rule, contradictions, demand
 
 READ: TypeAdapter[Any] = TypeAdapter(Rule)
 PLAIN = "The gates are new. They are made of oak. Two hundred people came to see them close. It was a fine day on the cut."

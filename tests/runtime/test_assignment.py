@@ -150,7 +150,9 @@ class Assignments(WithHouse):
         workflow_id = self.made(assignment(self.town.url))
         workflow = self.document(workflow_id)
         with self.services.store.write() as session:
-            sample = tables.Sample(workflow_id=workflow_id, label="One", item={"title": "One"}, source="typed", shown=True, created_at=1.0)
+            sample = tables.Sample(
+                workflow_id=workflow_id, label="One", item={"title": "One"}, source="typed", shown=True, created_at=1.0
+            )
             session.add(sample)
             session.flush()
         self.proofs.run(workflow_id, workflow, [sample], None, False)

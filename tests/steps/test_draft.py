@@ -6,7 +6,10 @@ from dataclasses import replace
 from typing import Any
 
 from tests.steps.trying import Trying
+from ulmus.core.drafting import Known
+from ulmus.core.drafting.rules import PLAIN_ELEMENTS
 from ulmus.core.workflow import Line, Workflow, World, check
+from ulmus.protocols import markup
 from ulmus.steps import kinds
 from ulmus.steps.base import Connection, Context, StepFailed
 
@@ -109,3 +112,64 @@ class Pages(Trying):
         self.assertTrue([m for m in said(answer="text") if "company" in m])
         self.assertTrue([m for m in said(answer="fields") if "made of" in m])
         self.assertTrue([m for m in said(answer="choice", choices="one") if "at least two" in m])
+
+
+class AwkwardAnswers(Trying):
+    """Each awkward answer is sent back with the reason, and in the end fails in words with what it cost."""
+
+    def failure(self, mode: str, **settings: Any) -> StepFailed:
+        self.fault("model", mode)
+        with self.assertRaises(StepFailed) as caught:
+            self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", revisions=1, **settings)
+        return caught.exception
+
+    def test_refusals_circles_and_cuts_fail_with_words_and_their_cost(self) -> None:
+        for mode, words in (("refusal", "the model refused"), ("loop", "it repeats itself"), ("cut", "cut off at its greatest")):
+            with self.subTest(mode=mode):
+                error = self.failure(mode)
+                self.assertIn(words, error.message)
+                self.assertEqual(error.usage.calls, 2)
+                self.assertGreater(error.usage.tokens_out, 0)
+                self.assertEqual(len(error.detail["rounds"]), 2)
+
+    def test_a_refusal_that_passes_is_mended_by_asking_again(self) -> None:
+        self.fault("model", "refusal", left=1)
+        result = self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", revisions=2)
+        self.assertEqual(len(result.detail["rounds"]), 2)
+        self.assertNotIn("sorry", result.output["text"])
+
+    def test_a_server_without_a_standing_part_gets_it_with_the_prompt(self) -> None:
+        self.fault("model", "nosystem")
+        result = self.carry_out("draft", standing="You write for Marrowbank.", prompt=f"Write about this. {MATERIAL}")
+        self.assertGreater(result.output["words"], 10)
+
+    def test_a_server_that_takes_little_gets_less_material(self) -> None:
+        self.fault("model", "short")
+        long = " ".join(f"Packet {n} holds beans of the year {n} from the terraces above Ostrey." for n in range(400))
+        result = self.carry_out("draft", {"page": {"text": long}}, prompt="Write about <<page.text>>", outside=("page",))
+        self.assertTrue(any("was shortened from" in words for words in result.detail["told"]), result.detail.get("told"))
+        self.assertGreater(result.output["words"], 10)
+
+    def test_instructions_alone_that_are_too_long_fail_in_words(self) -> None:
+        self.fault("model", "short")
+        with self.assertRaises(StepFailed) as caught:
+            self.carry_out("draft", prompt="Write a good piece of work, please. " * 300)
+        self.assertIn("longer than the model takes", caught.exception.message)
+
+
+class Texts(Trying):
+    def test_markdown_comes_with_its_html(self) -> None:
+        result = self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", answer="markdown")
+        self.assertTrue(result.output["html"].startswith("<p>"), result.output["html"])
+        self.assertNotIn("<p>", result.output["text"])
+
+    def test_html_is_cleaned_of_what_could_act(self) -> None:
+        page = '<p onclick="x()">Good <b>seed</b></p><script>alert(1)</script><a href="javascript:x()">here</a><div>a</div>'
+        self.assertEqual(markup.cleaned(page, PLAIN_ELEMENTS), "<p>Good <b>seed</b></p><a>here</a>a")
+        self.assertEqual(markup.from_markdown("# A <b>\n\n*b*", PLAIN_ELEMENTS), "<h1>A &lt;b&gt;</h1>\n<p><em>b</em></p>")
+
+    def test_a_link_that_leads_nowhere_breaks_its_rule(self) -> None:
+        rules = [{"rule": "contains", "text": "http://a.example/gone"}, {"rule": "links_answer", "strength": "should"}]
+        known = Known(dead=lambda link: "status 404")
+        result = self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", rules=rules, known=known)
+        self.assertFalse(result.detail["rounds"][-1]["findings"][1]["kept"])

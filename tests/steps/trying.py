@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import replace
 from typing import Any
 
 from tests.protocols.outside import WithTown
+from ulmus.core.drafting import Known
 from ulmus.core.workflow import Line
 from ulmus.protocols import robots
 from ulmus.runtime.carry import filled
@@ -43,9 +46,18 @@ class Trying(WithTown):
         """A house with one sheet."""
         return Shelf(rows=lambda sheet: [Row(i, i, cells) for i, cells in enumerate(self.rows, start=1)])
 
-    def carry_out(self, kind: str, values: dict[str, Any] | None = None, **settings: Any) -> Result:
-        """What a step of `kind` gives, its slots filled in as in a run."""
+    def carry_out(
+        self,
+        kind: str,
+        values: dict[str, Any] | None = None,
+        *,
+        outside: Collection[str] = (),
+        known: Known | None = None,
+        **settings: Any,
+    ) -> Result:
+        """What a step of `kind` gives, its slots filled in as in a run; `outside` are roots of material."""
         found = kinds()[kind]
         assert found.perform is not None
-        context = Context(self.web, self.connect, values or {}, shelf=self.shelf(), seed="a")
+        shelf = replace(self.shelf(), known=known) if known else self.shelf()
+        context = Context(self.web, self.connect, values or {}, frozenset(outside), shelf=shelf, seed="a")
         return found.perform(filled(found, Line(id="it", kind=kind, settings=settings), context.values), context)

@@ -18,6 +18,7 @@ from ..core.workflow.kinds import map_templates
 from ..core.workflow.sentences import sentence
 from ..runtime import asking, carry, links
 from ..runtime.services import world
+from ..runtime.shelf import known
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
@@ -293,7 +294,12 @@ def _measure(approval_id: int, text: str) -> list[FindingView]:
         approval = session.get_one(tables.Approval, approval_id)
     live = house().engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
-    return [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.scope(approval.address)))] if line else []
+    around_it = known(house().services, live.workflow.brand)
+    return (
+        [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.scope(approval.address)), around_it)]
+        if line
+        else []
+    )
 
 
 def _rules(line: Line, values: dict[str, Any]) -> Any:

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import or_, select
 
 from ..core import flow
+from ..core.drafting.assignment import brief_of
 from ..core.workflow import Workflow
 from ..runtime import workflows
 from ..runtime.services import audit, world
@@ -231,11 +232,21 @@ def step(path: RunStepPath, query: PlaceQuery) -> Reply:
         view.versions = draft_versions(events, line.id, chosen)
         view.state = "failed" if isinstance(last, flow.Failed) else "fresh"
         view.message = last.message if isinstance(last, flow.Failed) else ""
+    if line.kind == "assignment" and (under_way := _under_way(live.state, line.id, chosen)):
+        view.detail["talk"] = [brief_of(turn) for turn in under_way]
     found = values.get(line.id, {})
     view.output, view.address = found if isinstance(found, dict) else {"value": found}, chosen
     if view.state == "ahead" and found:
         view.state = "fresh"
     return send(view)
+
+
+def _under_way(state: flow.State, step: str, chosen: str) -> list[flow.Turn]:
+    """What an assignment that has not answered yet has done so far."""
+    for address, seq in state.at.items():
+        if step_of(address) == step and seq.block is not None and (not chosen or around(chosen, address)):
+            return seq.block.talk
+    return []
 
 
 def _values(state: flow.State, events: list[flow.Event], address: str) -> dict[str, Any]:

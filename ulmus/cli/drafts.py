@@ -24,7 +24,8 @@ def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
     """
     from pydantic import TypeAdapter, ValidationError
 
-    from ..core.drafting.rules import Rule, broken, contradictions, measure
+    from ..core.drafting import broken, measure
+    from ..core.drafting.rules import Rule, contradictions
     from ..core.workflow.file import plain_errors
 
     try:

@@ -419,7 +419,7 @@ class Engine:
             outside=page.outside,
             rewrite=decision.rewrite,
             asked_later=decision.step in page.asked,
-            shelf=shelf(self.services),
+            shelf=shelf(self.services, page.workflow.brand),
             seed=f"{live.run_id}/{decision.address}",
             talk=decision.talk,
             spent=decision.spent,

@@ -196,7 +196,13 @@ class Inside:
 
     def _context(self, live: Live, values: Mapping[str, Any]) -> Context:
         services = self.engine.services
-        return Context(web=services.web, connect=services.connect, values=values, outside=live.page.outside, shelf=shelf(services))
+        return Context(
+            web=services.web,
+            connect=services.connect,
+            values=values,
+            outside=live.page.outside,
+            shelf=shelf(services, live.workflow.brand),
+        )
 
     # -- calls for a run that waits -------------------------------------------------------------------
 

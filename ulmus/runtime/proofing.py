@@ -262,7 +262,7 @@ class Proofs:
             values=dict(values),
             outside=carry.outside_roots(workflow),
             asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
-            shelf=shelf(self.services),
+            shelf=shelf(self.services, workflow.brand),
             seed=f"{sample.id}/{line.id}",
             progress=progress,
             cancelled=stop.is_set,

@@ -3,20 +3,29 @@
 from __future__ import annotations
 
 import re
+import threading
+import time
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
+from ..core.drafting import Known
+from ..core.drafting.repeats import Published
 from ..protocols.errors import OutsideError
 from ..steps.base import Row, Shelf
 from ..store import tables
 from . import files
 from .services import Services
 
+MOST_PIECES = 10_000
+MOST_LINKS = 5000
+FRESH_SECONDS = 600.0
+LINK_SECONDS = 5.0
 _LINK = re.compile(r"/api/files/([0-9a-f]{64})\Z")
 
 
-def shelf(services: Services) -> Shelf:
-    """The house as steps see it."""
+def shelf(services: Services, brand: str | None = None) -> Shelf:
+    """The house as the steps of a page of `brand` see it."""
 
     def rows(sheet: str) -> list[Row]:
         with services.store.read() as session:
@@ -35,4 +44,59 @@ def shelf(services: Services) -> Shelf:
         record, content = kept
         return record.name, record.type, content
 
-    return Shelf(rows, file)
+    def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
+        return files.keep(services, name, kind, content)
+
+    return Shelf(rows, file, known(services, brand), keep)
+
+
+def known(services: Services, brand: str | None) -> Known:
+    """What the measuring of drafts of a brand needs to know."""
+    return Known(lambda: _PUBLISHED.of(services, brand), lambda link: _dead(services, link))
+
+
+class _Published:
+    """What each brand has published, made ready once for as long as nothing more goes out."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._kept: dict[tuple[int, str | None], tuple[int, Published]] = {}
+
+    def of(self, services: Services, brand: str | None) -> Published:
+        """The last pieces of the brand that went out."""
+        sent = (tables.Piece.state == "sent", tables.Piece.approval_id.is_(None), tables.WorkflowRecord.brand == brand)
+        with self._lock, services.store.read() as session:
+            newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
+            kept = self._kept.get((id(services), brand))
+            if kept is None or kept[0] != newest:
+                found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
+                texts = [str(content.get("text") or content.get("html") or "") for content in session.scalars(found)]
+                kept = self._kept[id(services), brand] = (newest, Published(texts))
+        return kept[1]
+
+
+def _with_brand(query: Any) -> Any:
+    return query.join(tables.Run, tables.Run.id == tables.Piece.run_id).join(
+        tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id
+    )
+
+
+_PUBLISHED = _Published()
+_TRIED: dict[str, tuple[float, str]] = {}
+
+
+def _dead(services: Services, link: str) -> str:
+    """What is wrong with a link, tried at most every ten minutes; a site that is slow or has a fault of its own counts as
+    answering."""
+    now = time.monotonic()
+    found = _TRIED.get(link)
+    if found is None or now - found[0] > FRESH_SECONDS:
+        try:
+            with services.web.stream(link, max_seconds=LINK_SECONDS) as response:
+                why = f"status {response.status}" if response.status in (404, 410) else ""
+        except OutsideError as error:
+            why = "" if error.retryable else error.message
+        if len(_TRIED) > MOST_LINKS:
+            _TRIED.clear()
+        found = _TRIED[link] = (now, why)
+    return found[1]

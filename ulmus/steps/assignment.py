@@ -12,7 +12,7 @@ from ..core.cost import Usage
 from ..core.drafting.answers import AnswerError, read_json
 from ..core.drafting.assignment import brief_of, checked, conversation, function_of, read_use, sources_of
 from ..core.drafting.prompts import as_material, fitted
-from ..core.drafting.shapes import MOST_FIELDS, Answer, Shape, ShapeField, choices_of, conform, demand_of, given_by, text_of
+from ..core.drafting.shapes import MOST_FIELDS, Shape, ShapeField, choices_of, conform, demand_of, given_by, text_of
 from ..core.drafting.soundness import unsound
 from ..core.flow import CALLS
 from ..protocols import chat
@@ -40,7 +40,7 @@ class AssignmentSettings(Settings):
         default="",
         max_length=100_000,
     )
-    answer: Answer = setting(
+    answer: Literal["text", "fields", "choice", "list"] = setting(
         "The answer is",
         control="choice",
         default="text",

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from pydantic_core import PydanticUndefined
 
 from ..core.cost import Usage
+from ..core.drafting import Known
 from ..core.flow import Rewrite, Turn
 from ..core.workflow.kinds import KindSpec
 from ..protocols.errors import OutsideError
@@ -34,10 +35,13 @@ def _nothing(what: str) -> Any:
 @dataclass(frozen=True)
 class Shelf:
     """What a step may look at in the house itself: the rows of a sheet by its key, a kept file by its link (name, type,
-    content)."""
+    content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
+    (name, type, content) and gives it as a value."""
 
     rows: Callable[[str], list[Row]] = _nothing
     file: Callable[[str], tuple[str, str, bytes] | None] = lambda link: None
+    known: Known = Known()
+    keep: Callable[[str, str, bytes], dict[str, Any]] = lambda name, kind, content: _nothing(name)  # type: ignore[no-any-return]
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,12 @@ from pydantic import BaseModel, Field, ValidationError
 
 from ..core import cost
 from ..core.cost import Usage
-from ..core.drafting import Finding, Rule, assemble, fitted, measure, note_message, reasons_message, with_demand
-from ..core.drafting.answers import AnswerError
-from ..core.drafting.rules import broken
+from ..core.drafting import Finding, Known, Rule, assemble, broken, fitted, measure, note_message, reasons_message, with_demand
+from ..core.drafting.answers import AnswerError, unwrapped
+from ..core.drafting.rules import PLAIN_ELEMENTS
 from ..core.drafting.shapes import (
     MOST_FIELDS,
+    TEXTS,
     Answer,
     Shape,
     ShapeField,
@@ -24,12 +25,15 @@ from ..core.drafting.shapes import (
     schema_of,
     text_of,
 )
-from ..protocols import chat
+from ..core.drafting.soundness import SOUND, unsound
+from ..protocols import chat, markup
 from ..protocols.errors import OutsideError
 from .base import Connection, Context, Kind, Result, Settings, StepFailed, setting
 from .models import server_of
 
 SHAPE = "shape"
+CHARACTERS_A_TOKEN = 4
+LEAST_ROOM = 200
 Messages = tuple[dict[str, str], ...]
 
 
@@ -75,7 +79,14 @@ class DraftSettings(Settings):
         "The answer is",
         control="choice",
         default="text",
-        labels={"text": "a text", "fields": "named fields", "choice": "one of named choices", "list": "a list"},
+        labels={
+            "text": "a text",
+            "markdown": "a text with Markdown",
+            "html": "HTML",
+            "fields": "named fields",
+            "choice": "one of named choices",
+            "list": "a list",
+        },
     )
     fields: list[ShapeField] = setting(
         "Fields",
@@ -112,7 +123,7 @@ class DraftOutput(BaseModel):
 
 def shape_of(answer: Answer, fields: list[ShapeField], choices: str) -> Shape | None:
     """The shape the answer must have; ``None`` for a plain text."""
-    return None if answer == "text" else Shape(answer, tuple(fields), choices_of(choices))
+    return None if answer == "text" or answer in TEXTS else Shape(answer, tuple(fields), choices_of(choices))
 
 
 def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
@@ -124,7 +135,7 @@ def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
     except ValidationError:
         return {}
     shape = shape_of(read.answer, read.fields, read.choices)
-    return given_by(shape) if shape else {}
+    return given_by(shape) if shape else {"html": "text"} if read.answer in TEXTS else {}
 
 
 def faults(settings: DraftSettings) -> list[tuple[str, str]]:
@@ -143,15 +154,22 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
     shape = shape_of(settings.answer, settings.fields, settings.choices)
-    messages = with_demand(prompt.messages, demand_of(shape)) if shape else prompt.messages
+    demand = demand_of(shape) if shape else TEXTS.get(settings.answer, "")
+    messages = with_demand(prompt.messages, demand) if demand else prompt.messages
     if context.rewrite is not None:
         messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
-    usage, rounds, told = Usage(), [], []
+    usage, rounds, told, room = Usage(), [], [], 0
     while True:
-        messages, shortened = _fitting(messages, connection, settings)
+        messages, shortened = _fitting(messages, connection, settings, room)
         told += shortened
         try:
             answer = _ask(messages, shape, connection, settings, context)
+        except chat.TooLong as error:
+            # How much it takes is not told; less and less is tried, of the material only.
+            room = int(sum(len(m["content"]) for m in messages) / CHARACTERS_A_TOKEN * 0.6)
+            if fitted(messages, room)[0] == messages or room < LEAST_ROOM:
+                raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
+            continue
         except OutsideError as error:
             if not settings.fallback or connection.key == settings.fallback or context.cancelled():
                 raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
@@ -160,7 +178,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             continue
         spent = cost.price(answer.tokens_in, answer.tokens_out, connection.settings.prices)
         usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)
-        text, values, findings = _read(answer.text, shape, settings.rules)
+        text, values, findings = _read(answer, shape, settings, context.shelf.known)
         rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
         failing = broken(findings)
         if not failing or len(rounds) > settings.revisions:
@@ -169,7 +187,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
     if told:
         detail["told"] = list(dict.fromkeys(told))
-    if failing and (not context.asked_later or any(f.rule == SHAPE for f in failing)):
+    if failing and (not context.asked_later or any(f.rule in (SHAPE, SOUND) for f in failing)):
         says = "; ".join(f.says for f in failing)
         tries = len(rounds) - 1
         words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
@@ -177,8 +195,10 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
 
 
-def _fitting(messages: Messages, connection: Connection, settings: DraftSettings) -> tuple[Messages, list[str]]:
-    """The messages as the model can take them, and what was shortened."""
+def _fitting(messages: Messages, connection: Connection, settings: DraftSettings, room: int) -> tuple[Messages, list[str]]:
+    """The messages as the model can take them (in `room` tokens, where that was found out), and what was shortened."""
+    if room:
+        return fitted(messages, room)
     most = connection.settings.context
     return fitted(messages, max(200, most - settings.max_tokens)) if most else (messages, [])
 
@@ -196,21 +216,34 @@ def _ask(messages: Messages, shape: Shape | None, connection: Connection, settin
     )
 
 
-def _read(answer: str, shape: Shape | None, rules: list[Rule]) -> tuple[str, dict[str, Any], list[Finding]]:
-    """An answer as text, the values in it, and what was measured; one that does not fit its shape breaks that rule alone."""
+def _read(
+    answer: chat.Answer, shape: Shape | None, settings: DraftSettings, known: Known
+) -> tuple[str, dict[str, Any], list[Finding]]:
+    """An answer as text, the values in it, and what was measured; one that is no answer, or does not fit its shape, breaks
+    that rule alone."""
+    rules = settings.rules
+    if bad := unsound(answer.text, answer.cut and shape is None):
+        return answer.text, {}, [bad]
+    if settings.answer in TEXTS:
+        text = unwrapped(answer.text)
+        if settings.answer == "html":
+            html = markup.cleaned(text, PLAIN_ELEMENTS)
+            return html, {"html": html}, measure(html, rules, known)
+        return text, {"html": markup.from_markdown(text, PLAIN_ELEMENTS)}, measure(text, rules, known)
     if shape is None:
-        return answer, {}, measure(answer, rules)
+        text = unwrapped(answer.text)
+        return text, {}, measure(text, rules, known)
     try:
-        values = conform(answer, shape)
+        values = conform(answer.text, shape)
     except AnswerError as error:
         says = f"the answer does not fit: {error}"
         return (
-            answer,
+            answer.text,
             {},
             [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")],
         )
     text = text_of(values, shape)
-    return text, values, measure(text, rules)
+    return text, values, measure(text, rules, known)
 
 
 KIND = Kind(

@@ -10,6 +10,18 @@ _FENCE = re.compile(r"```[\w-]*[ \t]*\n(.*?)\n?[ \t]*```", re.DOTALL)
 LONGEST = 1_000_000
 
 
+_WHOLE = re.compile(r"\s*```[\w-]*[ \t]*\n(.*?)\n?[ \t]*```\s*\Z", re.DOTALL)
+
+
+def unwrapped(text: str) -> str:
+    """A text without the code fence a model put round the whole of it, and, with the fence, without the words before it."""
+    whole = _WHOLE.match(text)
+    if whole:
+        return whole.group(1).strip()
+    inside = _FENCE.findall(text)
+    return str(inside[0]).strip() if len(inside) == 1 and len(inside[0]) > 0.7 * len(text) else text
+
+
 class AnswerError(ValueError):
     """The answer is not of the shape that was asked for; the words say why."""
 

@@ -150,6 +150,6 @@ def brief_of(turn: Turn) -> dict[str, Any]:
         "said": turn.said,
         "tool": turn.tool,
         "given": turn.given,
-        "gave": text[:600] if turn.result is not None else "",
+        "gave": text[:LONGEST_RESULT] if turn.result is not None else "",
         "failed": turn.failed,
     }

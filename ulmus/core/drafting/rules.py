@@ -1,16 +1,12 @@
-"""Rules: measurable demands on a draft, checked by code.
+"""Rules: measurable demands on a draft, as data, in words for the prompt, and whether they can all be kept.
 
-A *must* rule sends a draft back to the model with the measured reason; a *should* rule is only shown.
-Length is counted in Unicode code points after NFC normalisation (UAX #15); emoji follow the
-Extended_Pictographic ranges of UTS #51 and flags; a hashtag is ``#`` and a run of word characters.
+A *must* rule sends a draft back to the model with the measured reason; a *should* rule is only shown. `measuring` checks
+them.
 """
 
 from __future__ import annotations
 
-import re
-import unicodedata
 from collections.abc import Sequence
-from html.parser import HTMLParser
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -18,19 +14,6 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 PLAIN_ELEMENTS = ("p", "br", "a", "b", "strong", "i", "em", "ul", "ol", "li", "h1", "h2", "h3", "h4", "blockquote", "img", "hr")
 Strength = Literal["must", "should"]
 
-_HASHTAG = re.compile(r"(?<![\w&/#])#(?!\d+\b)\w+")
-_EMOJI = re.compile(
-    "[\U0001f1e6-\U0001f1ff\U0001f300-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff"
-    "\U0001f000-\U0001f2ff\U0000231a-\U0000231b\U000023e9-\U000023fa\U000025fb-\U000025fe\u200d\ufe0f\u20e3]+"
-)
-_ONE_EMOJI = re.compile(
-    "[\U0001f1e6-\U0001f1ff]{2}|[\U0001f000-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff\U0000231a-\U00002b55]"
-)
-_LINK = re.compile(r"https?://[^\s<>\"”)]+")
-_MENTION = re.compile(r"(?<![\w@/.])@\w[\w.-]*")
-_WORDS = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
-_SENTENCES = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
-_VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))
 LANGUAGES = {
     "en": "English",
     "de": "German",
@@ -47,10 +30,6 @@ LANGUAGES = {
     "cs": "Czech",
     "tr": "Turkish",
 }
-_QUOTES = {"“": "”", "‘": "’", '"': '"', "'": "'", "«": "»", "»": "«", "„": "“", "`": "`"}
-_PREAMBLE = re.compile(
-    r"^(?:sure|certainly|of course|here(?:'s| is| are)|okay|ok)\b[^\n]{0,80}[:!]\s*\n|^(?:post|draft|caption)\s*:", re.I
-)
 
 
 class _Rule(BaseModel):
@@ -189,6 +168,19 @@ class CleanHtml(_Rule):
     allowed: list[str] = Field(default_factory=lambda: list(PLAIN_ELEMENTS), max_length=100)
 
 
+class Unlike(_Rule):
+    """At most so much like any piece of the brand that went out before, in per cent."""
+
+    rule: Literal["unlike"] = "unlike"
+    most: int = Field(60, ge=1, le=100)
+
+
+class LinksAnswer(_Rule):
+    """Every link in it leads somewhere."""
+
+    rule: Literal["links_answer"] = "links_answer"
+
+
 Rule = Annotated[
     Length
     | Words
@@ -206,7 +198,9 @@ Rule = Annotated[
     | Lacks
     | Easy
     | InLanguage
-    | CleanHtml,
+    | CleanHtml
+    | Unlike
+    | LinksAnswer,
     Field(discriminator="rule"),
 ]
 
@@ -223,17 +217,6 @@ class Finding(BaseModel):
     reason: str = ""
 
 
-def measure(draft: str, rules: Sequence[Rule]) -> list[Finding]:
-    """Every rule on `draft`, in the order of `rules`. Takes time linear in the draft."""
-    text = unicodedata.normalize("NFC", draft.strip())
-    return [_measure(text, rule) for rule in rules]
-
-
-def broken(findings: Sequence[Finding], strength: Strength | None = "must") -> list[Finding]:
-    """The findings that were not kept, of one strength or of any."""
-    return [f for f in findings if not f.kept and (strength is None or f.strength == strength)]
-
-
 def demand(rule: Rule) -> str:
     """The rule as an instruction for the prompt, so that model and measure agree."""
     match rule:
@@ -242,7 +225,7 @@ def demand(rule: Rule) -> str:
             parts += [f"at least {rule.least} characters"] if rule.least else []
             return "Write " + " and ".join(parts) + "."
         case Hashtags():
-            return f"Use {_span(rule.least, rule.most)} hashtag{'' if rule.most == 1 else 's'}."
+            return f"Use {span(rule.least, rule.most)} hashtag{'' if rule.most == 1 else 's'}."
         case NoEmoji():
             return "Use no emoji."
         case NoQuotes():
@@ -262,7 +245,7 @@ def demand(rule: Rule) -> str:
             return f"Write at most {int(rule.most * rule.pace / 60)} words: it is spoken, and may take {rule.most} seconds."
         case Emoji() | Links() | Mentions():
             many = rule.rule if rule.most != 1 or rule.rule == "emoji" else rule.rule.removesuffix("s")
-            return f"Use {_span(rule.least, rule.most)} {many}."
+            return f"Use {span(rule.least, rule.most)} {many}."
         case Says():
             return "Say at least one of these: " + ", ".join(rule.words) + "."
         case Easy():
@@ -271,6 +254,10 @@ def demand(rule: Rule) -> str:
             return f"Write in {LANGUAGES.get(rule.code, rule.code)}."
         case CleanHtml():
             return "Write HTML with these elements only: " + ", ".join(rule.allowed) + "."
+        case Unlike():
+            return "Do not say it as it was said before; find words and an angle of its own."
+        case LinksAnswer():
+            return "Use only links that stand in the material."
 
 
 def contradictions(rules: Sequence[Rule]) -> list[str]:
@@ -298,157 +285,8 @@ def contradictions(rules: Sequence[Rule]) -> list[str]:
     return out
 
 
-def _measure(text: str, rule: Rule) -> Finding:
-    match rule:
-        case Length():
-            n = len(text)
-            if rule.most is not None and n > rule.most:
-                return _no(
-                    rule,
-                    f"{n} of {rule.most} characters",
-                    f"It has {n} characters; at most {rule.most} are allowed. Shorten it by {n - rule.most}.",
-                )
-            if rule.least is not None and n < rule.least:
-                return _no(rule, f"{n} characters, needs {rule.least}", f"It has {n} characters; at least {rule.least} are needed.")
-            return _yes(rule, f"{n} of {rule.most} characters" if rule.most else f"{n} characters")
-        case Hashtags():
-            n, span = len(_HASHTAG.findall(text)), _span(rule.least, rule.most)
-            says = f"{n} hashtag{'' if n == 1 else 's'}"
-            if rule.least <= n <= rule.most:
-                return _yes(rule, says)
-            return _no(rule, f"{says}, wants {span}", f"It has {says}; use {span}.")
-        case NoEmoji():
-            found = _EMOJI.findall(text)
-            if not found:
-                return _yes(rule, "no emoji")
-            return _no(rule, f"{len(found)} emoji", f"It contains emoji ({' '.join(found[:5])}); remove them.")
-        case NoQuotes():
-            if len(text) > 1 and _QUOTES.get(text[0]) == text[-1] and text[0] not in text[1:-1]:
-                return _no(rule, "in quotation marks", "The whole piece stands in quotation marks; remove them.")
-            return _yes(rule, "no quotation marks round it")
-        case OnlyThePiece():
-            if _PREAMBLE.search(text) or text.startswith("```"):
-                return _no(rule, "more than the piece", "Words stand before the piece; give nothing but the piece.")
-            return _yes(rule, "nothing but the piece")
-        case Contains():
-            wanted = unicodedata.normalize("NFC", rule.text.strip())
-            what = "the link" if re.match(r"https?://\S+$", wanted) else f"“{wanted[:40]}”"
-            if wanted and wanted in text:
-                return _yes(rule, f"contains {what}")
-            return _no(rule, f"lacks {what}", f"It must contain exactly this: {wanted}")
-        case Words():
-            return _counted(rule, len(_WORDS.findall(text)), rule.least, rule.most, "word")
-        case Sentences():
-            return _counted(rule, len(_SENTENCES.findall(text)), rule.least, rule.most, "sentence")
-        case Spoken():
-            seconds = round(len(_WORDS.findall(_LINK.sub("", text))) * 60 / rule.pace)
-            over = f"It takes {seconds} seconds to say; at most {rule.most} are allowed."
-            says = f"{seconds} of {rule.most} seconds"
-            return _yes(rule, says) if seconds <= rule.most else _no(rule, says, over)
-        case Emoji():
-            return _counted(rule, sum(len(_ONE_EMOJI.findall(run)) for run in _EMOJI.findall(text)), rule.least, rule.most, "emoji")
-        case Links():
-            return _counted(rule, len(_LINK.findall(text)), rule.least, rule.most, "link")
-        case Mentions():
-            return _counted(rule, len(_MENTION.findall(text)), rule.least, rule.most, "mention")
-        case Says():
-            found = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
-            if found:
-                return _yes(rule, f"says “{found[0]}”")
-            return _no(rule, "says none of the words", "Say at least one of these: " + ", ".join(rule.words) + ".")
-        case Easy():
-            ease = reading_ease(text)
-            if ease is None or ease >= rule.least:
-                return _yes(rule, "reading ease not measured" if ease is None else f"reading ease {ease}")
-            return _no(
-                rule, f"reading ease {ease}, wants {rule.least}", "It is hard to read. Use shorter sentences and shorter words."
-            )
-        case InLanguage():
-            from .language import language_of  # loaded on first use: it is large
-
-            code = language_of(_LINK.sub("", text))
-            if code in ("", rule.code):
-                return _yes(rule, f"in {LANGUAGES.get(rule.code, rule.code)}" if code else "too short to tell its language")
-            wanted, got = LANGUAGES.get(rule.code, rule.code), LANGUAGES.get(code, code)
-            return _no(rule, f"in {got}", f"It is written in {got}; write it in {wanted}.")
-        case CleanHtml():
-            wrong = html_faults(text, rule.allowed)
-            if not wrong:
-                return _yes(rule, "HTML well formed")
-            return _no(rule, wrong[0], "The HTML is not as it should be: " + "; ".join(wrong[:5]) + ".")
-        case Lacks():
-            words = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
-            if not words:
-                return _yes(rule, "no banned words")
-            return _no(rule, "says " + ", ".join(f"“{w}”" for w in words), "Do not use: " + ", ".join(words) + ".")
-
-
-def _counted(rule: Words | Sentences | Emoji | Links | Mentions, n: int, least: int | None, most: int | None, one: str) -> Finding:
-    many = one if one == "emoji" else f"{one}s"
-    says = f"{n} {one if n == 1 else many}"
-    if most is not None and n > most:
-        return _no(rule, f"{says}, at most {most}", f"It has {says}; at most {most} are allowed.")
-    if least is not None and n < least:
-        return _no(rule, f"{says}, at least {least}", f"It has {says}; at least {least} are needed.")
-    return _yes(rule, says)
-
-
-def reading_ease(text: str) -> int | None:
-    """Reading ease after Flesch (1948), from 0 to 100; ``None`` for fewer than twelve words. Syllables are groups of vowels."""
-    words = re.findall(r"[A-Za-z]+(?:['’][a-z]+)?", _LINK.sub("", text))
-    sentences = len(_SENTENCES.findall(text))
-    if len(words) < 12 or not sentences:
-        return None
-    syllables = sum(max(1, len(re.findall(r"[aeiouy]+", w.lower().removesuffix("e")))) for w in words)
-    return max(0, min(100, round(206.835 - 1.015 * len(words) / sentences - 84.6 * syllables / len(words))))
-
-
-class _Reading(HTMLParser):
-    """Follows the elements of HTML and notes what is wrong with them."""
-
-    def __init__(self, allowed: Sequence[str]) -> None:
-        super().__init__()
-        self.allowed = {name.lower() for name in allowed}
-        self.open: list[str] = []
-        self.wrong: list[str] = []
-        self.seen = 0
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        self.seen += 1
-        if tag not in self.allowed:
-            self.wrong.append(f"<{tag}> is not allowed")
-        for name, value in attrs:
-            if name.startswith("on") or (value or "").strip().lower().startswith("javascript:"):
-                self.wrong.append(f"<{tag}> holds a script")
-        if tag not in _VOID:
-            self.open.append(tag)
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag in _VOID:
-            return
-        if not self.open or self.open.pop() != tag:
-            self.wrong.append(f"</{tag}> closes nothing that is open")
-
-
-def html_faults(text: str, allowed: Sequence[str]) -> list[str]:
-    """What is wrong with a piece of HTML, in words; each fault once."""
-    reader = _Reading(allowed)
-    reader.feed(text)
-    reader.close()
-    left = [f"<{tag}> is not closed" for tag in reader.open]
-    none = [] if reader.seen else ["there is no HTML"]
-    return list(dict.fromkeys([*none, *reader.wrong, *left]))
-
-
-def _span(least: int, most: int) -> str:
+def span(least: int, most: int) -> str:
+    """A range in words, such as *1 to 3*."""
     if least == most:
         return "no" if most == 0 else f"exactly {most}"
     return f"{least} to {most}" if least else f"at most {most}"
-
-
-def _yes(rule: _Rule, says: str) -> Finding:
-    return Finding(rule=rule.rule, strength=rule.strength, kept=True, says=says)  # type: ignore[attr-defined]
-
-
-def _no(rule: _Rule, says: str, reason: str) -> Finding:
-    return Finding(rule=rule.rule, strength=rule.strength, kept=False, says=says, reason=reason)  # type: ignore[attr-defined]

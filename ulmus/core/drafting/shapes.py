@@ -16,11 +16,17 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from .answers import AnswerError, read_json
+from .rules import PLAIN_ELEMENTS
 
 MOST_FIELDS = 60
 LONGEST_EXAMPLE = 200_000
 FieldType = Literal["text", "number", "yes_no", "choice", "list", "any"]
-Answer = Literal["text", "fields", "choice", "list"]
+Answer = Literal["text", "markdown", "html", "fields", "choice", "list"]
+#: Answers that are a text and not values.
+TEXTS = {
+    "markdown": "Write Markdown (CommonMark) and nothing else.",
+    "html": "Write HTML of these elements and nothing else: " + ", ".join(PLAIN_ELEMENTS) + ".",
+}
 _NAME = re.compile(r"[^\W\d]\w{0,39}\Z")
 _JSON_TYPES: dict[str, FieldType] = {
     "string": "text",

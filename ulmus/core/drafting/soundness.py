@@ -13,11 +13,13 @@ from .rules import Finding
 
 SOUND = "sound"
 _REFUSAL = re.compile(
-    r"^\W*(?:i(?:['’]m| am) (?:sorry|afraid|unable|not able)|sorry,|i (?:can(?:no|['’])t|won['’]t)|i must (?:decline|refuse)"
-    r"|unfortunately,? i|as an? (?:ai|language model|assistant))\b",
+    r"^\W*(?:i(?:['’]m| am) (?:sorry|afraid|unable|not able)\b|sorry,|i (?:can(?:no|['’])t|won['’]t|must (?:decline|refuse))\b"
+    r"|unfortunately,? i\b|as an? (?:ai|language model|assistant)\b)",
     re.I,
 )
-_HELP = re.compile(r"\b(?:can(?:no|['’])t|cannot|unable|not able|won['’]t|decline|refuse|not (?:allowed|permitted))\b", re.I)
+_HELP = re.compile(
+    r"\bi(?:['’]m| am)? (?:can(?:no|['’])t|cannot|unable|not able|won['’]t|must (?:decline|refuse)|not (?:allowed|permitted))", re.I
+)
 _LEAST_LOOP = 400
 _CIRCLE = 8.0
 

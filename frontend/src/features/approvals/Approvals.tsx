@@ -113,8 +113,8 @@ function Desk({ id, next }: { id: number; next?: number }) {
       await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: now, note } }));
       say(
         {
-          approve: "Approved. It goes out now.",
-          back: "Sent back. The rewrite comes here for another look.",
+          approve: asked.data?.act ? "It may. It goes on now." : "Approved. It goes out now.",
+          back: asked.data?.act ? "It was told so." : "Sent back. The rewrite comes here for another look.",
           decline: "Declined. Nothing goes out.",
         }[verdict],
       );
@@ -151,12 +151,19 @@ function Desk({ id, next }: { id: number; next?: number }) {
           </Link>
         </p>
         <h1 className="mt-1 mb-6 font-serif text-2xl leading-snug font-semibold tracking-tight">{a.title}</h1>
-        <p className="smallcaps mb-1 text-soft">{a.channel ? `As it will appear on ${a.channel}` : "The piece"}</p>
+        {a.act && (
+          <p className="mb-4 font-serif text-lg">
+            The assignment asks whether it may: <strong>{a.act}</strong>
+          </p>
+        )}
+        <p className="smallcaps mb-1 text-soft">
+          {a.act ? "What it would do" : a.channel ? `As it will appear on ${a.channel}` : "The piece"}
+        </p>
         <div className="border-y border-rule py-5">
           <EditablePiece
             text={open ? now : a.final_text || a.text}
             limit={a.limit}
-            disabled={!open}
+            disabled={!open || !!a.act}
             onChange={setText}
             inputRef={piece}
           />
@@ -165,7 +172,11 @@ function Desk({ id, next }: { id: number; next?: number }) {
           <div className="mt-5">
             <div className="flex flex-wrap items-center gap-2">
               <Button look="main" disabled={busy} onClick={() => decide("approve")} hint="A">
-                {text !== null && text.trim() !== original.trim() ? "Approve with my changes" : "Approve"}
+                {text !== null && text.trim() !== original.trim()
+                  ? "Approve with my changes"
+                  : a.act
+                    ? "Let it"
+                    : "Approve"}
               </Button>
               <Button disabled={busy || a.last} onClick={() => setNoting(true)} hint="B">
                 Send back with a note

@@ -53,11 +53,16 @@ export function Letter() {
         {a.last && ", the last"}
       </p>
       <h1 className="mt-1 font-serif text-2xl leading-snug font-semibold">{a.title}</h1>
+      {a.act && (
+        <p className="mt-3 font-serif text-lg">
+          The assignment asks whether it may: <strong>{a.act}</strong>
+        </p>
+      )}
       <div className="mt-5 border-y border-rule py-4">
         <EditablePiece
           text={now}
           limit={a.limit}
-          disabled={a.state !== "open" || !!said}
+          disabled={a.state !== "open" || !!said || !!a.act}
           onChange={setText}
           inputRef={piece}
         />
@@ -75,7 +80,7 @@ export function Letter() {
         <div className="mt-5 space-y-4">
           <div className="flex flex-wrap gap-2">
             <Button look="main" className="!py-2 !text-base" disabled={busy} onClick={() => decide("approve")}>
-              {now.trim() === original.trim() ? "Approve" : "Approve with my changes"}
+              {now.trim() === original.trim() ? (a.act ? "Let it" : "Approve") : "Approve with my changes"}
             </Button>
             <Button className="!py-2 !text-base" disabled={busy} onClick={() => decide("decline")}>
               Decline

@@ -1,10 +1,11 @@
 import { Tabs } from "radix-ui";
 import type { Result } from "../../api/client";
+import { Doing, Sources, type Turn } from "../../components/Doing";
 import { EvidenceOf, sourcesOf } from "../../components/Evidence";
 import { Post } from "../../components/Piece";
 import { Findings, Versions } from "../../components/Rules";
 import { State } from "../../components/State";
-import { Mail, Shown, Tree } from "../../components/Values";
+import { Mail, Markup, Shown, Tree } from "../../components/Values";
 import { money, when } from "../../components/words";
 
 type Props = {
@@ -49,6 +50,12 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven }:
               {partial ? "writing …" : "working …"}
             </State>
             <div className="piece mt-2 text-[1.12rem] leading-relaxed">{partial}</div>
+            {Array.isArray(result.detail.talk) && (
+              <section className="mt-5">
+                <h3 className="smallcaps mb-2 text-soft">What it did so far</h3>
+                <Doing talk={result.detail.talk as Turn[]} />
+              </section>
+            )}
           </div>
         ) : (
           <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} />
@@ -104,7 +111,9 @@ function Gave({
       {!Object.keys(output).length && !result.message && !result.versions.length && !result.detail.ended && (
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
       )}
-      {stage === "draft" ? (
+      {Array.isArray(result.detail.talk) ? (
+        <Assigned result={result} text={text} stale={stale} />
+      ) : stage === "draft" ? (
         <Draft result={result} text={text} limit={limit} parts={partsOf(output)} stale={stale} />
       ) : stage === "ask" && text ? (
         <>
@@ -221,7 +230,9 @@ function Beyond({ output }: { output: Record<string, unknown> }) {
 
 /** The values of an answer that is more than a text. */
 const partsOf = (output: Record<string, unknown>) =>
-  Object.fromEntries(Object.entries(output).filter(([name]) => !["text", "characters", "words"].includes(name)));
+  Object.fromEntries(
+    Object.entries(output).filter(([name]) => !["text", "characters", "words", "html"].includes(name)),
+  );
 
 function Draft({
   result,
@@ -238,10 +249,17 @@ function Draft({
 }) {
   const last = result.versions.at(-1);
   const shown = text || last?.text || "";
+  const page = String((result.output as Record<string, unknown>).html ?? "");
   if (!shown) return null;
   return (
     <>
-      {Object.keys(parts).length ? <Tree values={parts} /> : <Post text={shown} limit={limit} />}
+      {Object.keys(parts).length ? (
+        <Tree values={parts} />
+      ) : page ? (
+        <Markup html={page} />
+      ) : (
+        <Post text={shown} limit={limit} />
+      )}
       <section>
         <h3 className="smallcaps mb-1 text-soft">Rules</h3>
         <Findings findings={last?.findings ?? []} />
@@ -264,6 +282,38 @@ function Draft({
           <Versions versions={result.versions} />
         </section>
       )}
+    </>
+  );
+}
+
+const COUNTED = new Set(["text", "sources", "used", "rounds"]);
+
+/** What an assignment came to, where it has it from, and what it did on the way. */
+function Assigned({ result, text, stale }: { result: Result; text: string; stale: boolean }) {
+  const output = result.output as Record<string, unknown>;
+  const talk = result.detail.talk as Turn[];
+  const parts = Object.fromEntries(Object.entries(output).filter(([name]) => !COUNTED.has(name) && name[0] !== "@"));
+  const sources = (output.sources ?? []) as { title: string; link: string }[];
+  const material = talk.filter((turn) => turn.gave).map((turn) => ({ path: turn.tool, value: turn.gave }));
+  return (
+    <>
+      {Object.keys(parts).length ? <Tree values={parts} /> : text && <Post text={text} limit={null} />}
+      {sources.length > 0 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">Found at</h3>
+          <Sources sources={sources} />
+        </section>
+      )}
+      {text && !Object.keys(parts).length && !stale && material.length > 0 && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">Evidence</h3>
+          <EvidenceOf text={text} sources={sourcesOf(material)} />
+        </section>
+      )}
+      <section>
+        <h3 className="smallcaps mb-2 text-soft">What it did</h3>
+        <Doing talk={talk} />
+      </section>
     </>
   );
 }

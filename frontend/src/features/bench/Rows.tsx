@@ -35,7 +35,7 @@ const MANY = 300;
 /** Rows drawn at once, and then at a time while nothing else is to be done. */
 const FIRST = 14;
 const NEXT = 8;
-const HOLDING = new Set(["for_each", "repeat_until", "lane"]);
+const HOLDING = new Set(["for_each", "repeat_until", "assignment", "lane"]);
 
 /** The page's lines with their proofs, one row for each. */
 export function Rows(props: Props) {

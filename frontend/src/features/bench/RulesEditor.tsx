@@ -31,6 +31,8 @@ const NEW: [string, RuleDoc][] = [
   ["Easy to read", { rule: "easy", least: 60 }],
   ["In a language", { rule: "language", code: "en" }],
   ["Clean HTML", { rule: "html" }],
+  ["Unlike what went out before", { rule: "unlike", most: 60 }],
+  ["Its links answer", { rule: "links_answer" }],
 ];
 
 const LANGUAGES: [string, string][] = [
@@ -140,6 +142,12 @@ function Blank({ rule, change }: { rule: RuleDoc; change: (part: Partial<RuleDoc
           From {number("least", "Fewest hashtags")} to {number("most", "Most hashtags")} hashtags
         </>
       );
+    case "unlike":
+      return (
+        <>At most {number("most", "Most like an earlier piece, in per cent")} % like any piece that went out before</>
+      );
+    case "links_answer":
+      return <>Every link in it leads somewhere</>;
     case "contains":
       return (
         <>

@@ -3,7 +3,7 @@ import { type DragEvent, useState } from "react";
 import type { Line } from "../../api/client";
 import { linesOf, type PageDoc } from "./page";
 
-const BLOCKS = new Set(["for_each", "repeat_until"]);
+const BLOCKS = new Set(["for_each", "repeat_until", "assignment"]);
 
 export type Dragging = {
   start: (line: Line, event: DragEvent) => void;

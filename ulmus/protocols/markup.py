@@ -1,0 +1,33 @@
+"""Markdown (CommonMark 0.31) and HTML: one made from the other, and HTML cleaned of all that could act."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import lru_cache
+
+import nh3
+from markdown_it import MarkdownIt
+
+ATTRIBUTES = {"a": {"href", "title"}, "img": {"src", "alt", "title", "width", "height"}}
+
+
+def cleaned(html: str, elements: Iterable[str]) -> str:
+    """HTML with no element but these, no scripts, styles or handlers, and only links of http, https and mailto."""
+    return nh3.clean(
+        html,
+        tags=set(elements),
+        attributes=ATTRIBUTES,
+        url_schemes={"http", "https", "mailto"},
+        link_rel=None,
+        clean_content_tags={"script", "style"},
+    ).strip()
+
+
+def from_markdown(text: str, elements: Iterable[str]) -> str:
+    """Markdown as clean HTML; HTML inside it is taken as text."""
+    return cleaned(_markdown().render(text), elements)
+
+
+@lru_cache(maxsize=1)
+def _markdown() -> MarkdownIt:
+    return MarkdownIt("commonmark", {"html": False})
