@@ -15,7 +15,21 @@ from waitress.server import create_server
 from waitress.task import WSGITask
 from werkzeug.middleware.dispatcher import DispatcherMiddleware
 
-from . import companies, control, filestore, mailbox, model_api, network, office, recordings, reports, services, sites, timed
+from . import (
+    companies,
+    control,
+    filestore,
+    mailbox,
+    model_api,
+    network,
+    office,
+    pictures,
+    recordings,
+    reports,
+    services,
+    sites,
+    timed,
+)
 from .faults import LINE, common
 from .state import State
 from .world import SITES
@@ -28,7 +42,7 @@ def create_app(state: State, smtp_port: int = 0) -> Flask:
     app = Flask(__name__)
     app.extensions["town"] = state
     app.add_template_filter(formatdate, "rfc")
-    for part in (sites, companies, recordings, reports, services, network, model_api, mailbox, office, timed, control):
+    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, timed, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")

@@ -66,6 +66,14 @@ MODES: dict[str, dict[str, str]] = {
         "garbage": "a page for people instead of results",
         "none": "finds nothing",
     },
+    "pictures": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "garbage": "a web page instead of a picture",
+        "refuse": "refuses the prompt in words",
+        "links": "gives addresses of pictures, and refuses to be told how",
+    },
     "contacts": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import datetime as dt
 import time
 from typing import Any
@@ -43,7 +44,9 @@ def micropub() -> Response:
     if len(content) > LIMIT:
         return _error("invalid_request", f"A post has at most {LIMIT} characters; this one has {len(content)}.", 400)
     uid = str((properties.get("uid") or [request.headers.get("Idempotency-Key", "").strip('"')])[0])
-    number = _store(content, uid)
+    photo = request.files.get("photo")
+    shown = _kept_photo(photo.read(), photo.mimetype) if photo else str((properties.get("photo") or [""])[0])
+    number = _store(content, uid, shown)
     if mode in ("lost", "mute"):
         if mode == "mute":
             state().set_fault("network-query", "mute", 20)
@@ -52,14 +55,19 @@ def micropub() -> Response:
     return Response("", 201, {"Location": location})
 
 
-def _store(content: str, uid: str) -> int:
+def _kept_photo(content: bytes, kind: str) -> str:
+    """A photo that came with a post, as it is kept: a data address."""
+    return f"data:{kind};base64,{base64.b64encode(content).decode()}"
+
+
+def _store(content: str, uid: str, photo: str = "") -> int:
     town = state()
     with town.lock:
         for known in town.posts:
             if uid and known["uid"] == uid:
                 return int(known["id"])
         number = len(town.posts) + 1
-        town.posts.append({"id": number, "content": content, "uid": uid, "at": time.time(), "by": "Hedge Lane"})
+        town.posts.append({"id": number, "content": content, "uid": uid, "at": time.time(), "by": "Hedge Lane", "photo": photo})
         town.save()
         return number
 

@@ -234,6 +234,7 @@ def _proofs(services: Services, made: dict[str, int]) -> None:
         ("new-recording", 2),
         ("trade-news", 1),
         ("standing-assistant", 1),
+        ("launch-kit", 1),
     ):
         id_ = made[name]
         workflows.capture(engine, id_, count)

@@ -138,6 +138,7 @@ class CellView(BaseModel):
     at: float | None = None
     approval: int | None = None
     link: str = ""
+    picture: str = ""
     count: int = 0
     counts: dict[str, int] = {}
 

@@ -25,6 +25,9 @@ from ..store import tables
 from .auth import needs
 from .base import Fine, Problem, Refusal, Reply, house, send
 
+#: Kept files that are shown: pictures that hold nothing that could act.
+SHOWN = frozenset({"image/png", "image/jpeg", "image/webp", "image/gif"})
+
 bp = APIBlueprint("starts", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
 outside = Blueprint("calls", __name__)
 TRAP = "leave_this_empty"
@@ -228,14 +231,18 @@ def schedule(body: ScheduleBody) -> Reply:
 @bp.get("/files/<sha>")
 @needs("reader")
 def file(path: FilePath) -> Response:
-    """A file somebody handed in, to be saved and not shown."""
+    """A kept file: a picture to be looked at, anything else to be saved and not shown."""
     found = files.fetch(house().services, path.sha)
     if found is None:
         raise Refusal("This file is not here.", 404)
     record, content = found
     name = record.name.encode("ascii", "replace").decode().replace('"', "'")
-    headers = {"Content-Disposition": f'attachment; filename="{name}"', "Content-Security-Policy": "sandbox"}
-    return Response(content, mimetype="application/octet-stream", headers=headers)
+    shown = record.type in SHOWN
+    way = "inline" if shown else "attachment"
+    headers = {"Content-Disposition": f'{way}; filename="{name}"', "Content-Security-Policy": "sandbox"}
+    if shown:
+        headers["Cache-Control"] = "private, max-age=86400, immutable"
+    return Response(content, mimetype=record.type if shown else "application/octet-stream", headers=headers)
 
 
 # -- forms --------------------------------------------------------------------------------------------

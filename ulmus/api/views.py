@@ -6,6 +6,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from typing import Any
+from urllib.parse import urlsplit
 
 from ..core import flow, slots
 from ..core.diff import changes
@@ -193,12 +194,14 @@ def fill_cell(
     view.revisions = max(0, len(rounds) - 1)
     view.findings = [FindingView(**f) for f in rounds[-1]["findings"]] if rounds else []
     view.link = str(output.get("link") or "") if line.kind == "publish_post" else ""
+    if str(output.get("type", "")).startswith("image/"):
+        view.picture = urlsplit(str(output.get("link", ""))).path
     if not ok:
         view.message = str(output.get("message", ""))
     elif view.would == "write":
         view.brief = cells_brief(detail.get("cells", {}))
     elif view.would == "send":
-        view.brief = str(output.get("text", ""))[:LONGEST_BRIEF].strip()
+        view.brief = str(output.get("text", ""))[:LONGEST_BRIEF].strip() or brief(line.kind, output)
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):

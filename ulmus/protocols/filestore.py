@@ -1,4 +1,4 @@
-"""A file store over WebDAV (RFC 4918): folders listed, files fetched."""
+"""A file store over WebDAV (RFC 4918): folders listed and made, files fetched and saved."""
 
 from __future__ import annotations
 
@@ -54,6 +54,27 @@ def fetch(web: Web, store: Folder, path: str) -> Fetched:
     if got.status != 200:
         raise status_error(got, "The file store")
     return got
+
+
+def save(web: Web, store: Folder, path: str, content: bytes, kind: str) -> str:
+    """Save a file, with the folders it stands in (RFC 4918 sections 9.3 and 9.7); gives its address. Raises `OutsideError`."""
+    url = address(store, path)
+    got = _put(web, store, url, content, kind)
+    if got.status in (404, 409):
+        # A folder above it is not there yet.
+        parts = path.replace("\\", "/").strip("/").split("/")[:-1]
+        for n in range(1, len(parts) + 1):
+            made = web.fetch(address(store, "/".join(parts[:n])) + "/", method="MKCOL", headers=store.headers)
+            if made.status not in (201, 405):  # 405: it is there already
+                raise status_error(made, "The file store")
+        got = _put(web, store, url, content, kind)
+    if got.status not in (200, 201, 204):
+        raise status_error(got, "The file store")
+    return url
+
+
+def _put(web: Web, store: Folder, url: str, content: bytes, kind: str) -> Fetched:
+    return web.fetch(url, method="PUT", content=content, headers={"Content-Type": kind, **store.headers}, max_seconds=120)
 
 
 def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode, urljoin
 
+from urllib3 import encode_multipart_formdata
+
 from .errors import OutsideError
 from .net import Fetched, Web, status_error
 
@@ -25,11 +27,13 @@ class Endpoint:
 
 @dataclass(frozen=True)
 class Post:
-    """A note (h-entry). `key` identifies it: the same key is the same post."""
+    """A note (h-entry). `key` identifies it: the same key is the same post. A photo is an address, or a file (name, type,
+    content), which goes along with the post (section 3.3.1)."""
 
     content: str
     key: str
     categories: tuple[str, ...] = ()
+    photo: str | tuple[str, str, bytes] = ""
 
 
 def create(web: Web, endpoint: Endpoint, post: Post) -> str:
@@ -41,10 +45,22 @@ def create(web: Web, endpoint: Endpoint, post: Post) -> str:
     if post.categories:
         properties["category"] = list(post.categories)
     headers = _headers(endpoint) | {"Idempotency-Key": f'"{post.key}"'}
-    got = web.fetch(endpoint.url, method="POST", json={"type": ["h-entry"], "properties": properties}, headers=headers)
+    if isinstance(post.photo, tuple):
+        form: list[tuple[str, Any]] = [("h", "entry"), ("content", post.content), ("uid", post.key), ("photo", _part(post.photo))]
+        body, kind = encode_multipart_formdata([*form, *(("category[]", one) for one in post.categories)])
+        got = web.fetch(endpoint.url, method="POST", content=body, headers={**headers, "Content-Type": kind}, max_seconds=120)
+    else:
+        if post.photo:
+            properties["photo"] = [post.photo]
+        got = web.fetch(endpoint.url, method="POST", json={"type": ["h-entry"], "properties": properties}, headers=headers)
     if got.status in (201, 202):
         return urljoin(endpoint.url, got.headers.get("location", ""))
     raise _refusal(got)
+
+
+def _part(file: tuple[str, str, bytes]) -> tuple[str, bytes, str]:
+    name, kind, content = file
+    return name, content, kind
 
 
 def find(web: Web, endpoint: Endpoint, key: str) -> tuple[bool, str]:

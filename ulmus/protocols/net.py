@@ -125,11 +125,14 @@ class Web:
         headers: Mapping[str, str] | None = None,
         json: Any = None,
         data: Mapping[str, Any] | None = None,
+        content: bytes | None = None,
         max_bytes: int = MAX_BYTES,
         max_seconds: float = MAX_SECONDS,
     ) -> Fetched:
         """Fetch `url` whole. Raises `OutsideError` for anything but an answer; statuses are not judged."""
-        with self.stream(url, method=method, headers=headers, json=json, data=data, max_seconds=max_seconds) as response:
+        with self.stream(
+            url, method=method, headers=headers, json=json, data=data, content=content, max_seconds=max_seconds
+        ) as response:
             body = b"".join(limited(response, max_bytes, max_seconds))
             return Fetched(response.url, response.status, response.headers, body)
 

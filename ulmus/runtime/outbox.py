@@ -23,6 +23,7 @@ from ..steps.base import Outgoing
 from ..steps.connections import mailer
 from ..store import tables
 from .carry import guarded
+from .shelf import shelf
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -128,7 +129,14 @@ class Outbox:
             return {}
         kind = kinds()[piece.kind]
         assert kind.send is not None
-        return kind.send(services.web, self._connection(piece), piece.content, piece.key)
+        content = piece.content
+        if content.get("file"):
+            # What is kept here goes along; the outbox itself holds only its link.
+            opened = shelf(services).file(str(content["file"]))
+            if opened is None:
+                raise OutsideError("The file that was to go out is not kept here any more.")
+            content = {**content, "opened": opened}
+        return kind.send(services.web, self._connection(piece), content, piece.key)
 
     def _connection(self, piece: tables.Piece) -> Any:
         with self.engine.services.store.read() as session:

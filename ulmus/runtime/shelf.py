@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
 from ..protocols.errors import OutsideError
+from ..steps import kinds
 from ..steps.base import Row, Shelf
 from ..store import tables
 from . import files
@@ -64,13 +65,16 @@ class _Published:
 
     def of(self, services: Services, brand: str | None) -> Published:
         """The last pieces of the brand that went out."""
-        sent = (tables.Piece.state == "sent", tables.Piece.approval_id.is_(None), tables.WorkflowRecord.brand == brand)
+        publishing = [name for name, kind in kinds().items() if kind.stage == "publish"]
+        sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
         with self._lock, services.store.read() as session:
             newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
             kept = self._kept.get((id(services), brand))
             if kept is None or kept[0] != newest:
                 found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
-                texts = [str(content.get("text") or content.get("html") or "") for content in session.scalars(found)]
+                # A file that was saved is no piece that readers have seen.
+                seen = [content for content in session.scalars(found) if "path" not in content]
+                texts = [str(content.get("text") or "") for content in seen]
                 kept = self._kept[id(services), brand] = (newest, Published(texts))
         return kept[1]
 

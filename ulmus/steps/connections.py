@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pydantic import BaseModel, Field
 
 from ..core.cost import Prices
-from ..protocols import chat, filestore, mail, mailbox, micropub, searches, services
+from ..protocols import chat, filestore, mail, mailbox, micropub, pictures, searches, services
 from ..protocols.net import Web
 from .base import Connection, Settings
 
@@ -33,6 +33,13 @@ class ModelSettings(Limited):
         ge=500,
         le=10_000_000,
     )
+
+
+class PicturesSettings(Limited):
+    base_url: str = Field(title="Address", description="Ends before /images.", min_length=1, max_length=500)
+    model: str = Field("", title="Model name", description="May be empty.", max_length=120)
+    price: float = Field(0.0, title="Price of a picture (€)", ge=0, le=100)
+    max_seconds: float = Field(180, title="Longest wait (seconds)", ge=1, le=900)
 
 
 class PostingSettings(Limited):
@@ -159,6 +166,13 @@ def _test_model(web: Web, connection: Connection) -> str:
     return f"Answered in {answer.seconds:.1f} s: “{answer.text[:60]}”."
 
 
+def _test_pictures(web: Web, connection: Connection) -> str:
+    s = connection.settings
+    maker = pictures.Maker(s.base_url, connection.secrets.get("key", ""), s.model, min(s.max_seconds, 60))
+    made = pictures.make(web, maker, "A green leaf on cream paper.", "1024x1024")
+    return f"Drew a leaf of {made.width} × {made.height} pixels."
+
+
 def _test_posting(web: Web, connection: Connection) -> str:
     endpoint = micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
     found = micropub.config(web, endpoint)
@@ -181,6 +195,14 @@ CONNECTION_KINDS: dict[str, ConnectionKind] = {
             ModelSettings,
             {"key": "API key"},
             _test_model,
+        ),
+        ConnectionKind(
+            "pictures",
+            "Picture maker",
+            "Any server of the images JSON protocol.",
+            PicturesSettings,
+            {"key": "API key"},
+            _test_pictures,
         ),
         ConnectionKind(
             "posting",

@@ -6,9 +6,9 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from ..protocols import micropub
+from ..protocols import micropub, pictures
 from ..protocols.errors import OutsideError
-from ..protocols.net import Web
+from ..protocols.net import Web, check_url
 from .base import Connection, Context, Kind, Outgoing, Settings, setting
 
 
@@ -21,6 +21,14 @@ class PostSettings(Settings):
         takes="text@draft|text",
         min_length=1,
         max_length=100_000,
+    )
+    photo: str = setting(
+        "Photo",
+        "The link of a picture made here, or of a photo from a form, or an address. May be empty.",
+        control="slots",
+        default="",
+        max_length=2000,
+        more=True,
     )
 
 
@@ -38,12 +46,21 @@ def piece(settings: PostSettings, context: Context) -> Outgoing:
         raise OutsideError("There is nothing to post: the text is empty.")
     if limit and len(text) > limit:
         raise OutsideError(f"{channel.name} takes at most {limit} characters; this has {len(text)}.")
-    return Outgoing(settings.channel, {"text": text})
+    place = settings.photo.strip()
+    if not place:
+        return Outgoing(settings.channel, {"text": text})
+    kept = context.shelf.file(place)
+    if kept is None:
+        check_url(place)
+        return Outgoing(settings.channel, {"text": text, "photo": place})
+    pictures.look(kept[2])
+    return Outgoing(settings.channel, {"text": text, "photo": place, "file": place})
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
     """Publish under `key`; gives the step's output."""
-    link = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key))
+    photo = content["opened"] if "opened" in content else content.get("photo", "")
+    link = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key, photo=photo))
     return {"link": link, "text": content["text"]}
 
 

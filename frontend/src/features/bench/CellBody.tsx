@@ -33,6 +33,9 @@ export function CellBody({
   const piece = stage === "draft" || stage === "publish";
   return (
     <div title={hover(cell)} className="flex h-full flex-col">
+      {cell.picture && (
+        <img src={cell.picture} alt={text} className="mb-1 max-h-24 max-w-full self-start border border-line" />
+      )}
       {text && !(stage === "ask" && cell.would) && (
         <div
           style={clamp}

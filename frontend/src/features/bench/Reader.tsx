@@ -73,8 +73,9 @@ function Spent({ result }: { result: Result }) {
   const { calls, tokens_in, tokens_out, cost, seconds } = result.usage;
   return (
     <span className="text-xs text-soft">
-      {calls} call{calls > 1 ? "s" : ""} · {tokens_in} tokens in, {tokens_out} out · {money(cost)} ·{" "}
-      {seconds.toFixed(1)} s
+      {calls} call{calls > 1 ? "s" : ""} ·{" "}
+      {tokens_in + tokens_out > 0 && `${tokens_in} tokens in, ${tokens_out} out · `}
+      {money(cost)} · {seconds.toFixed(1)} s
     </span>
   );
 }
@@ -111,7 +112,9 @@ function Gave({
       {!Object.keys(output).length && !result.message && !result.versions.length && !result.detail.ended && (
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
       )}
-      {Array.isArray(result.detail.talk) ? (
+      {String(output.type ?? "").startsWith("image/") && output.link ? (
+        <Picture output={output} />
+      ) : Array.isArray(result.detail.talk) ? (
         <Assigned result={result} text={text} stale={stale} />
       ) : stage === "draft" ? (
         <Draft result={result} text={text} limit={limit} parts={partsOf(output)} stale={stale} />
@@ -178,6 +181,26 @@ function Gave({
         <Tree values={output} />
       )}
     </div>
+  );
+}
+
+/** A picture as it is, with what it was made after. */
+function Picture({ output }: { output: Record<string, unknown> }) {
+  // It is kept here, whatever name the house goes by outside.
+  const source = String(output.link).replace(/^https?:\/\/[^/]+(?=\/api\/files\/)/, "");
+  return (
+    <figure>
+      <img src={source} alt={String(output.prompt ?? output.name ?? "")} className="max-h-[70vh] max-w-full border border-line" />
+      <figcaption className="mt-2 text-xs text-soft">
+        {[output.name, output.width && `${output.width} × ${output.height}`, output.size && `${Math.round(Number(output.size) / 1000)} kB`]
+          .filter(Boolean)
+          .join(" · ")}{" "}
+        <a className="text-leaf underline" href={source} download={String(output.name ?? "picture")}>
+          Save it
+        </a>
+      </figcaption>
+      {!!output.prompt && <p className="mt-3 text-sm">{String(output.prompt)}</p>}
+    </figure>
   );
 }
 
