@@ -56,6 +56,8 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
             or planner.titles(task.material, task.ask)
         )
         return misformed(known or fill(schema, task), task, messages, habits)
+    if guide := planner.guide(task.ask):
+        return guide
     if len(task.material.split()) < 12:
         return small_talk(task)
     text = compose(task)

@@ -87,6 +87,24 @@ def _shown(clause: str, whole: str) -> str:
     return re.sub(r"\x00(\d+)\x00", lambda m: _URL.match(whole, int(m[1])).group(), clause)  # type: ignore[union-attr]
 
 
+def guide(ask: str) -> str | None:
+    """A guide to a voice from what was measured of its examples; ``None`` where that is not what is asked."""
+    told = dict(re.findall(r"^- ([\w ]+): (.+)$", ask, re.MULTILINE))
+    if "guide to its voice" not in ask or "sentences" not in told:
+        return None
+    number = {name: float(found.group()) if (found := re.search(r"[\d.]+", value)) else 0.0 for name, value in told.items()}
+    lines = [f"Write about {number['length']:.0f} words, in sentences of about {number['sentences']:.0f}."]
+    lines.append({"nobody": "Speak of the matter and not of yourself."}.get(told["speaks as"], f"Speak as “{told['speaks as']}”."))
+    lines.append(f"Begin with {told['begins with']}.")
+    lines.append("Give figures where there are any." if number["figures"] >= 2 else "Use figures sparingly.")
+    lines.append("Choose short words." if number["long words"] < 25 else "Long words are welcome where they are exact.")
+    wanted = [f"{number[n]:.0f} {n}" for n in ("hashtags", "emoji", "questions", "exclamation marks") if number.get(n, 0) >= 1]
+    never = [n for n in ("hashtags", "emoji", "questions", "exclamation marks") if number.get(n, 0) < 0.5]
+    lines += [f"Use {' and '.join(wanted)}."] if wanted else []
+    lines += [f"Use no {', no '.join(never)}."] if never else []
+    return " ".join(lines)
+
+
 _NUMBERED = re.compile(r"^(\d+)\. (.+)$", re.MULTILINE)
 _CHAPTER = re.compile(r"^Chapter (\d+)\n(.*?)(?=^Chapter \d+\n|\Z)", re.MULTILINE | re.DOTALL)
 

@@ -78,6 +78,7 @@ class ApprovalView(ApprovalSummary):
     final_text: str = ""
     mail: str = ""
     act: str = ""
+    brand: str = ""
 
 
 class Answer(BaseModel):
@@ -230,6 +231,7 @@ def _full(approval_id: int) -> ApprovalView:
         final_text=approval.final_text,
         mail="" if piece is None else told.get(piece.state, piece.message),
         act=_act(workflow, approval),
+        brand=workflow.brand or "",
     )
 
 

@@ -15,7 +15,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import World
-from ..core.workflow.checks import BRAND_SCOPE, Known
+from ..core.workflow.checks import BRAND_FACTS, Known
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web
 from ..steps.base import Connection
@@ -84,13 +84,21 @@ def world(session: Session) -> World:
     return World(connections, sheets, brands, names)
 
 
+#: What stands between examples where a prompt names them, and how many of them it gets.
+EXAMPLE_MARK = "\n\n---\n\n"
+MOST_SHOWN = 6
+
+
 def brand_values(session: Session, key: str | None) -> dict[str, str]:
     """The brand's facts as the values under ``brand``; empty texts where a fact is not stated."""
     brand = session.get(tables.Brand, key) if key else None
     if brand is None:
         return {}
-    facts = {name: str(brand.facts.get(name, "")) for name in BRAND_SCOPE}
-    return facts | {"name": brand.name}
+    facts = {name: str(brand.facts.get(name, "")) for name in BRAND_FACTS}
+    examples = {
+        name: EXAMPLE_MARK.join(map(str, (brand.examples or {}).get(name, [])[:MOST_SHOWN])) for name in ("liked", "disliked")
+    }
+    return facts | examples | {"name": brand.name}
 
 
 def audit(session: Session, at: float, who: str, did: str, what: str = "") -> None:

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import Line, Workflow, edits, field_control
-from ..core.workflow.checks import BRAND_SCOPE
+from ..core.workflow.checks import BRAND_FACTS
 from ..steps import kinds
 from ..store import tables
 
@@ -39,7 +39,7 @@ def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
         elif what == "sheet" and (sheet := session.get(tables.Sheet, key)):
             out["sheets"][key] = {"name": sheet.name, "columns": [c["name"] for c in sheet.columns]}
     if workflow.brand and (brand := session.get(tables.Brand, workflow.brand)):
-        out["brand"] = {"name": brand.name, "facts": {n: str(brand.facts.get(n, "")) for n in BRAND_SCOPE if brand.facts.get(n)}}
+        out["brand"] = {"name": brand.name, "facts": {n: str(brand.facts.get(n, "")) for n in BRAND_FACTS if brand.facts.get(n)}}
     return {name: value for name, value in out.items() if value}
 
 
@@ -63,7 +63,7 @@ def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple
         told_brand = needs.get("brand")
         if told_brand:
             said, name = told_brand.get("facts"), str(told_brand.get("name") or workflow.brand)[:120]
-            facts = {n: str(said[n])[:10_000] for n in BRAND_SCOPE if n in said} if isinstance(said, dict) else {}
+            facts = {n: str(said[n])[:10_000] for n in BRAND_FACTS if n in said} if isinstance(said, dict) else {}
             session.add(tables.Brand(key=workflow.brand, name=name, facts=facts))
             session.flush()
             notes.append(f"The brand “{name}” was made from the facts in the file.")

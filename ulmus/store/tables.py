@@ -41,6 +41,7 @@ class Brand(Base):
     name: Mapped[str] = mapped_column(String(120))
     facts: Mapped[dict[str, Any]]
     limits: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)  # {"day_money": …, "month_money": …}
+    examples: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")  # {"liked": [text], "disliked": …}
 
 
 class Connection(Base):

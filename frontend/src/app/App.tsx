@@ -17,6 +17,7 @@ const FormPage = lazy(() => import("../features/forms/FormPage").then((m) => ({ 
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
 const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: m.Runs })));
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
+const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Connections = lazy(() => import("../features/connections/Connections").then((m) => ({ default: m.Connections })));
 
 /** The whole app: the page behind a signed link needs no account, everything else does. */
@@ -60,6 +61,8 @@ function House() {
           <Route path="/sheets/:key" element={<Sheets />} />
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
+          <Route path="/brands" element={<Brands />} />
+          <Route path="/brands/:key" element={<Brands />} />
           <Route path="/connections" element={<Connections />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>

@@ -14,6 +14,7 @@ const PLACES: [string, string][] = [
   ["/approvals", "Approvals"],
   ["/sheets", "Sheets"],
   ["/runs", "Runs"],
+  ["/brands", "Brands"],
   ["/connections", "Connections"],
 ];
 
@@ -30,7 +31,8 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
     "3": () => go("/approvals"),
     "4": () => go("/sheets"),
     "5": () => go("/runs"),
-    "6": () => go("/connections"),
+    "6": () => go("/brands"),
+    "7": () => go("/connections"),
   });
   return (
     <header className="border-b border-rule">

@@ -8,6 +8,8 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from .prompts import as_material, material_note
+
 _WORD = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
 _SENTENCE = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?]+|\n|$)")
 _EMOJI = re.compile("[\U0001f1e6-\U0001f1ff]{2}|[\U0001f300-\U0001faff\U00002600-\U000027bf]")
@@ -17,7 +19,7 @@ _PERSON = {
     "you": frozenset(("you", "your", "yours")),
 }
 #: What is measured: name, what it is called, unit, the least difference that is felt, and the words for more and for less.
-_MEASURES = (
+MEASURES = (
     ("words", "length", "words", 12.0, "longer", "shorter"),
     ("sentence_words", "sentences", "words a sentence", 3.0, "longer sentences", "shorter sentences"),
     ("long_words", "long words", "per 100 words", 6.0, "more long words", "fewer long words"),
@@ -57,7 +59,7 @@ def style_of(examples: Sequence[str]) -> Style:
     if not pieces:
         raise ValueError("There are no examples to measure.")
     found = [measures_of(text) for text in pieces]
-    names = [name for name, *_ in _MEASURES]
+    names = [name for name, *_ in MEASURES]
     middle = {name: round(statistics.median(one[name] for one in found), 2) for name in names}
     spread = {name: round(statistics.pstdev([one[name] for one in found]), 2) for name in names}
     person = Counter(map(_person, pieces)).most_common(1)[0][0]
@@ -84,6 +86,24 @@ def measures_of(text: str) -> dict[str, float]:
     }
 
 
+def table_of(style: Style) -> list[tuple[str, str, str, float]]:
+    """What was measured: name, what it is called, its unit, and the middle value of the examples."""
+    return [(name, title, unit, style.middle[name]) for name, title, unit, *_ in MEASURES]
+
+
+def guide_messages(name: str, examples: Sequence[str], style: Style) -> list[dict[str, str]]:
+    """What a model is asked for a guide to a voice: the liked examples as material, and what was measured of them."""
+    told = [f"- {title}: {_number(value)} {unit}" for _, title, unit, value in table_of(style)]
+    told += [f"- speaks as: {style.person}", f"- begins with: {style.opening}"]
+    system = (
+        "You describe how a brand writes, so that others can write like it. Write a guide to its voice of at most 120 words: "
+        "short sentences that each say what to do. Describe how it is written, and never what it is about. " + material_note()
+    )
+    pieces = "\n\n".join(as_material(f"example {n}", text) for n, text in enumerate(examples, 1))
+    user = f"A guide to the voice of {name}.\n\nMeasured of its examples:\n" + "\n".join(told) + f"\n\n{pieces}"
+    return [{"role": "system", "content": system}, {"role": "user", "content": user}]
+
+
 def differences(draft: str, style: Style) -> list[Difference]:
     """Where `draft` is away from `style`, the furthest first; empty where it is of the same voice.
 
@@ -91,7 +111,7 @@ def differences(draft: str, style: Style) -> list[Difference]:
     """
     out: list[tuple[float, Difference]] = []
     found = measures_of(draft)
-    for name, _, unit, felt, more, less in _MEASURES:
+    for name, _, unit, felt, more, less in MEASURES:
         here, usual = found[name], style.middle[name]
         reach = max(felt, usual * 0.3, 2 * style.spread[name])
         if abs(here - usual) <= reach:

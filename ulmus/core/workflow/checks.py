@@ -15,7 +15,8 @@ from .file import read_settings
 from .kinds import TOOLS, Kinds, KindSpec, field_control, templates_of
 from .model import Lane, Line, Workflow
 
-BRAND_SCOPE = {"name": "text", "about": "text", "audience": "text", "promise": "text", "voice": "text"}
+BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
+BRAND_SCOPE = dict.fromkeys((*BRAND_FACTS, "liked", "disliked"), "text")
 RUN_SCOPE = {"date": "text", "time": "text", "number": "number", "link": "text"}
 
 

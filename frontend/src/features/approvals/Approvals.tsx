@@ -9,6 +9,7 @@ import { useKeys } from "../../components/keys";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
+import { VoiceOf } from "../../components/Voice";
 import { ago, when } from "../../components/words";
 import { DECIDED, EditablePiece, EvidencePane, useMeasured } from "./desk";
 
@@ -241,6 +242,11 @@ function Desk({ id, next }: { id: number; next?: number }) {
         )}
       </section>
       <aside aria-label="Evidence" className="overflow-y-auto border-l border-line bg-sheet px-6 py-6">
+        {!a.act && a.brand && (
+          <div className="mb-6 empty:hidden">
+            <VoiceOf brand={a.brand} text={open ? now : a.final_text || a.text} />
+          </div>
+        )}
         <EvidencePane asked={a} findings={findings} text={open ? a.text : a.final_text || a.text} />
       </aside>
     </div>

@@ -221,6 +221,7 @@ export function BenchPanel(props: Props) {
                 <Beside before={props.aside} after={{ name: here!.name, result: result.data }} />
               ) : (
                 <Reader
+                  brand={bench.brand_key}
                   result={result.data}
                   stage={line.stage}
                   state={cell?.state ?? "fresh"}

@@ -1,3 +1,4 @@
+import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { api, type Bench, ok, queries } from "../../api/client";
@@ -72,7 +73,7 @@ export function LivePanel({
       </div>
       <LiveState state={bench.state} />
       <span className="text-xs text-soft">
-        {bench.brand}
+        <OfBrand page={page} maker={maker} name={bench.brand} />
         {bench.revision ? " · " : ""}
         {bench.revision && (
           <button
@@ -148,5 +149,26 @@ export function LivePanel({
       {asking && <GoLive bench={bench} onClose={() => setAsking(false)} onChoose={onChoose} onTurn={turn} />}
       {revisions && <Revisions bench={bench} page={page} maker={maker} onClose={() => setRevisions(false)} />}
     </div>
+  );
+}
+
+/** Whose page it is, to be chosen. */
+function OfBrand({ page, maker, name }: { page: ReturnType<typeof usePage>; maker: boolean; name: string }) {
+  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")), enabled: maker });
+  if (!maker || !catalogue.data) return <>{name}</>;
+  return (
+    <select
+      aria-label="The brand it is for"
+      value={page.doc.brand ?? ""}
+      onChange={(e) => page.edit((doc) => ({ ...doc, brand: e.target.value || null }))}
+      className="max-w-[14rem] rounded bg-transparent py-0.5 hover:bg-shade"
+    >
+      <option value="">no brand</option>
+      {catalogue.data.brands.map((b) => (
+        <option key={b.key} value={b.key}>
+          {b.name}
+        </option>
+      ))}
+    </select>
   );
 }

@@ -6,6 +6,7 @@ import { Post } from "../../components/Piece";
 import { Findings, Versions } from "../../components/Rules";
 import { State } from "../../components/State";
 import { Mail, Markup, Shown, Tree } from "../../components/Values";
+import { VoiceOf } from "../../components/Voice";
 import { money, when } from "../../components/words";
 
 type Props = {
@@ -16,13 +17,15 @@ type Props = {
   limit: number | null;
   given: boolean;
   onGiven: (given: boolean) => void;
+  /** The brand whose voice a draft is held against. */
+  brand?: string;
 };
 
 const TAB =
   "border-b-2 border-transparent px-2 pb-1 text-sm text-soft data-[state=active]:border-leaf data-[state=active]:text-ink";
 
 /** A result in full, as it will appear in its channel; what the step was given, and what was sent, a key away. */
-export function Reader({ result, stage, state, partial, limit, given, onGiven }: Props) {
+export function Reader({ result, stage, state, partial, limit, given, onGiven, brand = "" }: Props) {
   return (
     <Tabs.Root value={given ? "given" : "gave"} onValueChange={(tab) => onGiven(tab === "given")}>
       <Tabs.List aria-label="Reader" className="mb-3 flex items-baseline gap-3 border-b border-line">
@@ -58,7 +61,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven }:
             )}
           </div>
         ) : (
-          <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} />
+          <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} brand={brand} />
         )}
       </Tabs.Content>
       <Tabs.Content value="given">
@@ -85,11 +88,13 @@ function Gave({
   stage,
   limit,
   stale,
+  brand,
 }: {
   result: Result;
   stage: string;
   limit: number | null;
   stale: boolean;
+  brand: string;
 }) {
   const output = result.output as Record<string, unknown>;
   const text = String(output.text ?? "");
@@ -117,7 +122,7 @@ function Gave({
       ) : Array.isArray(result.detail.talk) ? (
         <Assigned result={result} text={text} stale={stale} />
       ) : stage === "draft" ? (
-        <Draft result={result} text={text} limit={limit} parts={partsOf(output)} stale={stale} />
+        <Draft result={result} text={text} limit={limit} parts={partsOf(output)} stale={stale} brand={brand} />
       ) : stage === "ask" && text ? (
         <>
           <p className="text-sm text-soft">
@@ -190,9 +195,17 @@ function Picture({ output }: { output: Record<string, unknown> }) {
   const source = String(output.link).replace(/^https?:\/\/[^/]+(?=\/api\/files\/)/, "");
   return (
     <figure>
-      <img src={source} alt={String(output.prompt ?? output.name ?? "")} className="max-h-[70vh] max-w-full border border-line" />
+      <img
+        src={source}
+        alt={String(output.prompt ?? output.name ?? "")}
+        className="max-h-[70vh] max-w-full border border-line"
+      />
       <figcaption className="mt-2 text-xs text-soft">
-        {[output.name, output.width && `${output.width} × ${output.height}`, output.size && `${Math.round(Number(output.size) / 1000)} kB`]
+        {[
+          output.name,
+          output.width && `${output.width} × ${output.height}`,
+          output.size && `${Math.round(Number(output.size) / 1000)} kB`,
+        ]
           .filter(Boolean)
           .join(" · ")}{" "}
         <a className="text-leaf underline" href={source} download={String(output.name ?? "picture")}>
@@ -263,12 +276,14 @@ function Draft({
   limit,
   parts,
   stale,
+  brand,
 }: {
   result: Result;
   text: string;
   limit: number | null;
   parts: Record<string, unknown>;
   stale: boolean;
+  brand: string;
 }) {
   const last = result.versions.at(-1);
   const shown = text || last?.text || "";
@@ -287,6 +302,7 @@ function Draft({
         <h3 className="smallcaps mb-1 text-soft">Rules</h3>
         <Findings findings={last?.findings ?? []} />
       </section>
+      {!Object.keys(parts).length && <VoiceOf brand={brand} text={shown} />}
       {!Object.keys(parts).length && result.given.length > 0 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">Evidence</h3>

@@ -1,0 +1,326 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Area, Field } from "../../components/Field";
+import { Linked } from "../../components/Piece";
+import { Failed, Loading } from "../../components/Quiet";
+import { say, sayError } from "../../components/Toast";
+import { Verdict } from "../../components/Voice";
+import { when } from "../../components/words";
+
+type Brand = Schemas["BrandView"];
+type Doc = Schemas["BrandBody"];
+
+const PAUSE = 500;
+const FACTS: [string, string, string][] = [
+  ["about", "What they are", "One sentence that could follow the name."],
+  ["audience", "Whom they speak to", ""],
+  ["promise", "What they promise", ""],
+];
+
+/** One brand: facts and voice to be written, its examples, and how far what went out is from them. */
+export function BrandPage({ brand, maker }: { brand: string; maker: boolean }) {
+  const path = { params: { path: { key: brand } } };
+  const found = useQuery({ queryKey: ["brand", brand, "all"], queryFn: () => ok(api.GET("/api/brands/{key}", path)) });
+  if (found.isPending) return <Loading what="Fetching the brand …" />;
+  if (found.isError) return <Failed error={found.error} again={() => found.refetch()} />;
+  return <Written brand={found.data} maker={maker} />;
+}
+
+function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
+  const path = { params: { path: { key: brand.key } } };
+  const [doc, setDoc] = useState<Doc>({
+    name: brand.name,
+    facts: brand.facts,
+    liked: brand.liked,
+    disliked: brand.disliked,
+  });
+  const [saved, setSaved] = useState("");
+  const latest = useRef(doc);
+  const timer = useRef(0);
+  const dirty = useRef(false);
+
+  async function save() {
+    dirty.current = false;
+    try {
+      await ok(api.PUT("/api/brands/{key}", { ...path, body: latest.current }));
+      setSaved("Saved");
+      for (const key of ["brand", "brands", "voice", "bench"]) queries.invalidateQueries({ queryKey: [key] });
+    } catch (error) {
+      dirty.current = true;
+      setSaved(`Not saved: ${(error as Error).message}`);
+    }
+  }
+  function change(part: Partial<Doc>) {
+    const next = { ...latest.current, ...part };
+    latest.current = next;
+    dirty.current = true;
+    setDoc(next);
+    setSaved("Saving …");
+    window.clearTimeout(timer.current);
+    timer.current = window.setTimeout(save, PAUSE);
+  }
+  useEffect(
+    () => () => {
+      window.clearTimeout(timer.current);
+      if (dirty.current) save();
+    },
+    [],
+  );
+  const fact = (name: string, value: string) => change({ facts: { ...latest.current.facts, [name]: value } });
+  const like = (text: string) => change({ liked: [...latest.current.liked, text] });
+
+  return (
+    <div className="grid min-w-0 content-start lg:grid-cols-[minmax(0,1fr)_25rem]">
+      <div className="min-w-0 space-y-7 px-8 py-6">
+        <div className="flex items-baseline gap-4">
+          <input
+            aria-label="The brand’s name"
+            value={doc.name}
+            readOnly={!maker}
+            maxLength={120}
+            onChange={(e) => e.target.value.trim() && change({ name: e.target.value })}
+            className="min-w-0 flex-1 rounded bg-transparent font-serif text-3xl font-semibold tracking-tight hover:bg-shade"
+          />
+          <span role="status" className={`text-sm ${saved.startsWith("Not") ? "text-brick" : "text-soft"}`}>
+            {saved}
+          </span>
+        </div>
+        <section className="space-y-3">
+          {FACTS.map(([name, label, help]) => (
+            <Field key={name} label={label} help={help}>
+              <Area
+                rows={2}
+                readOnly={!maker}
+                value={doc.facts[name] ?? ""}
+                onChange={(e) => fact(name, e.target.value)}
+                className="font-serif !text-[0.98rem]"
+              />
+            </Field>
+          ))}
+        </section>
+        <Guide brand={brand} value={doc.facts.voice ?? ""} maker={maker} onChange={(text) => fact("voice", text)} />
+        <Examples
+          title="Liked examples"
+          about="Pieces that sound right. The voice is measured from them, and <<brand.liked>> puts them into a prompt."
+          texts={doc.liked}
+          maker={maker}
+          onChange={(liked) => change({ liked })}
+        />
+        <Examples
+          title="Disliked examples"
+          about="Pieces that sound wrong; <<brand.disliked>> puts them into a prompt."
+          texts={doc.disliked}
+          maker={maker}
+          onChange={(disliked) => change({ disliked })}
+        />
+        {brand.used_by.length > 0 && (
+          <p className="text-xs text-soft">Used by {brand.used_by.map((name) => `“${name}”`).join(", ")}.</p>
+        )}
+      </div>
+      <aside aria-label="How it sounds" className="border-l border-line bg-sheet px-6 py-6 lg:min-h-[calc(100vh-45px)]">
+        <Measured brand={brand} />
+        <h2 className="smallcaps mt-8 mb-2 text-soft">Went out lately</h2>
+        {brand.recent.length === 0 && <p className="text-sm text-soft">Nothing went out yet.</p>}
+        <ul>
+          {brand.recent.map((piece, n) => (
+            <li key={n} className="border-t border-line py-3">
+              <p className="piece line-clamp-5 text-[0.93rem] leading-snug">
+                <Linked text={piece.text} />
+              </p>
+              <div className="mt-1.5 flex items-start gap-3">
+                <div className="min-w-0 flex-1">
+                  {piece.verdict ? (
+                    <Verdict verdict={piece.verdict} differences={piece.differences.slice(0, 3)} />
+                  ) : (
+                    piece.at && <span className="text-xs text-soft">{when(piece.at)}</span>
+                  )}
+                </div>
+                {maker && !doc.liked.includes(piece.text.trim()) && (
+                  <Button look="quiet" className="shrink-0 !px-1 text-xs" onClick={() => like(piece.text)}>
+                    Like it
+                  </Button>
+                )}
+              </div>
+            </li>
+          ))}
+        </ul>
+      </aside>
+    </div>
+  );
+}
+
+/** The voice in words: written by hand, or by a model from the examples and then read. */
+function Guide({
+  brand,
+  value,
+  maker,
+  onChange,
+}: {
+  brand: Brand;
+  value: string;
+  maker: boolean;
+  onChange: (text: string) => void;
+}) {
+  const [offer, setOffer] = useState("");
+  const [busy, setBusy] = useState(false);
+  async function write() {
+    setBusy(true);
+    try {
+      const made = await ok(api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }));
+      setOffer(made.text);
+    } catch (error) {
+      sayError(error);
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <section>
+      <Field label="Voice" help="How they write. <<brand.voice>> puts it into a prompt.">
+        <Area
+          rows={4}
+          readOnly={!maker}
+          value={value}
+          onChange={(e) => onChange(e.target.value)}
+          className="font-serif !text-[0.98rem]"
+        />
+      </Field>
+      {maker && (
+        <Button className="mt-2" disabled={busy || brand.liked.length === 0} onClick={write}>
+          {busy ? "Writing …" : "Write a guide from the examples"}
+        </Button>
+      )}
+      {maker && brand.liked.length === 0 && (
+        <span className="ml-3 text-xs text-soft">Add a few liked examples first.</span>
+      )}
+      {offer && (
+        <div className="mt-3 border-l-2 border-leaf pl-4">
+          <p className="smallcaps mb-1 text-soft">Proposed: read it before you take it</p>
+          <p className="piece leading-relaxed">{offer}</p>
+          <div className="mt-2 flex gap-2">
+            <Button
+              look="main"
+              onClick={() => {
+                onChange(offer);
+                setOffer("");
+                say("Taken as the voice. Change it as you like.");
+              }}
+            >
+              Take it
+            </Button>
+            <Button look="quiet" onClick={() => setOffer("")}>
+              Leave it
+            </Button>
+          </div>
+        </div>
+      )}
+    </section>
+  );
+}
+
+function Examples({
+  title,
+  about,
+  texts,
+  maker,
+  onChange,
+}: {
+  title: string;
+  about: string;
+  texts: string[];
+  maker: boolean;
+  onChange: (texts: string[]) => void;
+}) {
+  const [text, setText] = useState("");
+  const add = () => {
+    if (!text.trim()) return;
+    onChange([...texts, text.trim()]);
+    setText("");
+  };
+  return (
+    <section>
+      <h2 className="smallcaps text-lg">{title}</h2>
+      <p className="mb-2 text-xs text-soft">{about}</p>
+      <ul>
+        {texts.map((one, n) => (
+          <li key={one} className="flex items-start gap-3 border-t border-line py-2">
+            <p className="piece min-w-0 flex-1 text-[0.95rem] leading-snug">
+              <Linked text={one} />
+            </p>
+            {maker && (
+              <Button look="quiet" className="shrink-0" onClick={() => onChange(texts.filter((_, m) => m !== n))}>
+                Remove
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+      {maker && (
+        <form
+          className="flex items-start gap-2 border-t border-line pt-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            add();
+          }}
+        >
+          <Area
+            rows={2}
+            aria-label={`Add to ${title.toLowerCase()}`}
+            placeholder="Paste a piece here"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            onKeyDown={(e) => {
+              if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) add();
+            }}
+          />
+          <Button type="submit" disabled={!text.trim()}>
+            Add
+          </Button>
+        </form>
+      )}
+    </section>
+  );
+}
+
+/** What was measured of the liked examples, and of what went out lately beside it. */
+function Measured({ brand }: { brand: Brand }) {
+  if (!brand.measures.length)
+    return (
+      <>
+        <h2 className="smallcaps mb-2 text-soft">How it sounds</h2>
+        <p className="text-sm text-soft">Add liked examples, and their style is measured here.</p>
+      </>
+    );
+  const figure = (value: number) => (value >= 10 || Number.isInteger(value) ? value.toFixed(0) : value.toFixed(1));
+  return (
+    <>
+      <h2 className="smallcaps mb-2 text-soft">How it sounds</h2>
+      <table className="w-full text-sm">
+        <thead className="text-xs text-soft">
+          <tr>
+            <th className="pb-1 text-left font-normal">Middle values</th>
+            <th className="pb-1 text-right font-normal">liked</th>
+            <th className="pb-1 text-right font-normal">lately</th>
+          </tr>
+        </thead>
+        <tbody>
+          {brand.measures.map((one) => (
+            <tr key={one.name} className="border-t border-line">
+              <td className="py-0.5">
+                {one.title} <span className="text-xs text-soft">{one.unit}</span>
+              </td>
+              <td className="text-right tabular-nums">{figure(one.examples)}</td>
+              <td className="text-right text-soft tabular-nums">{one.pieces == null ? "–" : figure(one.pieces)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-sm">
+        Speaks as <em className="font-serif">{brand.person}</em>, begins with{" "}
+        <em className="font-serif">{brand.opening}</em>.
+      </p>
+    </>
+  );
+}

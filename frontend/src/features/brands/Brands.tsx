@@ -1,0 +1,96 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, Navigate, useNavigate, useParams } from "react-router";
+import { api, ok, queries } from "../../api/client";
+import { may, useSession } from "../../app/session";
+import { Button } from "../../components/Button";
+import { Dialog } from "../../components/Dialog";
+import { Field, Input } from "../../components/Field";
+import { Empty, Failed, Loading } from "../../components/Quiet";
+import { sayError } from "../../components/Toast";
+import { BrandPage } from "./BrandPage";
+
+/** The clients: who they are, how they sound, and whether what went out sounds like them. */
+export function Brands() {
+  const key = useParams().key;
+  const session = useSession();
+  const maker = may(session.data, "maker");
+  const [adding, setAdding] = useState(false);
+  const all = useQuery({ queryKey: ["brands"], queryFn: () => ok(api.GET("/api/brands")) });
+  if (all.isPending) return <Loading what="Fetching the brands …" />;
+  if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
+  if (!key && all.data[0]) return <Navigate to={`/brands/${all.data[0].key}`} replace />;
+  return (
+    <main className="grid min-h-0 flex-1 md:grid-cols-[15rem_1fr]">
+      <nav aria-label="Brands" className="border-r border-line py-5">
+        <ul>
+          {all.data.map((brand) => (
+            <li key={brand.key}>
+              <Link
+                to={`/brands/${brand.key}`}
+                aria-current={brand.key === key ? "page" : undefined}
+                className={`block border-l-[3px] px-4 py-2 ${brand.key === key ? "border-leaf bg-shade" : "border-transparent hover:bg-shade/60"}`}
+              >
+                <span className="block font-serif text-[0.98rem] leading-snug">{brand.name}</span>
+                <span className="text-xs text-soft">
+                  {brand.workflows} workflow{brand.workflows === 1 ? "" : "s"}, {brand.examples} liked
+                </span>
+              </Link>
+            </li>
+          ))}
+        </ul>
+        {maker && (
+          <Button look="quiet" className="mt-2 ml-2" onClick={() => setAdding(true)}>
+            Add a brand
+          </Button>
+        )}
+      </nav>
+      {key ? (
+        <BrandPage key={key} brand={key} maker={maker} />
+      ) : (
+        <div className="p-8">
+          <Empty title="No brands yet.">
+            A brand holds what all workflows of a client share: facts, voice and liked examples.
+          </Empty>
+        </div>
+      )}
+      <NewBrand open={adding} onClose={() => setAdding(false)} />
+    </main>
+  );
+}
+
+function NewBrand({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [name, setName] = useState("");
+  const go = useNavigate();
+  async function add() {
+    try {
+      const made = await ok(api.POST("/api/brands", { body: { name } }));
+      queries.invalidateQueries({ queryKey: ["brands"] });
+      queries.invalidateQueries({ queryKey: ["catalogue"] });
+      onClose();
+      setName("");
+      go(`/brands/${made.key}`);
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  return (
+    <Dialog open={open} onClose={onClose} title="A new brand" about="A client whose workflows share facts and a voice.">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add();
+        }}
+      >
+        <Field label="Name">
+          <Input autoFocus value={name} maxLength={120} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <div className="mt-4">
+          <Button look="main" type="submit" disabled={!name.trim()}>
+            Add
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
