@@ -52,10 +52,11 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
         asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
         known = (
             planner.plan(asked, schema)
+            or planner.judge(task.material, task.ask, schema)
             or planner.choose(task.material, task.ask, schema, _rolls("invent", task, messages, habits))
             or planner.titles(task.material, task.ask)
         )
-        return misformed(known or fill(schema, task), task, messages, habits)
+        return misformed(known or added_up(fill(schema, task), task.ask), task, messages, habits)
     if guide := planner.guide(task.ask):
         return guide
     if len(task.material.split()) < 12:
@@ -276,6 +277,17 @@ def _fitting(choices: list[Any], task: Task) -> Any:
         return sum(said[w] > 0 for w in words) + 0.1 * sum(said[w] for w in words)
 
     return max(choices, key=weight)
+
+
+def added_up(answer: Any, ask: str) -> Any:
+    """The answer with the numbers of a field shared out so that they add up, where that is asked for."""
+    asked = re.search(r"The “(\w+)” of all items must add up to (\d+)", ask)
+    items = answer.get("items") if isinstance(answer, dict) else None
+    if asked and items and isinstance(items[0], dict) and asked.group(1) in items[0]:
+        share, rest = divmod(int(asked.group(2)), len(items))
+        for n, item in enumerate(items):
+            item[asked.group(1)] = share + (rest if n == 0 else 0)
+    return answer
 
 
 def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:

@@ -87,6 +87,24 @@ def _shown(clause: str, whole: str) -> str:
     return re.sub(r"\x00(\d+)\x00", lambda m: _URL.match(whole, int(m[1])).group(), clause)  # type: ignore[union-attr]
 
 
+def judge(material: str, ask: str, schema: dict[str, Any]) -> dict[str, Any] | None:
+    """Whether the material bears out each sentence, with the nearest passage; ``None`` where that is not what is asked."""
+    item = schema.get("properties", {}).get("items", {}).get("items", {})
+    told = re.search(r"The sentences:\n((?:\d+\. .+\n?)+)", ask)
+    if "verdict" not in item.get("properties", {}) or not told:
+        return None
+    passages = [p.strip() for p in re.split(r"(?<=[.!?])\s+|\n", material) if len(p.split()) > 2]
+    out = []
+    for number, sentence in _NUMBERED.findall(told.group(1)):
+        said, figures = set(_bag(sentence)), set(re.findall(r"\d+", sentence))
+        near = max(passages, key=lambda p: len(said & set(_bag(p))), default="")
+        shared = len(said & set(_bag(near))) / max(1, len(said))
+        good = shared >= 0.5 and figures <= set(re.findall(r"\d+", near))
+        verdict = "supported" if good else "contradicted" if shared >= 0.5 else "unsupported"
+        out.append({"number": int(number), "verdict": verdict, "passage": near if shared >= 0.5 else "not stated"})
+    return {"items": out}
+
+
 def guide(ask: str) -> str | None:
     """A guide to a voice from what was measured of its examples; ``None`` where that is not what is asked."""
     told = dict(re.findall(r"^- ([\w ]+): (.+)$", ask, re.MULTILINE))

@@ -10,8 +10,9 @@ from typing import Any
 from practice_town.companies import companies
 from practice_town.world import SITES, articles
 from scripts.tell import tell
-from ulmus.core.drafting import assemble, measure
+from ulmus.core.drafting import Known, assemble, measure
 from ulmus.core.drafting.evidence import evidence
+from ulmus.core.drafting.repeats import Published
 from ulmus.core.drafting.rules import (
     Contains,
     Easy,
@@ -23,6 +24,7 @@ from ulmus.core.drafting.rules import (
     NoQuotes,
     OnlyThePiece,
     Sentences,
+    Unlike,
     Words,
 )
 
@@ -53,6 +55,11 @@ def main() -> None:
         InLanguage(code="en"),
     ]
     tell("all rules on a draft of 500 words", _milliseconds(lambda: measure(short, rules)), "ms", 10)
+    pieces = [" ".join(words[(n * 37) % (len(words) - 60) :][:45]) + f" {n}" for n in range(10_000)]
+    published = Published(pieces)
+    rule, known = Unlike(most=60), Known(published=lambda: published)
+    fresh = " ".join(words[500:550])
+    tell("repeats against 10,000 published pieces", _milliseconds(lambda: measure(fresh, [rule], known)), "ms", 100)
     material = (text * (200_000 // len(text) + 1))[:200_000]
     values = {"page": {"text": material}, "feed": {"title": "News"}}
     prompt = "Sum this up: <<feed.title>>\n<<page.text>>"

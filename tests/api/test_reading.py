@@ -23,6 +23,19 @@ class Reading(WithApi):
         self.assertIn("ends too early", self.owner.post("/conditions", {"text": "a is"})["message"])
         self.assertEqual(self.owner.post("/conditions", {"text": " "})["clauses"], [])
 
+    def test_a_model_is_asked_for_a_second_opinion_and_its_passages_are_looked_for(self) -> None:
+        sources = {"page.text": "The new gates are of green oak. Each weighs 2.8 tonnes. Boats may pass again from Friday."}
+        sentences = ["The new gates are made of green oak.", "Each gate weighs 9 tonnes.", "Entry is free for children."]
+        found = self.owner.post("/opinion", {"sentences": sentences, "sources": sources})
+        self.assertEqual([o["verdict"] for o in found["opinions"]], ["supported", "contradicted", "unsupported"])
+        self.assertEqual(
+            (found["opinions"][0]["passage"], found["opinions"][0]["source"]), ("The new gates are of green oak.", "page.text")
+        )
+        self.assertGreater(found["cost"], 0)
+        self.town.state.set_fault("model", "down", None)
+        self.assertIn("fault of its own", self.owner.post("/opinion", {"sentences": sentences, "sources": sources}, 502)["message"])
+        self.visitor("reader").post("/opinion", {"sentences": sentences, "sources": sources}, 403)
+
     def test_a_draft_is_looked_for_in_its_sources(self) -> None:
         sources = {"page.text": "The new gates are of green oak. Each weighs 2.8 tonnes."}
         found = self.owner.post(

@@ -22,6 +22,9 @@ SCREENS = (
     "/workflows/4?line=topic",
     "/workflows/5?line=sort",
     "/workflows/6?line=page",
+    "/workflows/10?line=assistant",
+    "/workflows/11?line=wide",
+    "/brands/marrowbank",
     "/connections",
 )
 
@@ -91,7 +94,7 @@ class Keyboard(WithBrowser):
 
     def test_places_and_the_shortcut_sheet(self) -> None:
         page = self.page
-        for key, heading in (("2", "Workflows"), ("5", "Runs"), ("6", "Connections")):
+        for key, heading in (("2", "Workflows"), ("5", "Runs"), ("7", "Connections")):
             page.keyboard.press(key)
             expect(page.get_by_role("heading", name=heading, exact=True)).to_be_visible()
         page.keyboard.press("?")

@@ -7,10 +7,14 @@ import dataclasses
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
+from sqlalchemy import select
 
 from ..core.drafting.shapes import ShapeError, ShapeField, shape_from
 from ..core.slots import SlotError, clauses_of, parse_condition
 from ..protocols.errors import OutsideError
+from ..steps.base import Context
+from ..steps.models import ask
+from ..store import tables
 from .auth import needs
 from .base import ChangeView, Listing, Problem, Refusal, Reply, house, send
 from .views import marked
@@ -96,6 +100,27 @@ class SupportView(BaseModel):
     missing: list[ClaimView]
 
 
+class OpinionBody(BaseModel):
+    """Sentences of a draft, and its sources by name."""
+
+    sentences: list[str] = Field(min_length=1, max_length=30)
+    sources: dict[str, str] = Field(max_length=400)
+
+
+class OpinionView(BaseModel):
+    number: int
+    verdict: str
+    passage: str
+    source: str
+
+
+class OpinionsView(BaseModel):
+    """A model's opinion on each sentence, and what asking cost."""
+
+    opinions: list[OpinionView]
+    cost: float
+
+
 @bp.post("/evidence", responses={200: Listing[SupportView]})
 @needs("reader")
 def evidence(body: EvidenceBody) -> Reply:
@@ -104,6 +129,28 @@ def evidence(body: EvidenceBody) -> Reply:
 
     found = found_in(body.text, body.sources)
     return send([SupportView.model_validate(dataclasses.asdict(one)) for one in found.sentences])
+
+
+@bp.post("/opinion", responses={200: OpinionsView, 409: Problem, 502: Problem})
+@needs("maker")
+def opinion(body: OpinionBody) -> Reply:
+    """A model's second opinion on sentences, with passages that were looked for in the sources."""
+    from ..core.drafting import opinion as asking  # used seldom
+
+    services = house().services
+    with services.store.read() as session:
+        first = select(tables.Connection.key).where(tables.Connection.kind == "model").order_by(tables.Connection.key)
+        key = session.scalar(first.limit(1))
+    if key is None:
+        raise Refusal("There is no language model here yet. Add one under Connections.", 409)
+    context = Context(services.web, services.connect, {})
+    system, user = asking.opinion_messages(body.sentences, body.sources)
+    try:
+        values, usage, _ = ask(context, key, system["content"], user["content"], asking.SHAPE)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    found = asking.opinions_of(values, len(body.sentences), body.sources)
+    return send(OpinionsView(opinions=[OpinionView.model_validate(dataclasses.asdict(one)) for one in found], cost=usage.cost))
 
 
 @bp.post("/compare", responses={200: Listing[ChangeView]})

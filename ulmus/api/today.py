@@ -36,7 +36,7 @@ class Mark(BaseModel):
 class Waiting(BaseModel):
     """Something a person has to deal with; `link` is a place in the app."""
 
-    what: Literal["approval", "unsure", "failed", "stuck", "held", "start", "gap"]
+    what: Literal["approval", "leave", "unsure", "failed", "stuck", "held", "start", "gap"]
     title: str
     says: str
     from_: str
@@ -223,7 +223,15 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
     for approval, title, name in session.execute(asked):
         says = f"Round {approval.round}" if approval.round > 1 else ""
         out.append(
-            Waiting(what="approval", title=title, says=says, from_=name, at=approval.created_at, id=approval.id, text=approval.text)
+            Waiting(
+                what="approval" if approval.draft else "leave",
+                title=title,
+                says=says,
+                from_=name,
+                at=approval.created_at,
+                id=approval.id,
+                text=approval.text,
+            )
         )
     starts = (
         select(tables.Start, tables.WorkflowRecord)

@@ -197,14 +197,6 @@ CONNECTION_KINDS: dict[str, ConnectionKind] = {
             _test_model,
         ),
         ConnectionKind(
-            "pictures",
-            "Picture maker",
-            "Any server of the images JSON protocol.",
-            PicturesSettings,
-            {"key": "API key"},
-            _test_pictures,
-        ),
-        ConnectionKind(
             "posting",
             "Network or blog",
             "Anything that takes posts by Micropub (W3C).",
@@ -243,6 +235,14 @@ CONNECTION_KINDS: dict[str, ConnectionKind] = {
             ServiceSettings,
             {"key": "API key"},
             _test_service,
+        ),
+        ConnectionKind(
+            "pictures",
+            "Picture maker",
+            "Any server of the images JSON protocol.",
+            PicturesSettings,
+            {"key": "API key"},
+            _test_pictures,
         ),
         ConnectionKind(
             "files",

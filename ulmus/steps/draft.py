@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from pydantic import BaseModel, Field, ValidationError
@@ -243,7 +244,7 @@ def _read(
             [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")],
         )
     text = text_of(values, shape)
-    return text, values, measure(text, rules, known)
+    return text, values, measure(text, rules, replace(known, values=values))
 
 
 KIND = Kind(

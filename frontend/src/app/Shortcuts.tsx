@@ -4,7 +4,7 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "Everywhere",
     [
-      ["1 … 6", "Today, Workflows, Approvals, Sheets, Runs, Connections"],
+      ["1 … 7", "Today, Workflows, Approvals, Sheets, Runs, Brands, Connections"],
       ["?", "This sheet"],
       ["Esc", "Close what is open"],
     ],

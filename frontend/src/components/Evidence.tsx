@@ -1,7 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../api/client";
+import { may, useSession } from "../app/session";
 import { Failed, Loading } from "./Quiet";
+import { sayError } from "./Toast";
+import { money } from "./words";
 
 type Support = Schemas["SupportView"];
 
@@ -50,15 +53,33 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
     queryFn: () => ok(api.POST("/api/evidence", { body: { text, sources } })),
     staleTime: 600_000,
   });
+  const [opinions, setOpinions] = useState<{ of: string; list: Schemas["OpinionView"][]; cost: number } | null>(null);
+  const [asking, setAsking] = useState(false);
+  const session = useSession();
   if (found.isPending) return <Loading what="Looking in the sources …" />;
   if (found.isError) return <Failed error={found.error} again={() => found.refetch()} />;
   const list = found.data;
   if (!list.length) return <p className="text-sm text-soft">There is nothing to look for.</p>;
   const needing = list.filter((one) => one.level !== "nothing");
   const good = needing.filter((one) => one.level === "supported" && !one.missing.length).length;
+  const doubted = list.filter((one) => one.level === "partly" || one.level === "unsupported" || one.missing.length);
+  const second = opinions?.of === text ? opinions : null;
+  async function ask() {
+    setAsking(true);
+    try {
+      const body = { sentences: doubted.slice(0, 30).map((one) => one.text), sources };
+      const said = await ok(api.POST("/api/opinion", { body }));
+      setOpinions({ of: text, list: said.opinions, cost: said.cost });
+    } catch (error) {
+      sayError(error);
+    } finally {
+      setAsking(false);
+    }
+  }
   const worst = list.findIndex((one) => one.missing.length > 0 || one.level === "unsupported");
   const at = chosen ?? (worst >= 0 ? worst : null);
   const shown = at === null ? null : list[at]!;
+  const said = shown && second?.list.find((one) => one.number === doubted.indexOf(shown) + 1);
   return (
     <div>
       <p className={`mb-2 text-sm ${good === needing.length ? "text-leaf" : worst >= 0 ? "text-brick" : "text-ochre"}`}>
@@ -67,6 +88,19 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
           ? "The sources support every sentence."
           : `The sources support ${good} of ${needing.length} sentences.`}
       </p>
+      {doubted.length > 0 && may(session.data, "maker") && (
+        <p className="mb-2 text-xs text-soft">
+          {second ? (
+            `A model was asked about ${second.list.length} of them (${money(second.cost)}); choose a sentence to see what it says.`
+          ) : (
+            <button type="button" className="text-leaf underline underline-offset-2" disabled={asking} onClick={ask}>
+              {asking
+                ? "Asking a model …"
+                : `Ask a model about the ${doubted.length === 1 ? "other one" : `other ${doubted.length}`}`}
+            </button>
+          )}
+        </p>
+      )}
       <div className="piece text-[0.98rem] leading-relaxed">
         {list.map((one, i) => (
           <span key={one.start}>
@@ -96,6 +130,18 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
             </p>
           ) : (
             <p className="mt-1 text-soft">No passage of the sources comes near to this.</p>
+          )}
+          {said && (
+            <p className="mt-2 border-t border-line pt-2">
+              <span className={said.verdict === "supported" ? "text-leaf" : "text-brick"}>
+                The model asked says: {said.verdict}.
+              </span>{" "}
+              {said.passage && (
+                <span className="font-serif">
+                  {said.passage} <span className="slot ml-1 text-xs">{said.source}</span>
+                </span>
+              )}
+            </p>
           )}
         </div>
       )}

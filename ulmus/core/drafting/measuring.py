@@ -8,13 +8,15 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from html.parser import HTMLParser
+from typing import Any
 
 from .repeats import Published
 from .rules import (
     LANGUAGES,
+    AddsUp,
     CleanHtml,
     Contains,
     Easy,
@@ -64,10 +66,11 @@ _PREAMBLE = re.compile(
 @dataclass(frozen=True)
 class Known:
     """What the measuring of some rules needs to know of the world: what the brand has published, and what is wrong with a
-    link (nothing where it answers). Where it is not known, such a rule counts as kept and says so."""
+    link (nothing where it answers), and the values of the answer. Where it is not known, such a rule counts as kept and says so."""
 
     published: Callable[[], Published] | None = None
     dead: Callable[[str], str] | None = None
+    values: Mapping[str, Any] | None = None
 
 
 NOTHING_KNOWN = Known()
@@ -164,6 +167,8 @@ def _measure(text: str, rule: Rule, known: Known) -> Finding:
             return _no(rule, wrong[0], "The HTML is not as it should be: " + "; ".join(wrong[:5]) + ".")
         case Unlike():
             return _unlike(text, rule, known)
+        case AddsUp():
+            return _adding(rule, known)
         case LinksAnswer():
             return _answering(text, rule, known)
         case Lacks():
@@ -246,6 +251,21 @@ def _unlike(text: str, rule: Unlike, known: Known) -> Finding:
         f"It is {alike} % like a piece that went out before; at most {rule.most} % are allowed. Say it in other words, or say "
         f"something else. The earlier piece: {told}",
     )
+
+
+def _adding(rule: AddsUp, known: Known) -> Finding:
+    items = (known.values or {}).get("items")
+    found = [item.get(rule.field) for item in items if isinstance(item, dict)] if isinstance(items, list) else []
+    found = found or [(known.values or {}).get(rule.field)]
+    numbers = [n for n in found if isinstance(n, int | float) and not isinstance(n, bool)]
+    wanted = re.search(r"\d+(?:\.\d+)?", rule.text.replace(",", ""))
+    if not numbers or wanted is None:
+        return _yes(rule, f"no “{rule.field}” to add up")
+    total, goal = sum(numbers), float(wanted.group())
+    says = f"“{rule.field}” adds up to {total:g} of {goal:g}"
+    if abs(total - goal) <= goal / 10:
+        return _yes(rule, says)
+    return _no(rule, says, f"The “{rule.field}” of all items adds up to {total:g}; it must add up to {goal:g}.")
 
 
 def _answering(text: str, rule: LinksAnswer, known: Known) -> Finding:

@@ -181,6 +181,14 @@ class LinksAnswer(_Rule):
     rule: Literal["links_answer"] = "links_answer"
 
 
+class AddsUp(_Rule):
+    """The numbers in a field of the answer (of each item, for a list) add up to a total, within a tenth."""
+
+    rule: Literal["adds_up"] = "adds_up"
+    field: str = Field(min_length=1, max_length=40)
+    text: str = Field(min_length=1, max_length=200)
+
+
 Rule = Annotated[
     Length
     | Words
@@ -200,7 +208,8 @@ Rule = Annotated[
     | InLanguage
     | CleanHtml
     | Unlike
-    | LinksAnswer,
+    | LinksAnswer
+    | AddsUp,
     Field(discriminator="rule"),
 ]
 
@@ -256,6 +265,8 @@ def demand(rule: Rule) -> str:
             return "Write HTML with these elements only: " + ", ".join(rule.allowed) + "."
         case Unlike():
             return "Do not say it as it was said before; find words and an angle of its own."
+        case AddsUp():
+            return f"The “{rule.field}” of all items must add up to {rule.text.strip()}."
         case LinksAnswer():
             return "Use only links that stand in the material."
 

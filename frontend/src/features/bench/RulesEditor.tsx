@@ -11,6 +11,7 @@ export type RuleDoc = {
   pace?: number;
   code?: string;
   allowed?: string[];
+  field?: string;
 };
 
 const NEW: [string, RuleDoc][] = [
@@ -33,6 +34,7 @@ const NEW: [string, RuleDoc][] = [
   ["Clean HTML", { rule: "html" }],
   ["Unlike what went out before", { rule: "unlike", most: 60 }],
   ["Its links answer", { rule: "links_answer" }],
+  ["Numbers that add up", { rule: "adds_up", field: "words", text: "1000" }],
 ];
 
 const LANGUAGES: [string, string][] = [
@@ -140,6 +142,25 @@ function Blank({ rule, change }: { rule: RuleDoc; change: (part: Partial<RuleDoc
       return (
         <>
           From {number("least", "Fewest hashtags")} to {number("most", "Most hashtags")} hashtags
+        </>
+      );
+    case "adds_up":
+      return (
+        <>
+          The{" "}
+          <Input
+            aria-label="Which field"
+            className="!w-24"
+            value={rule.field ?? ""}
+            onChange={(e) => change({ field: e.target.value })}
+          />{" "}
+          of all items add up to{" "}
+          <Input
+            aria-label="The total"
+            className="!w-32"
+            value={rule.text ?? ""}
+            onChange={(e) => change({ text: e.target.value })}
+          />
         </>
       );
     case "unlike":

@@ -102,6 +102,7 @@ export function Today() {
 function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
   const to = {
     approval: `/approvals/${one.id}`,
+    leave: `/approvals/${one.id}`,
     failed: `/runs/${one.id}`,
     stuck: `/runs/${one.id}`,
     held: `/runs/${one.id}`,
@@ -118,7 +119,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         </div>
         <span className="shrink-0 text-xs text-soft">{ago(one.at)}</span>
       </div>
-      {one.what === "approval" ? (
+      {one.what === "approval" || one.what === "leave" ? (
         <blockquote className="piece mt-2 border-l-2 border-ochre pl-3 text-[0.97rem] leading-snug">
           <Linked text={one.text} />
         </blockquote>
@@ -136,11 +137,12 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         ) : (
           <Link
             to={to}
-            className={`rounded-[4px] border px-3 py-1 text-sm ${one.what === "approval" ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
+            className={`rounded-[4px] border px-3 py-1 text-sm ${one.what === "approval" || one.what === "leave" ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
           >
             {
               {
                 approval: "Read and decide",
+                leave: "Read and decide",
                 failed: "See what happened",
                 stuck: "Say how to go on",
                 held: "Let it go on, or not",
@@ -171,6 +173,7 @@ function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
       </State>
     );
   const words = {
+    leave: "an assignment asks whether it may",
     failed: "a run stopped",
     stuck: "how should this go on?",
     held: "a run is paused",
