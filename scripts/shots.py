@@ -17,10 +17,11 @@ VIEWS = {
     "sheets": "/sheets/posts_out",
     "run": "/runs/17?line=page",
     "connections": "/connections",
-    "schedule": "/workflows/4?line=topic",
+    "assignment": "/workflows/10?line=assistant",
+    "brand": "/brands/marrowbank",
     "research": "/workflows/7?line=offers",
 }
-DARK = {"today-dark": "/", "workbench-dark": "/workflows/3?line=post&sample=2"}
+DARK = {"today-dark": "/"}
 
 
 def take(page: Page, name: str) -> None:

@@ -49,7 +49,7 @@ class Workbench(WithBrowser):
 
     def say(self, words: str, line: str | re.Pattern[str]) -> None:
         """Take the first thing the finder offers for `words`; wait for the line it makes."""
-        options = self.page.get_by_role("option")
+        options = self.page.get_by_role("listbox", name="What can come next").get_by_role("option")
         self.page.keyboard.type(words)
         expect(options.first).to_contain_text(line)
         self.page.keyboard.press("Enter")

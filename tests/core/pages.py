@@ -22,7 +22,7 @@ def plans(draw: Any) -> flow.Plan:
 
     def step(depth: int) -> flow.PlannedStep:
         name = f"s{next(counter)}"
-        manner = draw(st.sampled_from(PLAIN + (("each", "fork", "repeat") * 2 if depth < 3 else ())))
+        manner = draw(st.sampled_from(PLAIN + (("each", "fork", "repeat", "assign") * 2 if depth < 3 else ())))
         more: dict[str, Any] = {
             "retries": draw(st.integers(0, 1)),
             "then": draw(st.sampled_from(["stop", "stop", "skip", "value", "ask"])),
@@ -33,6 +33,12 @@ def plans(draw: Any) -> flow.Plan:
             more |= {"about": "item", "rounds": 2}
         elif manner == "fork":
             more["lanes"] = tuple(flow.PlannedLane(f"l{next(counter)}", steps(depth + 1)) for _ in range(draw(st.integers(1, 3))))
+        elif manner == "assign":
+            # Its tools are single steps.
+            tools = ("perform", "send", "write", "call")
+            names = [f"s{next(counter)}" for _ in range(draw(st.integers(1, 3)))]
+            more["steps"] = tuple(flow.PlannedStep(n, draw(st.sampled_from(tools)), retries=0) for n in names)
+            more["asks"] = draw(st.sampled_from(["first", "each", "never"]))
         elif manner in ("each", "repeat"):
             more |= {
                 "steps": steps(depth + 1),
@@ -92,7 +98,7 @@ class Player:
             case flow.Perform() | flow.Write() | flow.Set():
                 if pick % 7 == 0:
                     return flow.Failed(at=at, address=address, message="m", retryable=pick % 2 == 0, usage=Usage(cost=0.1))
-                return flow.Done(at=at, address=address, output={"text": f"of {address}"}, usage=Usage(calls=1))
+                return flow.Done(at=at, address=address, output=self.gives(address, pick), usage=Usage(calls=1, cost=0.01))
             case flow.Wait():
                 return flow.TimerFired(at=at, address=address)
             case flow.Ask():
@@ -122,6 +128,16 @@ class Player:
                 return flow.Judged(at=at, address=address, choice=choice, value={"text": "said"})  # type: ignore[arg-type]
         raise AssertionError(decision)
 
+    def gives(self, address: str, pick: int) -> dict[str, Any]:
+        """What a step gives; an assignment now and then wants to use tools, also one that is not there."""
+        step = self.state.at[address].current
+        assert step is not None
+        output: dict[str, Any] = {"text": f"of {address}"}
+        if step.manner == "assign" and pick % 4:
+            names = [*(s.id for s in step.steps), "nowhere"]
+            output[flow.CALLS] = [{"tool": names[(pick + n) % len(names)], "given": {"n": n}} for n in range(pick % 3 + 1)]
+        return output
+
     def arrives(self, address: str, pick: int) -> flow.Event:
         """What comes from outside where nothing is to be decided."""
         at, seq = self.now, self.state.at[address]
@@ -129,6 +145,8 @@ class Player:
             verdicts = ["approve", "approve", "decline", "back"][: 4 if seq.round < 2 else 3]
             verdict: Any = verdicts[pick % len(verdicts)]
             return flow.Answered(at=at, address=address, verdict=verdict, text="ok", note="n")
+        if seq.phase == "permitting":
+            return flow.Answered(at=at, address=address, verdict=("approve", "back", "decline")[pick % 3], text="X", note="n")
         if seq.phase == "queued":
             if pick % 5 == 0:
                 return flow.Unsure(at=at, address=address, message="?")
@@ -164,6 +182,7 @@ def picture(state: flow.State) -> Any:
                 block.results,
                 block.failures,
                 block.passed,
+                (block.said, block.calls, block.talk, block.allowed, round(block.spent, 9)),
             )
         )
         return (seq.key, seq.values, seq.position, seq.phase, seq.attempt, seq.round, seq.due, seq.notes, seq.generation, inside)

@@ -346,6 +346,18 @@ class Properties(unittest.TestCase):
             self.assertFalse(finished & set(run.state.open))
 
     @settings(max_examples=200, deadline=None)
+    @given(st.sampled_from(["first", "each"]), NUMBERS)
+    def test_an_assignment_never_acts_before_it_was_let(self, asks: Any, picks: list[int]) -> None:
+        tools = (PlannedStep("look", "perform", retries=0), PlannedStep("post", "send", retries=0))
+        run = Player(Plan("start", (PlannedStep("it", "assign", steps=tools, asks=asks, retries=0),))).play(picks)
+        let: list[str] = []
+        for event in run.events:
+            if isinstance(event, flow.Answered) and event.verdict == "approve":
+                let.append(event.address)
+            elif isinstance(event, flow.Queued):
+                self.assertTrue(event.address in let if asks == "each" else let, event.address)
+
+    @settings(max_examples=200, deadline=None)
     @given(plans(), NUMBERS)
     def test_a_run_that_has_not_ended_always_waits_for_something(self, plan: Plan, picks: list[int]) -> None:
         state = Player(plan).play(picks).state

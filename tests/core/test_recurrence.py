@@ -7,7 +7,7 @@ import itertools
 import unittest
 from zoneinfo import ZoneInfo
 
-from ulmus.core.recurrence import Quiet, RecurrenceError, due, quiet_hours
+from ulmus.core.recurrence import Quiet, RecurrenceError, due, passed_and_next, quiet_hours
 
 PARIS = "Europe/Paris"
 
@@ -131,3 +131,32 @@ class QuietHours(unittest.TestCase):
     def test_quiet_at_noon(self) -> None:
         noon = Quiet(dt.time(12), dt.time(13))
         self.assertEqual(told("FREQ=HOURLY", "UTC", "2026-03-02T11:00", 2, noon), ["Mon 02 Mar 13:00", "Mon 02 Mar 14:00"])
+
+
+class PassedAndNext(unittest.TestCase):
+    RULES = ("FREQ=DAILY;BYHOUR=2;BYMINUTE=30", "FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=9;BYMINUTE=0", "FREQ=HOURLY;BYMINUTE=0")
+
+    def test_they_are_the_neighbours_of_now_among_all_due_times(self) -> None:
+        after = dt.datetime(2026, 3, 20, 12, tzinfo=dt.UTC)
+        for rule in self.RULES:
+            times = due(rule, "Europe/Paris", after, 300)
+            for hours in (0, 1, 37, 200):
+                now = after + dt.timedelta(hours=hours, minutes=1)
+                passed, coming = passed_and_next(rule, "Europe/Paris", after, now)
+                with self.subTest(rule=rule, hours=hours):
+                    self.assertEqual(passed, max((t for t in times if t <= now), default=None))
+                    self.assertEqual(coming, min(t for t in times if t > now))
+
+    def test_after_a_long_sleep_the_last_one_is_still_found(self) -> None:
+        after, now = dt.datetime(2025, 1, 1, tzinfo=dt.UTC), dt.datetime(2026, 6, 1, 10, 2, tzinfo=dt.UTC)
+        passed, coming = passed_and_next("FREQ=MINUTELY;INTERVAL=5", "UTC", after, now)
+        assert passed is not None
+        assert coming is not None
+        self.assertEqual((passed.minute, coming.minute, coming.date()), (0, 5, now.date()))
+
+    def test_a_rule_that_has_ended_has_a_last_and_no_next(self) -> None:
+        after = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
+        rule = "DTSTART:20260101T080000\nRRULE:FREQ=DAILY;COUNT=3"
+        passed, coming = passed_and_next(rule, "UTC", after, after + dt.timedelta(days=40))
+        assert passed is not None
+        self.assertEqual((passed.day, coming), (3, None))

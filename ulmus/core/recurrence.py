@@ -24,6 +24,7 @@ from dateutil.rrule import rruleset, rrulestr
 ANCHOR = dt.datetime(2020, 1, 6)
 LONGEST_RULE = 4000
 MOST_TRIES = 400_000
+MOST_PASSED = 1000
 _STEPS = {
     "MINUTELY": dt.timedelta(minutes=1),
     "HOURLY": dt.timedelta(hours=1),
@@ -79,8 +80,27 @@ def due(rule: str, zone: str, after: dt.datetime, count: int = 1, quiet: Quiet |
     `rule` holds RRULE, RDATE, EXDATE and DTSTART lines; a lone RRULE needs no name. Times in quiet hours move to
     their end, and count once. Raises `RecurrenceError`.
     """
+    return list(itertools.islice(_due(rule, zone, after, quiet), count))
+
+
+def passed_and_next(
+    rule: str, zone: str, after: dt.datetime, now: dt.datetime, quiet: Quiet | None = None
+) -> tuple[dt.datetime | None, dt.datetime | None]:
+    """The last due time later than `after` and not later than `now`, and the first later than `now`; ``None`` where there is
+    none. As `due` otherwise."""
+    last = None
+    for n, moment in enumerate(_due(rule, zone, after, quiet)):
+        if moment > now:
+            return last, moment
+        last = moment
+        if n >= MOST_PASSED and after < now - dt.timedelta(days=1):
+            # Long asleep, by a rule of every few minutes: what passed before the last day does not matter.
+            return passed_and_next(rule, zone, now - dt.timedelta(days=1), now, quiet)
+    return last, None
+
+
+def _due(rule: str, zone: str, after: dt.datetime, quiet: Quiet | None) -> Iterator[dt.datetime]:
     place = zone_of(zone)
-    out: list[dt.datetime] = []
     limit = after.astimezone(dt.UTC)
     for moment in _moments(rule, place, after):
         if quiet is not None and quiet.holds(moment):
@@ -89,10 +109,7 @@ def due(rule: str, zone: str, after: dt.datetime, count: int = 1, quiet: Quiet |
         if placed.astimezone(dt.UTC) <= limit:
             continue
         limit = placed.astimezone(dt.UTC)
-        out.append(placed)
-        if len(out) >= count:
-            break
-    return out
+        yield placed
 
 
 def _moments(rule: str, zone: ZoneInfo, after: dt.datetime) -> Iterator[dt.datetime]:

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import String, cast, insert, or_, select
 from sqlalchemy.orm import Session
 
-from ..core.recurrence import RecurrenceError, due, quiet_hours
+from ..core.recurrence import RecurrenceError, due, passed_and_next, quiet_hours
 from ..core.workflow import Line
 from ..core.workflow.file import read_settings
 from ..protocols.errors import OutsideError
@@ -142,17 +142,14 @@ class Polling:
         last = float(here.memory.get("due", 0.0)) or here.now
         try:
             quiet = quiet_hours(settings.quiet) if settings.quiet else None
-            moments = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(last, dt.UTC), 500, quiet)
+            since, now = dt.datetime.fromtimestamp(last, dt.UTC), dt.datetime.fromtimestamp(here.now, dt.UTC)
+            passed, coming = passed_and_next(settings.rule, settings.zone, since, now, quiet)
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
-        passed = [m for m in moments if m.timestamp() <= here.now]
-        coming = [m for m in moments if m.timestamp() > here.now]
-        if len(passed) == len(moments) and passed:
-            coming = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(here.now, dt.UTC), 1, quiet)
-        next_at = coming[0].timestamp() if coming else here.now + FAR
-        memory = {"due": passed[-1].timestamp() if passed else last}
-        wanted = passed[-1:] if passed and (settings.missed == "once" or here.now - passed[-1].timestamp() <= GRACE) else []
-        says = f"Next: {coming[0]:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
+        next_at = coming.timestamp() if coming else here.now + FAR
+        memory = {"due": passed.timestamp() if passed else last}
+        wanted = passed is not None and (settings.missed == "once" or here.now - passed.timestamp() <= GRACE)
+        says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
         row_kind = kinds()[here.line.kind].rows is not None
 
         def find(session: Session) -> Found:
@@ -161,7 +158,7 @@ class Polling:
             if row_kind:
                 found = rows_found(session, here)
                 return Found(found.items, memory, f"{found.says} {says}", prime=False)
-            return Found([due_item(m) for m in wanted], memory, says, prime=False)
+            return Found([due_item(passed)] if passed else [], memory, says, prime=False)
 
         self._hand_out(here, find, next_at)
 
