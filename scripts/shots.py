@@ -112,7 +112,7 @@ def writing(page: Page, demo: Demo) -> None:
     page.goto(f"{demo.url}/workflows/3?line=post")
     page.get_by_label("Bench", exact=True).wait_for()
     page.keyboard.press("n")
-    page.get_by_role("option").first.wait_for()
+    page.get_by_role("listbox", name="What can come next").wait_for()
     take(page, "workbench-finder")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Another take").click()
