@@ -103,6 +103,29 @@ class AtTheBench(Workbench):
         expect(page.get_by_text("would ask").first).to_be_visible(timeout=20_000)
         expect(page.get_by_text(re.compile("would go out|takes at most")).first).to_be_visible(timeout=20_000)
 
+    def test_an_assignment_is_built_from_blank_and_proofed(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.blank("Looks round")
+        self.say("hand", re.compile("hand"))
+        self.add("assignment", re.compile("assignment with tools"))
+        self.add("search valley", re.compile("Valley search"))
+        self.add("read page", "Read a page")
+        # What the model is to give stands in the tools by itself.
+        expect(page.get_by_role("rowheader").nth(2)).to_contain_text("given.")
+        expect(page.get_by_role("rowheader").nth(3)).to_contain_text("given.")
+        page.get_by_role("rowheader").nth(1).get_by_role("button").click()
+        page.get_by_role("textbox", name="Goal", exact=True).click()
+        keys.type("Find what is new about seed and read two articles.")
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        page.get_by_role("button", name="Type one in").click()
+        page.get_by_role("dialog").get_by_role("textbox").first.fill("Monday")
+        page.get_by_role("dialog").get_by_role("button", name=re.compile("Add|Keep")).click()
+        expect(page.get_by_text("Lead sample")).to_be_visible()
+        page.get_by_role("button", name=re.compile("^Run .* out of date")).click()
+        expect(page.get_by_text("What it did")).to_be_visible(timeout=30_000)
+        expect(page.get_by_text("Found at")).to_be_visible()
+        self.assertEqual(page.locator("ol > li .slot").all_inner_texts()[:2], ["search", "page"])
+
     def test_everything_can_be_undone(self) -> None:
         page, keys = self.page, self.page.keyboard
         self.from_a_feed("Undone")

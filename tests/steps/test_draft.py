@@ -10,6 +10,7 @@ from ulmus.core.drafting import Known
 from ulmus.core.drafting.rules import PLAIN_ELEMENTS
 from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import markup
+from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
 from ulmus.steps.base import Connection, Context, StepFailed
 
@@ -155,6 +156,16 @@ class AwkwardAnswers(Trying):
         with self.assertRaises(StepFailed) as caught:
             self.carry_out("draft", prompt="Write a good piece of work, please. " * 300)
         self.assertIn("longer than the model takes", caught.exception.message)
+
+
+class Contradictions(Trying):
+    def test_rules_that_cannot_all_be_kept_are_said_before_any_call(self) -> None:
+        before = self.town.state.counts.get("model", 0)
+        rules = [{"rule": "length", "most": 50}, {"rule": "length", "least": 200}]
+        with self.assertRaises(OutsideError) as caught:
+            self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", rules=rules)
+        self.assertIn("at least 200 and at most 50", caught.exception.message)
+        self.assertEqual(self.town.state.counts.get("model", 0), before)
 
 
 class Texts(Trying):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, Literal
 
 from flask import g
@@ -175,7 +176,7 @@ def answer_letter(path: TokenPath, body: Answer) -> Reply:
 @bp.post("/letters/<token>/measure", responses={200: Listing[FindingView], 410: Problem})
 def measured_letter(path: TokenPath, body: Text) -> Reply:
     """The rules on a text that is being changed behind a signed link."""
-    return send(_measure(_opened(path.token), body.text))
+    return send(_measure(_opened(path.token), body.text, trying=False))
 
 
 def _opened(token: str) -> int:
@@ -291,12 +292,14 @@ def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int
     return "", None
 
 
-def _measure(approval_id: int, text: str) -> list[FindingView]:
+def _measure(approval_id: int, text: str, trying: bool = True) -> list[FindingView]:
+    """The rules on a text. Without `trying` no link is tried: whoever types it has no account."""
     with house().services.store.read() as session:
         approval = session.get_one(tables.Approval, approval_id)
     live = house().engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
     around_it = known(house().services, live.workflow.brand)
+    around_it = around_it if trying else replace(around_it, dead=None)
     return (
         [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.scope(approval.address)), around_it)]
         if line

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from typing import Any, Literal
+from urllib.parse import urlsplit
 
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
@@ -47,10 +48,12 @@ class Waiting(BaseModel):
 
 
 class WentOut(BaseModel):
-    """A piece that went out, as it appears."""
+    """A piece that went out, as it appears: its text, a picture that went along, the path of a file that was saved."""
 
     id: int
     text: str
+    picture: str = ""
+    path: str = ""
     link: str
     channel: str
     workflow_name: str
@@ -141,7 +144,9 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
     return [
         WentOut(
             id=piece.id,
-            text=str(piece.content.get("text", "")),
+            text="" if "path" in piece.content else str(piece.content.get("text", "")),
+            picture=_picture(piece.content),
+            path=str(piece.content.get("path", "")),
             link=str((piece.receipt or {}).get("link", "")),
             channel=around.connections[piece.connection].name if piece.connection in around.connections else piece.connection,
             workflow_name=name,
@@ -152,6 +157,14 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
         )
         for piece, run, name in rows
     ]
+
+
+def _picture(content: dict[str, Any]) -> str:
+    """Where the picture that went out is kept, or was; empty where there was none."""
+    if not content.get("file"):
+        return str(content.get("photo", ""))
+    shown = str(content.get("type", "image/")).startswith("image/")
+    return urlsplit(str(content["file"])).path if shown else ""
 
 
 def _marks(session: Session, midnight: float, now: float) -> list[Mark]:

@@ -61,21 +61,22 @@ class _Published:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._kept: dict[tuple[int, str | None], tuple[int, Published]] = {}
+        self._kept: dict[tuple[str, str | None], tuple[int, Published]] = {}
 
     def of(self, services: Services, brand: str | None) -> Published:
         """The last pieces of the brand that went out."""
         publishing = [name for name, kind in kinds().items() if kind.stage == "publish"]
         sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
+        place = (str(services.store.folder), brand)
         with self._lock, services.store.read() as session:
             newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
-            kept = self._kept.get((id(services), brand))
+            kept = self._kept.get(place)
             if kept is None or kept[0] != newest:
                 found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
                 # A file that was saved is no piece that readers have seen.
                 seen = [content for content in session.scalars(found) if "path" not in content]
                 texts = [str(content.get("text") or "") for content in seen]
-                kept = self._kept[id(services), brand] = (newest, Published(texts))
+                kept = self._kept[place] = (newest, Published(texts))
         return kept[1]
 
 

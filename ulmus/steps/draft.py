@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
@@ -12,7 +13,8 @@ from ..core import cost
 from ..core.cost import Usage
 from ..core.drafting import Finding, Known, Rule, assemble, broken, fitted, measure, note_message, reasons_message, with_demand
 from ..core.drafting.answers import AnswerError, unwrapped
-from ..core.drafting.rules import PLAIN_ELEMENTS
+from ..core.drafting.prompts import Cut
+from ..core.drafting.rules import PLAIN_ELEMENTS, contradictions
 from ..core.drafting.shapes import (
     MOST_FIELDS,
     TEXTS,
@@ -113,6 +115,22 @@ class DraftSettings(Settings):
     max_tokens: int = setting(
         "Longest answer", "In tokens; a token is about four characters.", control="number", default=600, ge=1, le=32_000
     )
+    shorten: Cut = setting(
+        "What is too long is cut",
+        "Only fetched material is cut, where it does not fit the model.",
+        control="choice",
+        default="end",
+        labels={"end": "from its end", "start": "from its beginning", "importance": "by what matters least for the prompt"},
+        more=True,
+    )
+    shorten_first: str = setting(
+        "Cut first",
+        "Names of the lines whose material is cut before all other, such as page.",
+        control="text",
+        default="",
+        max_length=200,
+        more=True,
+    )
     takes: list[Take] = setting("Takes", "Other ways to write it, tried in proofs.", control="takes", default=[], max_length=3)
 
 
@@ -152,6 +170,8 @@ def faults(settings: DraftSettings) -> list[tuple[str, str]]:
 
 def perform(settings: DraftSettings, context: Context) -> Result:
     """Draft, measure, and send back with reasons while a must-rule is broken."""
+    if wrong := contradictions(settings.rules):
+        raise OutsideError(f"{wrong[0]} Change the rules.")
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
     shape = shape_of(settings.answer, settings.fields, settings.choices)
@@ -198,10 +218,10 @@ def perform(settings: DraftSettings, context: Context) -> Result:
 
 def _fitting(messages: Messages, connection: Connection, settings: DraftSettings, room: int) -> tuple[Messages, list[str]]:
     """The messages as the model can take them (in `room` tokens, where that was found out), and what was shortened."""
-    if room:
-        return fitted(messages, room)
     most = connection.settings.context
-    return fitted(messages, max(200, most - settings.max_tokens)) if most else (messages, [])
+    room = room or (max(LEAST_ROOM, most - settings.max_tokens) if most else 0)
+    first = [name for name in re.split(r"[\s,;]+", settings.shorten_first) if name]
+    return fitted(messages, room, settings.shorten, first) if room else (messages, [])
 
 
 def _ask(messages: Messages, shape: Shape | None, connection: Connection, settings: DraftSettings, context: Context) -> chat.Answer:

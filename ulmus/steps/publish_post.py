@@ -35,6 +35,7 @@ class PostSettings(Settings):
 class PostOutput(BaseModel):
     link: str = Field("", description="The post’s address.")
     text: str = Field("", description="The text that went out.")
+    photo: str = Field("", description="The photo that went along, where there was one.")
 
 
 def piece(settings: PostSettings, context: Context) -> Outgoing:
@@ -61,7 +62,7 @@ def send(web: Web, connection: Connection, content: dict[str, Any], key: str) ->
     """Publish under `key`; gives the step's output."""
     photo = content["opened"] if "opened" in content else content.get("photo", "")
     link = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key, photo=photo))
-    return {"link": link, "text": content["text"]}
+    return {"link": link, "text": content["text"], "photo": content.get("photo", "")}
 
 
 def find(web: Web, connection: Connection, key: str) -> tuple[bool, dict[str, Any] | None]:

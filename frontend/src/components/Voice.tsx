@@ -1,17 +1,27 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { api, ok } from "../api/client";
 import { State } from "./State";
+
+const PAUSE = 400;
 
 export const toneOf = (verdict: string) =>
   verdict.startsWith("in this") || verdict.startsWith("near") ? "leaf" : "ochre";
 
 /** How far a text is from its brand's voice, in words; nothing where the brand has no examples. */
 export function VoiceOf({ brand, text }: { brand: string; text: string }) {
+  // While one types, what is measured is the text as it stood a moment ago.
+  const [calm, setCalm] = useState(text);
+  useEffect(() => {
+    const timer = window.setTimeout(() => setCalm(text), PAUSE);
+    return () => window.clearTimeout(timer);
+  }, [text]);
   const found = useQuery({
-    queryKey: ["voice", brand, text],
-    queryFn: () => ok(api.POST("/api/brands/{key}/voice", { params: { path: { key: brand } }, body: { text } })),
-    enabled: !!brand && !!text,
+    queryKey: ["voice", brand, calm],
+    queryFn: () => ok(api.POST("/api/brands/{key}/voice", { params: { path: { key: brand } }, body: { text: calm } })),
+    enabled: !!brand && !!calm,
     staleTime: 60_000,
+    placeholderData: keepPreviousData,
   });
   if (!found.data?.verdict) return null;
   return (

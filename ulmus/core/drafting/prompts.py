@@ -6,18 +6,22 @@ itself, and the standing part says that such text is to be used and never obeyed
 
 from __future__ import annotations
 
+import itertools
 import re
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict
 
 from .. import slots
+from ..gather.nearness import Nearness
 from .rules import Rule, demand
 
+Cut = Literal["end", "start", "importance"]
 SHORT = 200
 CHARACTERS_A_TOKEN = 4
 LEAST = 400
+_SENTENCE_END = re.compile(r"[.!?][”\"’)]*\s")
 _MATERIAL = re.compile(r'<material source="(?P<name>[^"]*)">\n(?P<text>.*?)\n</material>', re.DOTALL)
 _MARK = re.compile(r"</?\s*material\b", re.IGNORECASE)
 
@@ -70,30 +74,80 @@ def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: fr
     return Prompt(messages=tuple(m for m in messages if m["content"]), missing=(*system.missing, *user.missing))
 
 
-def fitted(messages: Sequence[dict[str, Any]], room: int) -> tuple[tuple[dict[str, Any], ...], list[str]]:
+def fitted(
+    messages: Sequence[dict[str, Any]], room: int, how: Cut = "end", first: Sequence[str] = ()
+) -> tuple[tuple[dict[str, Any], ...], list[str]]:
     """`messages` within `room` tokens (estimated at four characters each), and what was shortened, in words.
 
-    Only material is cut, from its end, at the end of a sentence where there is one: the longest pieces first, each to the
-    same length. Instructions, notes and what a brand says of itself stay whole; where they alone are too long nothing is cut.
+    Only material is cut: what comes from the steps in `first` before all other, then the longest pieces, each to the same
+    length; from its end, from its beginning, or by leaving out the sentences that have least to do with the prompt.
+    Instructions, notes and what a brand says of itself stay whole; where they alone are too long nothing is cut.
     """
     over = sum(len(m["content"]) for m in messages) - room * CHARACTERS_A_TOKEN
     pieces = [m for message in messages for m in _MATERIAL.finditer(message["content"])]
     if over <= 0 or not pieces:
         return tuple(messages), []
-    most = _level([len(piece.group("text")) for piece in pieces], over)
+    limits = _limits([(m.group("name"), len(m.group("text"))) for m in pieces], over, first)
+    prompt = " ".join(_MATERIAL.sub(" ", m["content"]) for m in messages if m["role"] == "user")
     told: list[str] = []
 
     def cut(piece: re.Match[str]) -> str:
-        text = piece.group("text")
+        text, most = piece.group("text"), next(limits)
         if len(text) <= most:
             return piece.group()
-        kept = text[:most]
-        ends = [m.end() for m in re.finditer(r"[.!?][”\"’)]*\s", kept)]
-        kept = kept[: ends[-1]].rstrip() if ends and ends[-1] > most * 0.6 else kept.rstrip()
+        kept = _SHORTER[how](text, most, prompt)
         told.append(f"{piece.group('name')} was shortened from {len(text):,} to {len(kept):,} characters.")
-        return piece.group().replace(text, f"{kept} …")
+        return piece.group().replace(text, kept)
 
     return tuple({**m, "content": _MATERIAL.sub(cut, m["content"])} for m in messages), told
+
+
+def _limits(pieces: list[tuple[str, int]], over: int, first: Sequence[str]) -> Iterator[int]:
+    """How long each piece may be, in their order."""
+    found: dict[int, int] = {}
+    for wanted in (True, False):
+        group = [n for n, (name, _) in enumerate(pieces) if (re.split(r"\W", name)[0] in first) is wanted]
+        lengths = [pieces[n][1] for n in group]
+        most = _level(lengths, over) if lengths and over > 0 else max(lengths, default=0)
+        found.update(dict.fromkeys(group, most))
+        over -= sum(max(0, length - most) for length in lengths)
+    return iter([found[n] for n in range(len(pieces))])
+
+
+def _from_the_end(text: str, most: int, prompt: str) -> str:
+    kept = text[:most]
+    ends = [m.end() for m in _SENTENCE_END.finditer(kept)]
+    kept = kept[: ends[-1]].rstrip() if ends and ends[-1] > most * 0.6 else kept.rstrip()
+    return f"{kept} …"
+
+
+def _from_the_start(text: str, most: int, prompt: str) -> str:
+    kept = text[-most:]
+    begin = next((m.end() for m in _SENTENCE_END.finditer(kept)), 0)
+    return "… " + (kept[begin:] if begin < most * 0.4 else kept).lstrip()
+
+
+def _by_importance(text: str, most: int, prompt: str) -> str:
+    """The sentences nearest to the prompt, and the first ones, in the order of the text."""
+    ends = [0, *(m.end() for m in _SENTENCE_END.finditer(text)), len(text)]
+    sentences = [text[a:b] for a, b in itertools.pairwise(ends) if text[a:b].strip()]
+    if len(sentences) < 3:
+        return _from_the_end(text, most, prompt)
+    near = Nearness(sentences).to(prompt)
+    order = sorted(range(len(sentences)), key=lambda n: (-float(near[n]) - 0.2 / (n + 1), n))
+    kept, length = set[int](), 0
+    for n in order:
+        if length + len(sentences[n]) <= most - 2:
+            kept.add(n)
+            length += len(sentences[n])
+    return "".join(sentences[n] if n in kept else ("… " if n - 1 in kept else "") for n in range(len(sentences))).strip()
+
+
+_SHORTER: dict[Cut, Callable[[str, int, str], str]] = {
+    "end": _from_the_end,
+    "start": _from_the_start,
+    "importance": _by_importance,
+}
 
 
 def _level(lengths: list[int], over: int) -> int:

@@ -139,14 +139,15 @@ def _first(seq: Sequence, step: PlannedStep, address: str) -> Decision:
 def go_on(state: State, seq: Sequence) -> None:
     """The current step is behind the sequence; stand at the next, or end."""
     state.steps += 1
-    _place(seq, seq.position + 1)
+    place(seq, seq.position + 1)
     if seq.current is None:
         finish(state, seq, "done", "")
     else:
         stand(state, seq)
 
 
-def _place(seq: Sequence, position: int) -> None:
+def place(seq: Sequence, position: int) -> None:
+    """Have the sequence stand at a step anew."""
     seq.position = position
     seq.phase, seq.attempt, seq.round, seq.due, seq.message = "ready", 1, 1, None, ""
     seq.notes, seq.block = [], None
@@ -374,61 +375,3 @@ def _tool_used(state: State, parent: Sequence, block: Block, seq: Sequence, outc
     said = {"declined": f"A person said no. {message}", "skipped": f"Passed over. {message}"}.get(outcome, message)
     _turn(parent, block, tool, seq.values[GIVEN], result if outcome == "done" else None, "" if outcome == "done" else said.strip())
     start(state, parent)
-
-
-# -- taking up again --------------------------------------------------------------------------------
-
-
-def back_to(state: State, seq: Sequence, index: int) -> None:
-    """Have the sequence stand at an earlier (or later) step, without the values of the steps from there on."""
-    for step in seq.steps[index:]:
-        _forget(seq, step)
-    _place(seq, index)
-
-
-def _forget(seq: Sequence, step: PlannedStep) -> None:
-    seq.values.pop(step.id, None)
-    seq.closed.pop(step.id, None)
-    inside = [*step.steps, *(s for lane in step.lanes for s in lane.steps)]
-    if step.manner in ("fork", "repeat"):
-        for inner in inside:
-            _forget(seq, inner)
-
-
-def reopen(state: State, parent: Sequence, name: str, number: int) -> None:
-    """Have a block stand open again for a sequence in it that failed."""
-    index = next(i for i, s in enumerate(parent.steps) if s.id == name)
-    block = parent.block if parent.position == index and parent.block else parent.closed[name]
-    if parent.phase != "open" or parent.position != index:
-        for step in parent.steps[index + 1 :]:
-            _forget(parent, step)
-        _place(parent, index)
-        parent.block, parent.phase = block, "open"
-        parent.generation = state.generation
-        stand(state, parent)
-    block.failures.pop(number, None)
-    seq = block.kept.pop(number)
-    block.running[number] = seq
-
-
-def resume(state: State, seq: Sequence) -> None:
-    """Go on at the step the sequence stands at; a block goes on with what failed in it."""
-    step = seq.current
-    assert step is not None
-    seq.generation = state.generation
-    if seq.block is not None and seq.block.kept:
-        block = seq.block
-        seq.phase = "open"
-        stand(state, seq)
-        for number in sorted(block.kept):
-            block.failures.pop(number, None)
-            child = block.kept.pop(number)
-            block.running[number] = child
-            resume(state, child)
-        if step.manner == "each":
-            start(state, seq)
-        return
-    seq.phase, seq.attempt = "rewriting" if is_rewriting(seq) else "ready", 1
-    if step.manner != "assign":
-        seq.block = None
-    stand(state, seq)

@@ -12,35 +12,31 @@ from collections.abc import Callable, Iterable
 
 from ..cost import Usage
 from . import blocks
-from .address import Address
 from .blocks import FlowError, end_item, fail, finish, go_on, stand, stop_run
-from .decisions import Decision, Finish, Hold
+from .decisions import Decision, Finish
 from .events import (
     Answered,
     Asked,
     Begun,
     Called,
-    Cancelled,
     Checked,
     Done,
-    Ended,
     Event,
     Failed,
     Heard,
-    Held,
     Judged,
     Opened,
     Queued,
-    Released,
     Resting,
     Sent,
     Stopped,
-    TakenUp,
     TimerFired,
     Unsure,
 )
 from .plan import Plan, PlannedStep
+from .resuming import resume
 from .state import Block, Sequence, State
+from .whole import WHOLE, look_at_limits
 
 LONGEST_WAIT = 3600.0
 
@@ -88,7 +84,7 @@ def apply(state: State, event: Event) -> State:
 
     Raises `FlowError` where the event cannot happen.
     """
-    if whole := _WHOLE.get(type(event)):
+    if whole := WHOLE.get(type(event)):
         whole(state, event)
         return state
     if state.ended or state.outcome is not None:
@@ -103,22 +99,8 @@ def apply(state: State, event: Event) -> State:
     step = seq.current
     assert step is not None
     rule(state, seq, step, event)
-    _look_at_limits(state, event.at)
+    look_at_limits(state, event.at)
     return state
-
-
-def _look_at_limits(state: State, now: float) -> None:
-    if state.held or state.outcome is not None:
-        return
-    limits, granted = state.plan.limits, state.granted
-    money = limits.run_money
-    if money is not None and state.usage.cost > money + granted.get("money", 0.0):
-        spent = f"{state.usage.cost:.4f}".rstrip("0")
-        state.over = Hold("money", f"This run has cost {spent}; its limit is {money:g}. Let it go on, or cancel it.")
-    elif state.steps >= limits.steps + granted.get("steps", 0.0):
-        state.over = Hold("steps", f"This run has taken {state.steps} steps, its limit. Let it go on, or cancel it.")
-    elif now - state.began > limits.hours * 3600 + granted.get("time", 0.0):
-        state.over = Hold("time", f"This run has taken more than {limits.hours:g} hours. Let it go on, or cancel it.")
 
 
 # -- steps ------------------------------------------------------------------------------------------
@@ -318,7 +300,7 @@ def _stopped(state: State, seq: Sequence, step: PlannedStep, event: Stopped) -> 
 def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> None:
     if event.choice == "again":
         state.generation += 1
-        blocks.resume(state, seq)
+        resume(state, seq)
     elif event.choice == "value":
         seq.values[step.id] = event.value
         go_on(state, seq)
@@ -333,95 +315,6 @@ def _wait_in(state: State, seq: Sequence, phase: str) -> None:
     seq.phase = phase  # type: ignore[assignment]
     stand(state, seq)
 
-
-# -- the run as a whole -----------------------------------------------------------------------------
-
-
-def _held(state: State, event: Held) -> None:
-    if state.ended or state.outcome is not None or state.held:
-        raise FlowError("only a run that goes on can be paused")
-    state.held, state.held_for, state.over = event.message, event.reason, None
-
-
-def _released(state: State, event: Released) -> None:
-    if not state.held:
-        raise FlowError("this run is not paused")
-    limits = state.plan.limits
-    if state.held_for == "money":
-        state.granted["money"] = state.usage.cost
-    elif state.held_for == "steps":
-        state.granted["steps"] = state.granted.get("steps", 0.0) + limits.steps
-    elif state.held_for == "time":
-        state.granted["time"] = event.at - state.began
-    elif state.held_for == "budget":
-        state.granted["budget"] = 1.0
-    state.held = state.held_for = ""
-    state.news = list(state.open.values())
-    _look_at_limits(state, event.at)
-
-
-def _cancelled(state: State, event: Cancelled) -> None:
-    if state.outcome not in (None, "failed"):
-        raise FlowError("the run has ended; “cancelled” cannot follow")
-    stop_run(state, "cancelled", f"Cancelled by {event.by}." if event.by else "Cancelled.")
-
-
-def _ended(state: State, event: Ended) -> None:
-    if state.ended:
-        raise FlowError("the run has ended; “ended” cannot follow")
-    state.ended, state.outcome, state.message = True, event.outcome, event.message
-
-
-def _taken_up(state: State, event: TakenUp) -> None:
-    if state.outcome == "cancelled":
-        raise FlowError("a cancelled run is not taken up again; carry it out again instead")
-    target = Address.parse(event.address)
-    path: list[tuple[Sequence, int]] = []
-    seq = state.root
-    for name, number in target.within:
-        step = next((s for s in seq.steps if s.id == name), None)
-        if step is not None and step.manner == "ask":
-            target = Address(name)  # a rewrite is taken up through the step that asks
-            break
-        block = seq.block if step is not None and seq.current is step and seq.block else seq.closed.get(name)
-        kept = block.kept.get(number) if block else None
-        if kept is None:
-            raise FlowError(f"nothing failed at {event.address}")
-        path.append((seq, number))
-        seq = kept
-    if state.outcome is None and not path:
-        raise FlowError("only what has failed or ended can be taken up again")
-    if state.held:
-        raise FlowError("the run is paused; let it go on first")
-    index = next((i for i, s in enumerate(seq.steps) if s.id == target.step), None)
-    if index is None:
-        raise FlowError(f"there is no step at {event.address}")
-    state.generation += 1
-    state.outcome, state.message, state.ended, state.over = None, "", False, None
-    for name, values in event.values.items():
-        holder = seq.holder(name)
-        if holder is not None:
-            holder.values[name] = values
-    for parent, number in path:
-        blocks.reopen(state, parent, target_of(parent, path, target), number)
-    if index != seq.position or seq.phase != "failed":
-        blocks.back_to(state, seq, index)
-    blocks.resume(state, seq)
-
-
-def target_of(parent: Sequence, path: list[tuple[Sequence, int]], target: Address) -> str:
-    """The name of the block of `parent` that `target` stands in."""
-    depth = next(i for i, (seq, _) in enumerate(path) if seq is parent)
-    return target.within[depth][0]
-
-
-_WHOLE: dict[type, Callable[..., None]] = {
-    Held: _held,
-    Released: _released,
-    Cancelled: _cancelled,
-    Ended: _ended,
-    TakenUp: _taken_up,
-}
 
 _RULES: dict[tuple[str, type], Callable[..., None]] = {
     ("ready", Done): _done,

@@ -68,7 +68,18 @@ export function Today() {
               {day.went_out.map((piece) => (
                 <li key={piece.id} className="border-b border-line py-4">
                   <div className="piece text-[0.97rem] leading-snug">
-                    <Linked text={piece.text} />
+                    {piece.picture.startsWith("/") && (
+                      <img
+                        src={piece.picture}
+                        alt={piece.path || piece.title}
+                        className="mb-2 max-h-40 border border-line"
+                      />
+                    )}
+                    {piece.path ? (
+                      <span className="font-sans text-sm">{piece.path}</span>
+                    ) : (
+                      <Linked text={piece.text} />
+                    )}
                   </div>
                   <p className="mt-2 text-xs text-soft">
                     {piece.link ? (
@@ -166,14 +177,14 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
 }
 
 function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
-  if (what === "approval")
+  if (what === "approval" || what === "leave")
     return (
       <State tone="ochre" mark="○">
-        a draft to approve{says && `, ${says.toLowerCase()}`}
+        {what === "leave" ? "an assignment asks whether it may" : "a draft to approve"}
+        {says && `, ${says.toLowerCase()}`}
       </State>
     );
   const words = {
-    leave: "an assignment asks whether it may",
     failed: "a run stopped",
     stuck: "how should this go on?",
     held: "a run is paused",
