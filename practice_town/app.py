@@ -122,6 +122,8 @@ class Town:
         """Stop serving."""
         self._stopped = True
         self._server.close()
+        # Its threads end too: a process may have many towns, one after another.
+        self._server.task_dispatcher.shutdown(timeout=1)
         self._mail.stop()
         if self._scratch is not None:
             self._scratch.cleanup()

@@ -16,6 +16,9 @@ from ulmus.store import tables
 PATIENT = {"slow": 8.0}
 
 
+ODD = ("notools", "nosystem", "short", "refusal", "loop", "cut")
+
+
 class EveryFault(WithHouse):
     def one_run(self) -> int:
         if not hasattr(self, "workflow_id"):
@@ -68,7 +71,10 @@ class EveryFault(WithHouse):
         with self.services.store.write() as session:
             record = session.get_one(tables.Connection, "model")
             record.settings = {**record.settings, "max_seconds": 1}
-        self.trial("model", [m for m in MODES["model"] if m not in ("slow", "busy", "bare")], 3)
+        self.trial("model", [m for m in MODES["model"] if m not in ("slow", "busy", "bare", *ODD)], 3)
+
+    def test_models_that_answer_oddly_until_someone_looks(self) -> None:
+        self.trial("model", list(ODD), 3)
 
     def test_networks_that_misbehave_until_someone_looks(self) -> None:
         self.trial("network", [m for m in MODES["network"] if m not in ("slow", "busy")], 3)
