@@ -31,7 +31,7 @@ _ACTS = {
 
 def next_use(messages: list[dict[str, Any]], tools: list[dict[str, Any]], compose: Any) -> dict[str, Any] | None:
     """The next tool with what it is given, or ``None`` where it is time to answer. `compose` writes a text of a length."""
-    goal = next((str(m["content"]) for m in messages if m.get("role") == "user"), "")
+    goal = next((str(m["content"]) for m in messages if m.get("role") == "user"), "").removeprefix("The goal:").strip()
     used = [(name, given) for m in messages for name, given in _used(m)]
     given = "\n".join(str(m.get("content") or "") for m in messages if m.get("role") in ("tool", "user"))
     failed = sum("It failed:" in str(m.get("content") or "") for m in messages)
