@@ -26,6 +26,7 @@ _ACTS = {
     "record": ("row", "sheet"),
     "sheet": ("row", "sheet"),
     "row": ("row", "sheet"),
+    "ask": ("question",),
 }
 
 
@@ -98,7 +99,9 @@ def _use(tool: dict[str, Any], goal: str, link: str, compose: Any) -> dict[str, 
     given = {}
     for name, part in (tool.get("parameters") or {}).get("properties", {}).items():
         about = f"{name} {part.get('description', '')}".lower()
-        if re.search(r"link|url|address|page\b", about) and link:
+        if "question" in about:
+            given[name] = f"What should be said about {_query(goal)}?"
+        elif re.search(r"link|url|address|page\b", about) and link:
             given[name] = link
         elif re.search(r"query|words|search|look for|about what|topic", about):
             given[name] = _query(goal)

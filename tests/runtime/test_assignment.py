@@ -7,7 +7,7 @@ from typing import Any
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
 from ulmus.core.workflow import Workflow, check
-from ulmus.runtime import workflows
+from ulmus.runtime import asking, workflows
 from ulmus.steps import kinds
 from ulmus.store import tables
 
@@ -93,6 +93,29 @@ class Assignments(WithHouse):
         run = self.begun(permission="never")
         self.until(run, "done")
         self.assertEqual(len(self.posts()), 1)
+
+    def test_it_asks_a_person_a_question_and_goes_on_with_the_answer(self) -> None:
+        document = assignment(self.town.url, goal="Find what is new about seed, read one article, and ask the editor.")
+        asked = {"question": "<<given.question>>", "who": "ida@agency.example"}
+        document["steps"][0]["steps"][2] = {"id": "editor", "kind": "ask_question", "settings": asked}
+        run = self.started(document)
+        question = self.question(run)
+        self.assertEqual(question.text, "What should be said about seed?")
+        for verdict, words in (("back", "Write your answer"), ("approve", "Write your answer first")):
+            with self.assertRaisesRegex(asking.AnswerRefused, words):
+                self.answer(run, verdict, note="n")  # type: ignore[arg-type]
+        self.answer(run, text="Say that the pea is back.")
+        self.until(run, "done")
+        last = [e for e in self.events(run) if isinstance(e, flow.Done)][-1]
+        self.assertIn("Say that the pea is back.", str(last.detail["messages"]))
+
+    def test_a_question_on_the_page_gives_its_answer_to_the_lines_below(self) -> None:
+        ask = {"id": "answer", "kind": "ask_question", "settings": {"question": "How many came?", "who": "ida@agency.example"}}
+        log = {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Post": "<<answer.text>> by <<answer.by>>"}}}
+        run = self.started({**assignment(self.town.url), "steps": [ask, log]})
+        self.answer(run, text="Six hundred.")
+        self.until(run, "done")
+        self.assertEqual(self.rows()[0]["Post"], "Six hundred. by Ines")
 
     def test_limits_of_uses_and_rounds_make_it_answer_with_what_it_has(self) -> None:
         for limit in ({"calls": 1}, {"rounds": 2}):

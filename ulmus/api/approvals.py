@@ -79,6 +79,7 @@ class ApprovalView(ApprovalSummary):
     final_text: str = ""
     mail: str = ""
     act: str = ""
+    question: bool = False
     brand: str = ""
 
 
@@ -113,6 +114,7 @@ class Letter(BaseModel):
     sources: list[Source]
     decided_by: str
     act: str = ""
+    question: bool = False
 
 
 @bp.get("/approvals", responses={200: Queue})
@@ -232,6 +234,7 @@ def _full(approval_id: int) -> ApprovalView:
         final_text=approval.final_text,
         mail="" if piece is None else told.get(piece.state, piece.message),
         act=_act(workflow, approval),
+        question=approval.draft == asking.QUESTION,
         brand=workflow.brand or "",
     )
 

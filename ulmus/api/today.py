@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import Workflow, World, check
+from ..runtime.asking import QUESTION
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
@@ -37,7 +38,7 @@ class Mark(BaseModel):
 class Waiting(BaseModel):
     """Something a person has to deal with; `link` is a place in the app."""
 
-    what: Literal["approval", "leave", "unsure", "failed", "stuck", "held", "start", "gap"]
+    what: Literal["approval", "leave", "question", "unsure", "failed", "stuck", "held", "start", "gap"]
     title: str
     says: str
     from_: str
@@ -237,7 +238,7 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
         says = f"Round {approval.round}" if approval.round > 1 else ""
         out.append(
             Waiting(
-                what="approval" if approval.draft else "leave",
+                what={"": "leave", QUESTION: "question"}.get(approval.draft, "approval"),
                 title=title,
                 says=says,
                 from_=name,

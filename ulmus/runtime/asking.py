@@ -18,21 +18,23 @@ if TYPE_CHECKING:
 
 Verdict = Literal["approve", "back", "decline"]
 LONGEST_NOTE = 4000
+QUESTION = "?"
 
 
 class AnswerRefused(ValueError):
     """The answer cannot be taken; the message says why and what to do."""
 
 
-def open_question(services: Services, session: Session, run_id: int, line: Line, decision: flow.Ask, text: str) -> int:
-    """Store a question, and the mail that tells the person of it, in the caller's transaction."""
+def open_question(services: Services, session: Session, run_id: int, line: Line, decision: flow.Ask, text: str, draft: str) -> int:
+    """Store a question, and the mail that tells the person of it, in the caller's transaction. `draft` names the draft that
+    is shown; it is `QUESTION` for one to be answered in words, and empty for an act of an assignment."""
     settings, now = line.settings, services.clock()
     approval = tables.Approval(
         run_id=run_id,
         address=decision.address,
         round=decision.round,
-        last=decision.last,
-        draft=str(settings.get("draft", "")),
+        last=decision.last or draft == QUESTION,
+        draft=draft,
         who=str(settings.get("who", "")),
         text=text,
         created_at=now,
@@ -48,7 +50,7 @@ def open_question(services: Services, session: Session, run_id: int, line: Line,
                 approval_id=approval.id,
                 connection=str(settings["mail"]),
                 kind="approval_mail",
-                content={"to": approval.who, **_letter(run.title, text, link, decision)},
+                content={"to": approval.who, **_letter(run.title, text, link, decision, draft == QUESTION)},
                 state="queued",
                 queued_at=now,
                 due_at=now,
@@ -72,8 +74,13 @@ def answer(engine: Engine, approval_id: int, verdict: Verdict, by: str, text: st
     if approval.state != "open":
         raise AnswerRefused(_already(approval))
     if verdict == "back" and approval.last:
+        if approval.draft == QUESTION:
+            raise AnswerRefused("Write your answer, and send it.")
         raise AnswerRefused("This was the last round. Approve it, change the text yourself, or decline.")
-    final = (approval.text if text is None else text).strip()
+    asked = approval.text if approval.draft != QUESTION else ""
+    final = (asked if text is None else text).strip()
+    if verdict == "approve" and approval.draft == QUESTION and final in ("", approval.text.strip()):
+        raise AnswerRefused("Write your answer first.")
     if not approval.draft and final != approval.text.strip():
         raise AnswerRefused("What an assignment wants to do cannot be changed here. Send it back with a note.")
     if verdict == "approve" and not final:
@@ -105,16 +112,17 @@ def _already(approval: tables.Approval) -> str:
     return f"This draft was already {words.get(approval.state, 'answered')} by {approval.decided_by}."
 
 
-def _letter(title: str, text: str, link: str, decision: flow.Ask) -> dict[str, str]:
+def _letter(title: str, text: str, link: str, decision: flow.Ask, question: bool) -> dict[str, str]:
     round_words = f"Round {decision.round}{' (the last)' if decision.last else ''}. " if decision.round > 1 else ""
+    lead = "You are asked a question." if question else "A draft waits for your word."
     plain = (
-        f"A draft waits for your word.\n{round_words}From: {title}\n\n----\n{text}\n----\n\n"
+        f"{lead}\n{round_words}From: {title}\n\n----\n{text}\n----\n\n"
         f"Read and answer here (opening the link decides nothing):\n{link}\n\nThe link works for {links.DAYS} days."
     )
     page = (
-        f"<p>A draft waits for your word. {round_words}From: {html.escape(title)}</p>"
+        f"<p>{lead} {round_words}From: {html.escape(title)}</p>"
         f'<blockquote style="border-left:3px solid #3d6b35;padding:8px 14px;white-space:pre-wrap;font-family:Georgia,serif">'
         f'{html.escape(text)}</blockquote><p><a href="{html.escape(link)}">Read and answer</a> '
         f"(opening the link decides nothing). The link works for {links.DAYS} days.</p>"
     )
-    return {"subject": f"To approve: {title}"[:150], "text": plain, "html": page}
+    return {"subject": f"{'A question' if question else 'To approve'}: {title}"[:150], "text": plain, "html": page}

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from ..core import flow, slots
 from ..core.workflow import Line, Workflow, World
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import TOOLS, field_control, map_templates, templates_of
+from ..core.workflow.kinds import field_control, map_templates, templates_of
 from ..core.workflow.sentences import sentence
 from ..protocols.errors import OutsideError
 from ..steps import kinds
@@ -50,7 +50,7 @@ def tools_of(line: Line) -> tuple[Tool, ...]:
     known, out = kinds(), []
     for inner in line.steps:
         kind = known.get(inner.kind)
-        if kind is None or inner.muted or kind.manner not in TOOLS:
+        if kind is None or inner.muted or not kind.can_be_a_tool:
             continue
         wanted: dict[str, str] = {}
         for place, text in templates_of(kind, inner.settings):

@@ -18,7 +18,7 @@ from ..steps import kinds
 from ..steps.base import Context
 from ..store import tables
 from . import carry
-from .asking import open_question
+from .asking import QUESTION, open_question
 from .beginning import DEEPEST
 from .journal import Live, Writing
 from .shelf import shelf
@@ -108,13 +108,17 @@ class Inside:
         raise AssertionError(decision)
 
     def _ask(self, writing: Writing, live: Live, decision: flow.Ask, line: Line, values: Mapping[str, Any]) -> flow.Event:
-        if kinds()[line.kind].manner == "ask":
+        draft = str(line.settings.get("draft", ""))
+        if kinds()[line.kind].shows_a_draft:
             text = str((values.get(str(line.settings.get("draft"))) or {}).get("text", ""))
+        elif kinds()[line.kind].manner == "ask":
+            filled: Any = carry.filled(kinds()[line.kind], line, values)
+            text, draft = filled.question.strip(), QUESTION
         else:
             # A tool of an assignment: whoever the assignment names is asked whether it may act.
             text = self._act(live, line, values)
             line = live.line(flow.Address.parse(decision.address).within[-1][0])
-        approval = open_question(self.engine.services, writing.session, live.run_id, line, decision, text)
+        approval = open_question(self.engine.services, writing.session, live.run_id, line, decision, text, draft)
         writing.then.append(self.engine.outbox.hurry)
         return flow.Asked(at=self._now, address=decision.address, approval=approval, text=text)
 

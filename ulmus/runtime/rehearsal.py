@@ -64,6 +64,10 @@ def _of(result: Result) -> Gave:
 
 def _asked(line: Line, context: Context, workflow: Workflow) -> Gave:
     """A question played as yes; with a note set for proofs, first sent back with it and then passed."""
+    if not kinds()[line.kind].shows_a_draft:
+        settings: Any = carry.filled(kinds()[line.kind], line, context.values)
+        answered = settings.played.strip() or "The answer stands here in a run."
+        return {"text": answered, "by": PLAYED_BY}, {"would": "ask", "question": settings.question}, Usage()
     draft, note = str(line.settings.get("draft")), str(line.settings.get("played") or "").strip()
     text = str((context.values.get(draft) or {}).get("text", ""))
     passed = {"text": text, "by": PLAYED_BY, "note": note, "rounds": 1, "edited": False}

@@ -12,7 +12,7 @@ from typing import Any, Literal
 from .. import slots
 from ..drafting.rules import contradictions
 from .file import read_settings
-from .kinds import TOOLS, Kinds, KindSpec, field_control, templates_of
+from .kinds import Kinds, KindSpec, field_control, templates_of
 from .model import Lane, Line, Workflow
 
 BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
@@ -294,7 +294,7 @@ def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     asked = False
     for line, within, muted in workflow.walk():
         manner = getattr(kinds.get(line.kind), "manner", "")
-        asked = asked or (manner == "ask" and not muted)
+        asked = asked or (manner == "ask" and kinds[line.kind].shows_a_draft and not muted)
         if any(isinstance(w, Line) and w.settings.get("permission", "first") != "never" for w in _assignments(within, kinds)):
             continue
         if manner == "send" and kinds[line.kind].stage == "publish" and not asked and not muted:
@@ -311,7 +311,7 @@ def _tools(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     found = []
     for line, within, _ in workflow.walk():
         spec = kinds.get(line.kind)
-        if spec is not None and _assignments(within, kinds) and spec.manner not in TOOLS:
+        if spec is not None and _assignments(within, kinds) and not spec.can_be_a_tool:
             found.append(LineProblem(line.id, f"“{spec.title}” cannot be a tool of an assignment. Move it out."))
     return found
 

@@ -14,7 +14,7 @@ from typing import Any
 from ..slots import Path
 from .checks import World, surroundings
 from .edits import add, after
-from .kinds import BLOCKS, TOOLS, Kinds, KindSpec, field_control
+from .kinds import BLOCKS, Kinds, KindSpec, field_control
 from .model import Lane, Line, Workflow
 
 # What follows what, from what people do most: 0 to 5.
@@ -89,7 +89,7 @@ class _Place:
     def offers(self) -> Iterator[tuple[KindSpec, Offer]]:
         """Every kind that can stand here, once for each connection or sheet it names."""
         for spec in self.kinds.values():
-            if (spec.manner == "start") != self.starts or ("given" in self.scope and spec.manner not in TOOLS):
+            if (spec.manner == "start") != self.starts or ("given" in self.scope and not spec.can_be_a_tool):
                 continue
             name = next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
             choices = self._choices(spec, name) if name else {}

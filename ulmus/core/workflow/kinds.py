@@ -57,6 +57,16 @@ class KindSpec:
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
 
+    @property
+    def shows_a_draft(self) -> bool:
+        """Whether it puts a draft before a person."""
+        return self.manner == "ask" and "draft" in self.settings.model_fields
+
+    @property
+    def can_be_a_tool(self) -> bool:
+        """Whether an assignment can use it."""
+        return self.manner in TOOLS or (self.manner == "ask" and not self.shows_a_draft)
+
     def scope(self) -> dict[str, Any]:
         """The outputs as a scope for the slot checker: name → type's word, or what stands under it."""
         return {name: type_word(field) for name, field in self.output.model_fields.items()}

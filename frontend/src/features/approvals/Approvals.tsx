@@ -88,6 +88,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
   const asked = useQuery({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", path)) });
   const [text, setText] = useState<string | null>(null);
   const [note, setNote] = useState("");
+  const [answer, setAnswer] = useState("");
   const [noting, setNoting] = useState(false);
   const [busy, setBusy] = useState(false);
   const piece = useRef<HTMLTextAreaElement>(null);
@@ -105,16 +106,25 @@ function Desk({ id, next }: { id: number; next?: number }) {
 
   async function decide(verdict: "approve" | "back" | "decline") {
     if (!open || busy) return;
+    const question = asked.data?.question;
+    if (question && verdict === "approve" && !answer.trim()) {
+      noteBox.current?.focus();
+      return;
+    }
     if (verdict === "back" && !note.trim()) {
       setNoting(true);
       return;
     }
     setBusy(true);
     try {
-      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: now, note } }));
+      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: question ? answer : now, note } }));
       say(
         {
-          approve: asked.data?.act ? "It may. It goes on now." : "Approved. It goes out now.",
+          approve: question
+            ? "Answered. It goes on now."
+            : asked.data?.act
+              ? "It may. It goes on now."
+              : "Approved. It goes out now.",
           back: asked.data?.act ? "It was told so." : "Sent back. The rewrite comes here for another look.",
           decline: "Declined. Nothing goes out.",
         }[verdict],
@@ -131,7 +141,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
 
   useKeys({
     a: () => decide("approve"),
-    b: () => setNoting(true),
+    b: () => !asked.data?.question && setNoting(true),
     d: () => decide("decline"),
     e: () => piece.current?.focus(),
   });
@@ -146,7 +156,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
         <p className="text-xs text-soft">
           {a.workflow_name} · for {a.who}
           {a.round > 1 && ` · round ${a.round}`}
-          {a.last && " · the last round"} ·{" "}
+          {a.last && !a.question && " · the last round"} ·{" "}
           <Link className="underline underline-offset-2" to={`/runs/${a.run}`}>
             the run
           </Link>
@@ -158,30 +168,57 @@ function Desk({ id, next }: { id: number; next?: number }) {
           </p>
         )}
         <p className="smallcaps mb-1 text-soft">
-          {a.act ? "What it would do" : a.channel ? `As it will appear on ${a.channel}` : "The piece"}
+          {a.question
+            ? "The question"
+            : a.act
+              ? "What it would do"
+              : a.channel
+                ? `As it will appear on ${a.channel}`
+                : "The piece"}
         </p>
         <div className="border-y border-rule py-5">
           <EditablePiece
-            text={open ? now : a.final_text || a.text}
-            limit={a.limit}
-            disabled={!open || !!a.act}
+            text={open || a.question ? now : a.final_text || a.text}
+            limit={a.question ? null : a.limit}
+            disabled={!open || !!a.act || a.question}
             onChange={setText}
             inputRef={piece}
           />
         </div>
+        {a.question && !open && a.final_text && (
+          <p className="mt-4 border-l-2 border-leaf pl-3 font-serif text-lg whitespace-pre-wrap">{a.final_text}</p>
+        )}
         {open ? (
           <div className="mt-5">
+            {a.question && (
+              <Area
+                ref={noteBox}
+                rows={4}
+                className="mb-3"
+                aria-label="Your answer"
+                placeholder="Your answer"
+                value={answer}
+                onChange={(e) => setAnswer(e.target.value)}
+                onKeyDown={(e) => {
+                  if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) decide("approve");
+                }}
+              />
+            )}
             <div className="flex flex-wrap items-center gap-2">
               <Button look="main" disabled={busy} onClick={() => decide("approve")} hint="A">
                 {text !== null && text.trim() !== original.trim()
                   ? "Approve with my changes"
-                  : a.act
-                    ? "Let it"
-                    : "Approve"}
+                  : a.question
+                    ? "Answer"
+                    : a.act
+                      ? "Let it"
+                      : "Approve"}
               </Button>
-              <Button disabled={busy || a.last} onClick={() => setNoting(true)} hint="B">
-                Send back with a note
-              </Button>
+              {!a.question && (
+                <Button disabled={busy || a.last} onClick={() => setNoting(true)} hint="B">
+                  Send back with a note
+                </Button>
+              )}
               <Button disabled={busy} onClick={() => decide("decline")} hint="D">
                 Decline
               </Button>
@@ -192,7 +229,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
               )}
             </div>
             {broken && <p className="mt-2 text-sm text-brick">The text breaks a rule; see the right-hand side.</p>}
-            {a.last && (
+            {a.last && !a.question && (
               <p className="mt-2 text-sm text-soft">This is the last round: approve, change it yourself, or decline.</p>
             )}
             {noting && !a.last && (
@@ -242,7 +279,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
         )}
       </section>
       <aside aria-label="Evidence" className="overflow-y-auto border-l border-line bg-sheet px-6 py-6">
-        {!a.act && a.brand && (
+        {!a.act && !a.question && a.brand && (
           <div className="mb-6 empty:hidden">
             <VoiceOf brand={a.brand} text={open ? now : a.final_text || a.text} />
           </div>

@@ -31,10 +31,15 @@ export function Letter() {
     setBusy(true);
     setWrong("");
     try {
-      await ok(api.POST("/api/letters/{token}", { ...path, body: { verdict, text: now, note } }));
+      await ok(
+        api.POST("/api/letters/{token}", {
+          ...path,
+          body: { verdict, text: a.question ? note : now, note: a.question ? "" : note },
+        }),
+      );
       setSaid(
         {
-          approve: "Approved. Thank you; it goes out now.",
+          approve: a.question ? "Thank you. It goes on now." : "Approved. Thank you; it goes out now.",
           back: "Sent back. You will get the rewrite by mail.",
           decline: "Declined. Nothing goes out.",
         }[verdict],
@@ -49,8 +54,9 @@ export function Letter() {
   return (
     <main className="mx-auto max-w-2xl px-5 py-6">
       <p className="text-xs text-soft">
-        A draft waits for your word{a.round > 1 && `, round ${a.round}`}
-        {a.last && ", the last"}
+        {a.question ? "You are asked a question" : "A draft waits for your word"}
+        {a.round > 1 && `, round ${a.round}`}
+        {a.last && !a.question && ", the last"}
       </p>
       <h1 className="mt-1 font-serif text-2xl leading-snug font-semibold">{a.title}</h1>
       {a.act && (
@@ -61,8 +67,8 @@ export function Letter() {
       <div className="mt-5 border-y border-rule py-4">
         <EditablePiece
           text={now}
-          limit={a.limit}
-          disabled={a.state !== "open" || !!said || !!a.act}
+          limit={a.question ? null : a.limit}
+          disabled={a.state !== "open" || !!said || !!a.act || a.question}
           onChange={setText}
           inputRef={piece}
         />
@@ -78,9 +84,24 @@ export function Letter() {
         </p>
       ) : (
         <div className="mt-5 space-y-4">
+          {a.question && (
+            <Area
+              rows={4}
+              aria-label="Your answer"
+              placeholder="Your answer"
+              value={note}
+              onChange={(e) => setNote(e.target.value)}
+            />
+          )}
           <div className="flex flex-wrap gap-2">
             <Button look="main" className="!py-2 !text-base" disabled={busy} onClick={() => decide("approve")}>
-              {now.trim() === original.trim() ? (a.act ? "Let it" : "Approve") : "Approve with my changes"}
+              {now.trim() === original.trim()
+                ? a.question
+                  ? "Answer"
+                  : a.act
+                    ? "Let it"
+                    : "Approve"
+                : "Approve with my changes"}
             </Button>
             <Button className="!py-2 !text-base" disabled={busy} onClick={() => decide("decline")}>
               Decline

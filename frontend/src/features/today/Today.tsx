@@ -110,10 +110,14 @@ export function Today() {
   );
 }
 
+/** What waits for a person's word at the desk. */
+const ASKED = new Set<Waiting["what"]>(["approval", "leave", "question"]);
+
 function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
   const to = {
     approval: `/approvals/${one.id}`,
     leave: `/approvals/${one.id}`,
+    question: `/approvals/${one.id}`,
     failed: `/runs/${one.id}`,
     stuck: `/runs/${one.id}`,
     held: `/runs/${one.id}`,
@@ -130,7 +134,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         </div>
         <span className="shrink-0 text-xs text-soft">{ago(one.at)}</span>
       </div>
-      {one.what === "approval" || one.what === "leave" ? (
+      {ASKED.has(one.what) ? (
         <blockquote className="piece mt-2 border-l-2 border-ochre pl-3 text-[0.97rem] leading-snug">
           <Linked text={one.text} />
         </blockquote>
@@ -148,12 +152,13 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         ) : (
           <Link
             to={to}
-            className={`rounded-[4px] border px-3 py-1 text-sm ${one.what === "approval" || one.what === "leave" ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
+            className={`rounded-[4px] border px-3 py-1 text-sm ${ASKED.has(one.what) ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
           >
             {
               {
                 approval: "Read and decide",
                 leave: "Read and decide",
+                question: "Answer",
                 failed: "See what happened",
                 stuck: "Say how to go on",
                 held: "Let it go on, or not",
@@ -177,10 +182,16 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
 }
 
 function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
-  if (what === "approval" || what === "leave")
+  if (what === "approval" || what === "leave" || what === "question")
     return (
       <State tone="ochre" mark="○">
-        {what === "leave" ? "an assignment asks whether it may" : "a draft to approve"}
+        {
+          {
+            approval: "a draft to approve",
+            leave: "an assignment asks whether it may",
+            question: "a question to answer",
+          }[what]
+        }
         {says && `, ${says.toLowerCase()}`}
       </State>
     );
