@@ -1,7 +1,7 @@
 """Runs all tests and ends with one line: how many passed and failed. ``python -m tests.run [name …]`` runs some.
 
-The tests of the core need nothing but the processor; they run in a process of their own beside the others, which mostly
-wait for servers and browsers.
+The tests of the core, of the protocols and of single steps need no house and no browser; they run in a process of their own
+beside the others, which mostly wait for servers and browsers.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 SLOWEST = 12
-BESIDE = "tests.core"
+BESIDE = ("tests.core", "tests.protocols", "tests.steps")
 
 
 class Timed(unittest.TextTestResult):
@@ -39,7 +39,7 @@ def main() -> int:
     logging.disable(logging.CRITICAL)
     loader = unittest.TestLoader()
     beside = None
-    if sys.argv[1:] == ["core"]:
+    if sys.argv[1:] == ["beside"]:
         os.nice(5)
         suite = unittest.TestSuite(t for t in every(loader) if t.id().startswith(BESIDE))
     elif sys.argv[1:]:
@@ -47,7 +47,7 @@ def main() -> int:
     else:
         suite = unittest.TestSuite(t for t in every(loader) if not t.id().startswith(BESIDE))
         beside = subprocess.Popen(
-            [sys.executable, "-m", "tests.run", "core"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+            [sys.executable, "-m", "tests.run", "beside"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
         )
     result = unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
@@ -60,7 +60,7 @@ def main() -> int:
         failed += int(found[-1][1]) if found else 1
         print("The slowest:", *(f"  {took:5.1f} s  {name}" for took, name in sorted(Timed.took)[: -SLOWEST - 1 : -1]), sep="\n")
     line = f"{passed} passed, {failed} failed"
-    if sys.argv[1:] != ["core"]:
+    if sys.argv[1:] != ["beside"]:
         Path(".stamps").mkdir(exist_ok=True)
         Path(".stamps/result").write_text(line + "\n", "utf-8")
     print(line, flush=True)
