@@ -84,16 +84,18 @@ export function EvidencePane({ asked, findings, text }: { asked: Asked; findings
   );
   return (
     <div className="space-y-6">
-      {text && asked.sources.length > 0 && (
+      {text && !asked.question && asked.sources.length > 0 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">Evidence</h3>
           <EvidenceOf text={text} sources={sources} />
         </section>
       )}
-      <section>
-        <h3 className="smallcaps mb-1 text-soft">Rules</h3>
-        <Findings findings={findings} />
-      </section>
+      {!asked.question && !asked.act && (
+        <section>
+          <h3 className="smallcaps mb-1 text-soft">Rules</h3>
+          <Findings findings={findings} />
+        </section>
+      )}
       {asked.round > 1 && last && last.changes.length > 0 && (
         <section>
           <h3 className="smallcaps mb-1 text-soft">What changed since the last round</h3>
@@ -115,8 +117,8 @@ export function EvidencePane({ asked, findings, text }: { asked: Asked; findings
           </ul>
         </section>
       )}
-      {asked.sources.map((source) => (
-        <section key={source.step}>
+      {asked.sources.map((source, n) => (
+        <section key={`${n} ${source.step}`}>
           <h3 className="smallcaps mb-1 text-soft">Source</h3>
           <p className="font-serif text-lg leading-snug">{source.title}</p>
           {source.link && (
