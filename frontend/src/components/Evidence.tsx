@@ -96,7 +96,7 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
             <button type="button" className="text-leaf underline underline-offset-2" disabled={asking} onClick={ask}>
               {asking
                 ? "Asking a model …"
-                : `Ask a model about the ${doubted.length === 1 ? "other one" : `other ${doubted.length}`}`}
+                : `Ask a model about the ${doubted.length === 1 ? "sentence" : `${doubted.length} sentences`} in doubt`}
             </button>
           )}
         </p>
