@@ -12,6 +12,8 @@ from .world import SITES, articles
 bp = Blueprint("control", __name__, url_prefix="/control")
 HABITS = {
     "length": "Writes too long",
+    "counts": "Uses more hashtags than asked for",
+    "figure": "Makes up a figure",
     "quotes": "Puts the post in quotation marks",
     "emoji": "Adds an emoji",
     "preamble": "Says something before the post",

@@ -234,6 +234,11 @@ def misbehave(text: str, task: Task, messages: list[dict[str, str]], habits: dic
                 break
             if sentence not in text:
                 text = f"{sentence} {text}"
+    if rolls("figure"):
+        # A figure that stands nowhere, in a sentence of its own.
+        text = re.sub(r"(?=\n\n|\Z)", f" It has grown by {37 + len(text) % 60} per cent.", text, count=1)
+    if rolls("counts"):
+        text = f"{text} #{' #'.join(w.capitalize() for w in _counted_words(task)[:4])}"
     if rolls("emoji"):
         text = re.sub(r"(?=\n\n|\Z)", " 🌱", text, count=1)
     if rolls("quotes"):
@@ -241,6 +246,12 @@ def misbehave(text: str, task: Task, messages: list[dict[str, str]], habits: dic
     if rolls("preamble"):
         text = f"Here is your post:\n{text}"
     return text
+
+
+def _counted_words(task: Task) -> list[str]:
+    """The words the material has most of, that its hashtags may be made of."""
+    words = Counter(w.lower() for w in _WORD.findall(task.material) if len(w) > 4 and w.lower() not in STOP | PLAIN)
+    return [word for word, _ in words.most_common(8)]
 
 
 def small_talk(task: Task) -> str:

@@ -26,7 +26,8 @@ class State:
         self.posts: list[dict[str, Any]] = []
         self.mails: list[dict[str, Any]] = []
         self.faults: dict[str, dict[str, Any]] = {}
-        self.habits: dict[str, Any] = {"length": 0, "quotes": 0, "emoji": 0, "preamble": 0, "format": 0, "invent": 0, "pace": 0}
+        names = ("length", "counts", "quotes", "emoji", "preamble", "format", "figure", "invent", "pace")
+        self.habits: dict[str, Any] = dict.fromkeys(names, 0)
         self.released: dict[str, dict[str, float]] = {}
         self.counts: dict[str, int] = {}
         self.calls: list[dict[str, Any]] = []

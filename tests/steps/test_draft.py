@@ -7,6 +7,7 @@ from typing import Any
 
 from tests.steps.trying import Trying
 from ulmus.core.drafting import Known
+from ulmus.core.drafting.evidence import evidence
 from ulmus.core.drafting.rules import PLAIN_ELEMENTS
 from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import markup
@@ -156,6 +157,27 @@ class AwkwardAnswers(Trying):
         with self.assertRaises(StepFailed) as caught:
             self.carry_out("draft", prompt="Write a good piece of work, please. " * 300)
         self.assertIn("longer than the model takes", caught.exception.message)
+
+
+class Habits(Trying):
+    """What the practice model can be told to break is found by measuring, and mended by sending it back."""
+
+    def test_an_invented_figure_is_found_by_the_evidence(self) -> None:
+        self.town.state.habits["figure"] = 100
+        text = self.carry_out("draft", prompt=f"Write about this. {MATERIAL}").output["text"]
+        self.assertIn("It has grown by", text)
+        worst = [one for one in evidence(text, {"page": MATERIAL}).sentences if one.missing]
+        self.assertEqual([claim.kind for one in worst for claim in one.missing], ["number"])
+
+    def test_too_many_hashtags_are_counted_and_sent_back(self) -> None:
+        self.town.state.habits["counts"] = 100
+        rules = [{"rule": "hashtags", "least": 1, "most": 2}]
+        rounds = []
+        for n in range(6):
+            result = self.carry_out("draft", prompt=f"Write about this, {n}. {MATERIAL}", rules=rules, revisions=5)
+            rounds.append(len(result.detail["rounds"]))
+            self.assertTrue(result.detail["rounds"][-1]["findings"][0]["kept"])
+        self.assertGreater(min(rounds), 1)
 
 
 class Contradictions(Trying):
