@@ -74,6 +74,25 @@ class SheetScreen(WithBrowser):
         expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
 
 
+class BrandScreen(WithBrowser):
+    def test_facts_are_kept_a_piece_is_liked_and_a_guide_is_taken(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/brands/tillerby")
+        page.get_by_text("Add liked examples, and their style is measured here.").wait_for()
+        expect(page.get_by_role("button", name="Write a guide from the examples")).to_be_disabled()
+        page.get_by_label("What they promise").fill("a week at the pace of a duck")
+        page.get_by_role("button", name="Like it").first.click()
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        expect(page.get_by_role("columnheader", name="liked")).to_be_visible()
+        page.get_by_role("button", name="Write a guide from the examples").click()
+        page.get_by_role("button", name="Take it").click()
+        expect(page.get_by_text("Saved", exact=True)).to_be_visible()
+        page.reload()
+        expect(page.get_by_label("What they promise")).to_have_value("a week at the pace of a duck")
+        expect(page.get_by_role("textbox", name=re.compile("^Voice"))).to_have_value(re.compile("Write about"))
+        expect(page.get_by_role("button", name="Remove")).to_have_count(1)
+
+
 class RunList(WithBrowser):
     def test_found_by_words_and_state(self) -> None:
         page = self.page

@@ -169,6 +169,14 @@ class Assignments(WithHouse):
         problems = [p.message for p in check(Workflow.model_validate(document), kinds())]
         self.assertTrue(any("no tool in it yet" in p for p in problems), problems)
 
+    def test_a_field_cannot_take_the_name_of_an_output_of_its_own(self) -> None:
+        for name, wrong in (("sources", True), ("text", True), ("verdict", False)):
+            document = assignment(self.town.url, answer="fields", fields=[{"name": name}])
+            problems = [p.message for p in check(Workflow.model_validate(document), kinds())]
+            self.assertEqual(any("the line’s own" in p for p in problems), wrong, problems)
+        listed = assignment(self.town.url, answer="list", fields=[{"name": "text"}])
+        self.assertFalse(any("the line’s own" in p.message for p in check(Workflow.model_validate(listed), kinds())))
+
     def test_a_proof_shows_what_it_would_do_and_sends_nothing(self) -> None:
         workflow_id = self.made(assignment(self.town.url))
         workflow = self.document(workflow_id)

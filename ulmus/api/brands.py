@@ -80,7 +80,6 @@ class MeasureView(BaseModel):
     unit: str
     examples: float
     pieces: float | None = None
-    says: str = ""
 
 
 class VoiceView(BaseModel):
@@ -232,17 +231,13 @@ def guide(path: BrandPath) -> Reply:
     services = house().services
     with services.store.read() as session:
         brand = session.get_one(tables.Brand, path.key)
-        first = select(tables.Connection.key).where(tables.Connection.kind == "model").order_by(tables.Connection.key)
-        key = session.scalar(first.limit(1))
     liked = list((brand.examples or {}).get("liked", []))
     style = _style(liked)
     if style is None:
         raise Refusal("Add a few liked examples first: the guide is written from them.", 409)
-    if key is None:
-        raise Refusal("There is no language model here yet. Add one under Connections.", 409)
-    connection = services.connect(key, "model")
     messages = voice.guide_messages(brand.name, liked[:RECENT], style)
     try:
+        connection = services.connect(services.first("model"), "model")
         answer = chat.complete(services.web, server_of(connection), messages, temperature=0.2, max_tokens=500)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None

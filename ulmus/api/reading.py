@@ -7,14 +7,12 @@ import dataclasses
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import select
 
 from ..core.drafting.shapes import ShapeError, ShapeField, shape_from
 from ..core.slots import SlotError, clauses_of, parse_condition
 from ..protocols.errors import OutsideError
 from ..steps.base import Context
 from ..steps.models import ask
-from ..store import tables
 from .auth import needs
 from .base import ChangeView, Listing, Problem, Refusal, Reply, house, send
 from .views import marked
@@ -138,15 +136,10 @@ def opinion(body: OpinionBody) -> Reply:
     from ..core.drafting import opinion as asking  # used seldom
 
     services = house().services
-    with services.store.read() as session:
-        first = select(tables.Connection.key).where(tables.Connection.kind == "model").order_by(tables.Connection.key)
-        key = session.scalar(first.limit(1))
-    if key is None:
-        raise Refusal("There is no language model here yet. Add one under Connections.", 409)
     context = Context(services.web, services.connect, {})
     system, user = asking.opinion_messages(body.sentences, body.sources)
     try:
-        values, usage, _ = ask(context, key, system["content"], user["content"], asking.SHAPE)
+        values, usage, _ = ask(context, services.first("model"), system["content"], user["content"], asking.SHAPE)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
     found = asking.opinions_of(values, len(body.sentences), body.sources)

@@ -46,6 +46,16 @@ class Services:
         self.web.close()
         self.store.close()
 
+    def first(self, kind: str) -> str:
+        """The key of the first connection of a kind. Raises `OutsideError` where there is none."""
+        wanted = select(tables.Connection.key).where(tables.Connection.kind == kind).order_by(tables.Connection.key).limit(1)
+        with self.store.read() as session:
+            found = session.scalar(wanted)
+        if found is None:
+            words = {"model": "language model"}.get(kind, kind)
+            raise OutsideError(f"There is no {words} here yet. Add one under Connections.")
+        return found
+
     def connect(self, key: str, kind: str) -> Connection:
         """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
         with self.store.engine.connect() as connection:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
-
 from ..core.cost import Usage, price
 from ..core.drafting.answers import AnswerError, read_json
 from ..core.workflow import Workflow, sketch
@@ -11,7 +9,6 @@ from ..protocols import chat
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.models import server_of
-from ..store import tables
 from .services import Services, world
 
 TRIES = 2
@@ -24,11 +21,7 @@ def sketch_page(services: Services, description: str, blank: Workflow, model: st
     """
     with services.store.read() as session:
         around = world(session)
-        wanted = select(tables.Connection.key).where(tables.Connection.kind == "model").order_by(tables.Connection.key)
-        keys = list(session.scalars(wanted))
-    if not keys:
-        raise OutsideError("There is no language model here yet. Add one under Connections.")
-    connection = services.connect(model or keys[0], "model")
+    connection = services.connect(model or services.first("model"), "model")
     s = connection.settings
     server = server_of(connection)
     messages = sketch.messages(description, kinds())

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import BaseModel, Field
 
 from ..core import cost, slots
 from ..core.cost import Usage
 from ..core.drafting.answers import AnswerError, read_json
 from ..core.drafting.assignment import brief_of, checked, conversation, function_of, read_use, sources_of
 from ..core.drafting.prompts import as_material, fitted
-from ..core.drafting.shapes import MOST_FIELDS, Shape, ShapeField, choices_of, conform, demand_of, given_by, text_of
+from ..core.drafting.shapes import MOST_FIELDS, ShapeField, conform, demand_of, text_of
 from ..core.drafting.soundness import unsound
 from ..core.flow import CALLS
 from ..protocols import chat
 from ..protocols.errors import OutsideError
+from . import shaped
 from .base import Connection, Context, Kind, Result, Settings, StepFailed, Tool, setting
 from .models import TRIES, server_of
 
@@ -90,34 +91,12 @@ class AssignmentOutput(BaseModel):
     rounds: int = Field(0, description="How often it thought.")
 
 
-def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
-    """The values an answer of these settings adds to its text."""
-    try:
-        read = AssignmentSettings.model_validate(
-            {"goal": "-", **{k: settings[k] for k in ("answer", "fields", "choices") if k in settings}}
-        )
-    except ValidationError:
-        return {}
-    shape = _shape(read)
-    return given_by(shape) if shape else {}
-
-
 def faults(settings: AssignmentSettings) -> list[tuple[str, str]]:
     """What is missing."""
-    out = []
-    if settings.answer == "fields" and not settings.fields:
-        out.append(("fields", "Say what the answer is made of, or paste an example."))
-    if settings.answer == "choice" and len(choices_of(settings.choices)) < 2:
-        out.append(("choices", "Write at least two choices, one on each line."))
+    found = shaped.faults(settings, AssignmentOutput.model_fields)
     if settings.permission != "never" and not settings.who.strip():
-        out.append(("who", "Say who decides before it acts."))
-    return out
-
-
-def _shape(settings: AssignmentSettings) -> Shape | None:
-    if settings.answer == "text":
-        return None
-    return Shape(settings.answer, tuple(settings.fields), choices_of(settings.choices))
+        found.append(("who", "Say who decides before it acts."))
+    return found
 
 
 def perform(settings: AssignmentSettings, context: Context) -> Result:
@@ -146,7 +125,7 @@ class _Thinking:
 
     def __init__(self, settings: AssignmentSettings, context: Context, connection: Connection, most: int, last: str) -> None:
         self.settings, self.context, self.connection, self.most, self.last = settings, context, connection, most, last
-        self.shape = _shape(settings)
+        self.shape = shaped.shape_of(settings)
         self.usage = Usage()
         self.told: list[str] = []
         self.messages: list[dict[str, Any]] = []
@@ -240,7 +219,7 @@ KIND = Kind(
     settings=AssignmentSettings,
     output=AssignmentOutput,
     perform=perform,
-    gives=gives,
+    gives=shaped.gives,
     faults=faults,
     brief="{text}",
 )

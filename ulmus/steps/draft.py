@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import BaseModel, Field
 
 from ..core import cost
 from ..core.cost import Usage
@@ -21,16 +20,15 @@ from ..core.drafting.shapes import (
     Answer,
     Shape,
     ShapeField,
-    choices_of,
     conform,
     demand_of,
-    given_by,
     schema_of,
     text_of,
 )
 from ..core.drafting.soundness import SOUND, unsound
 from ..protocols import chat, markup
 from ..protocols.errors import OutsideError
+from . import shaped
 from .base import Connection, Context, Kind, Result, Settings, StepFailed, setting
 from .models import server_of
 
@@ -140,32 +138,9 @@ class DraftOutput(BaseModel):
     words: int = Field(0, description="Its length in words.")
 
 
-def shape_of(answer: Answer, fields: list[ShapeField], choices: str) -> Shape | None:
-    """The shape the answer must have; ``None`` for a plain text."""
-    return None if answer == "text" or answer in TEXTS else Shape(answer, tuple(fields), choices_of(choices))
-
-
-def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
-    """The values a draft of these settings adds to its text."""
-    try:
-        read = DraftSettings.model_validate(
-            {"prompt": "-", **{k: settings[k] for k in ("answer", "fields", "choices") if k in settings}}
-        )
-    except ValidationError:
-        return {}
-    shape = shape_of(read.answer, read.fields, read.choices)
-    return given_by(shape) if shape else {"html": "text"} if read.answer in TEXTS else {}
-
-
 def faults(settings: DraftSettings) -> list[tuple[str, str]]:
-    """What is missing from a shape."""
-    if settings.answer == "fields" and not settings.fields:
-        return [("fields", "Say what the answer is made of, or paste an example.")]
-    if settings.answer == "choice" and len(choices_of(settings.choices)) < 2:
-        return [("choices", "Write at least two choices, one on each line.")]
-    names = [field.name for field in settings.fields]
-    doubled = next((name for name in names if names.count(name) > 1), None)
-    return [("fields", f"Two fields are called “{doubled}”.")] if doubled else []
+    """What is missing from its shape."""
+    return shaped.faults(settings, DraftOutput.model_fields)
 
 
 def perform(settings: DraftSettings, context: Context) -> Result:
@@ -174,7 +149,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         raise OutsideError(f"{wrong[0]} Change the rules.")
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
-    shape = shape_of(settings.answer, settings.fields, settings.choices)
+    shape = shaped.shape_of(settings)
     demand = demand_of(shape) if shape else TEXTS.get(settings.answer, "")
     messages = with_demand(prompt.messages, demand) if demand else prompt.messages
     if context.rewrite is not None:
@@ -280,7 +255,7 @@ KIND = Kind(
     settings=DraftSettings,
     output=DraftOutput,
     perform=perform,
-    gives=gives,
+    gives=shaped.gives,
     faults=faults,
     brief="{text}",
 )
