@@ -17,11 +17,12 @@ def main() -> None:
     parser.add_argument("--data", type=Path, default=None, help="folder to keep posts and mail in")
     parser.add_argument("--port", type=int, default=8421)
     parser.add_argument("--smtp-port", type=int, default=8425)
+    parser.add_argument("--imap-port", type=int, default=0, help="port of the office's mailbox; 0 for none")
     parser.add_argument("--with-parent", action="store_true", help="stop when standard input closes")
     parser.add_argument("--habits", default="", help="habits of the practice model at first start, e.g. length=30,pace=25")
     options = parser.parse_args()
     new = options.data is None or not (options.data / "town.json").exists()
-    town = Town(options.data, options.port, options.smtp_port).start()
+    town = Town(options.data, options.port, options.smtp_port, options.imap_port).start()
     if new and options.habits:
         town.state.habits.update({k: int(v) for k, v in (pair.split("=") for pair in options.habits.split(","))})
     print(f"The practice town is open at {town.url}", flush=True)

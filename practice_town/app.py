@@ -19,6 +19,7 @@ from . import (
     companies,
     control,
     filestore,
+    imap,
     mailbox,
     model_api,
     network,
@@ -37,17 +38,18 @@ from .world import SITES
 THREADS = 96
 
 
-def create_app(state: State, smtp_port: int = 0) -> Flask:
+def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None = None) -> Flask:
     """The town's pages and services around `state`."""
     app = Flask(__name__)
     app.extensions["town"] = state
+    app.extensions["letters"] = letters
     app.add_template_filter(formatdate, "rfc")
     for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, timed, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")
     def map_() -> str:
-        return render_template("map.html", sites=SITES.values(), kinds=sites.KINDS, smtp=smtp_port)
+        return render_template("map.html", sites=SITES.values(), kinds=sites.KINDS, smtp=smtp_port, imap=letters and letters.port)
 
     return app
 
@@ -83,19 +85,21 @@ class _Channel(HTTPChannel):
 
 
 class Town:
-    """A running town. `port` 0 takes any free port; `url` says which it became."""
+    """A running town. `port` 0 takes any free port; `url` says which it became. With an `imap_port` the office has a mailbox."""
 
-    def __init__(self, folder: Path | None = None, port: int = 0, smtp_port: int = 0) -> None:
+    def __init__(self, folder: Path | None = None, port: int = 0, smtp_port: int = 0, imap_port: int = 0) -> None:
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
         self._stopped = False
         self.state = State(folder / "town.json" if folder else None)
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
+        self.letters = imap.MailServer(self.state, imap_port).start() if imap_port else None
         self._scratch = None if folder else tempfile.TemporaryDirectory(prefix="practice-town-")
         files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
         app = DispatcherMiddleware(
-            create_app(self.state, self.smtp_port), {"/files": _Later(lambda: filestore.application(files), self.state)}
+            create_app(self.state, self.smtp_port, self.letters),
+            {"/files": _Later(lambda: filestore.application(files), self.state)},
         )
         self._server: Any = create_server(
             app, host="127.0.0.1", port=port, threads=THREADS, connection_limit=1000, send_bytes=1, ident="practice town"
@@ -125,6 +129,8 @@ class Town:
         # Its threads end too: a process may have many towns, one after another.
         self._server.task_dispatcher.shutdown(timeout=1)
         self._mail.stop()
+        if self.letters is not None:
+            self.letters.stop()
         if self._scratch is not None:
             self._scratch.cleanup()
 

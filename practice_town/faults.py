@@ -105,6 +105,12 @@ MODES: dict[str, dict[str, str]] = {
         "cut": "cut off in the middle",
     },
     "mail": {"busy": "451, try again later", "refuse": "550, unknown here"},
+    "mailbox": {
+        "down": "hangs up at once",
+        "silent": "never says a word",
+        "refuse": "does not accept the key",
+        "garbage": "a web page instead of a greeting",
+    },
 }
 
 

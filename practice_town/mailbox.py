@@ -1,4 +1,4 @@
-"""Mailboxes: an SMTP server (aiosmtpd) that keeps what arrives, and pages to read it."""
+"""Mail: an SMTP server (aiosmtpd) that keeps what arrives, pages to read it, and letters to the office's mailbox."""
 
 from __future__ import annotations
 
@@ -9,8 +9,10 @@ from email.message import EmailMessage
 from typing import Any
 
 from aiosmtpd.controller import Controller
-from flask import Blueprint, abort, render_template
+from flask import Blueprint, abort, current_app, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
 
+from .imap import MailServer, told
 from .sites import state
 from .state import State
 
@@ -55,7 +57,25 @@ def serve(town: State, port: int) -> Controller:
 
 @bp.get("/")
 def mails() -> str:
-    return render_template("mail.html", mails=[_shown(m) for m in reversed(state().mails)])
+    letters = [_shown(m) for m in reversed(state().letters)] if _office() else None
+    return render_template("mail.html", mails=[_shown(m) for m in reversed(state().mails)], letters=letters)
+
+
+def _office() -> MailServer | None:
+    found: MailServer | None = current_app.extensions["letters"]
+    return found
+
+
+@bp.post("/write")
+def write() -> Response:
+    """A letter to the office, from anybody."""
+    office = _office() or abort(404)
+    one = told(*(request.form.get(name, "").strip()[:5000] for name in ("sender", "subject", "text")), time.time())
+    with state().lock:
+        state().letters.append(one)
+        state().save()
+    office.deliver(one)
+    return redirect(url_for("mail.mails"))
 
 
 @bp.get("/<int:number>")

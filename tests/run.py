@@ -1,7 +1,6 @@
 """Runs all tests and ends with one line: how many passed and failed. ``python -m tests.run [name …]`` runs some.
 
-The tests of the core, of the protocols and of single steps need no house and no browser; they run in a process of their own
-beside the others, which mostly wait for servers and browsers.
+Those that drive a browser mostly wait for it; all others run in a process of their own beside them.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 SLOWEST = 12
-BESIDE = ("tests.core", "tests.protocols", "tests.steps")
+IN_A_BROWSER = "tests.browser"
 
 
 class Timed(unittest.TextTestResult):
@@ -41,11 +40,11 @@ def main() -> int:
     beside = None
     if sys.argv[1:] == ["beside"]:
         os.nice(5)
-        suite = unittest.TestSuite(t for t in every(loader) if t.id().startswith(BESIDE))
+        suite = unittest.TestSuite(t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
     elif sys.argv[1:]:
         suite = loader.loadTestsFromNames(sys.argv[1:])
     else:
-        suite = unittest.TestSuite(t for t in every(loader) if not t.id().startswith(BESIDE))
+        suite = unittest.TestSuite(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))
         beside = subprocess.Popen(
             [sys.executable, "-m", "tests.run", "beside"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
         )
@@ -58,6 +57,7 @@ def main() -> int:
         found = re.findall(r"(\d+) passed, (\d+) failed", told)
         passed += int(found[-1][0]) if found else 0
         failed += int(found[-1][1]) if found else 1
+    if beside is not None or sys.argv[1:] == ["beside"]:
         print("The slowest:", *(f"  {took:5.1f} s  {name}" for took, name in sorted(Timed.took)[: -SLOWEST - 1 : -1]), sep="\n")
     line = f"{passed} passed, {failed} failed"
     if sys.argv[1:] != ["beside"]:

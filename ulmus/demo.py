@@ -38,7 +38,7 @@ class Inline:
 
 def accounts() -> list[dict[str, str]]:
     """The demonstration's accounts, for its sign-in page."""
-    world = _world("", 0)
+    world = _world("", 0, 0)
     return [{**user, "password": world["password"]} for user in world["users"]]
 
 
@@ -48,9 +48,9 @@ def is_made(services: Services) -> bool:
         return session.scalar(select(tables.User.id).limit(1)) is not None
 
 
-def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = lambda text: None) -> None:
-    """Fill an empty data folder. `town` is the practice town's address, `smtp` its mail port."""
-    world = _world(town, smtp)
+def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str], None] = lambda text: None) -> None:
+    """Fill an empty data folder. `town` is the practice town's address, `smtp` and `imap` its ports for mail."""
+    world = _world(town, smtp, imap)
     say("Setting up two clients …")
     with services.store.write() as session:
         for user in world["users"]:
@@ -81,8 +81,9 @@ def make(services: Services, town: str, smtp: int, say: Callable[[str], None] = 
     services.web.fetch(f"{town}/control/habits", method="POST", data={"pace": "18"})
 
 
-def _world(town: str, smtp: int) -> dict[str, Any]:
-    text = (DATA / "world.json").read_text("utf-8").replace("{town}", town).replace('"{smtp}"', str(smtp))
+def _world(town: str, smtp: int, imap: int) -> dict[str, Any]:
+    text = (DATA / "world.json").read_text("utf-8").replace("{town}", town)
+    text = text.replace('"{smtp}"', str(smtp)).replace('"{imap}"', str(imap))
     return dict(json.loads(text))
 
 

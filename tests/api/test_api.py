@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from typing import Any
 from unittest import mock
@@ -387,8 +388,22 @@ class Runs(WithApi):
 
 
 class SheetsApi(WithApi):
+    def bring(self, content: str, status: int = 201, file: str = "Leads.csv", **more: str) -> Any:
+        return self.owner.ask("POST", "/sheets/file", status, data={"file": (io.BytesIO(content.encode()), file), **more})
+
+    def test_a_file_into_a_sheet_that_has_other_columns(self) -> None:
+        self.bring("Name,Count\nWyle,10\n", name="Finds")
+        self.assertEqual(self.bring("Town,Name\nOstrey,Amblin\n", into="finds")["rows"], 1)
+        self.assertEqual(next(s["columns"] for s in self.owner.get("/sheets") if s["key"] == "finds")[2]["name"], "Town")
+        rows = self.owner.get("/sheets/finds/rows")["rows"]
+        self.assertEqual([r["cells"] for r in rows], [{"Name": "Wyle", "Count": "10"}, {"Name": "Amblin", "Town": "Ostrey"}])
+        self.assertIn("no table", self.bring("Nothing but words.", 422, "a.txt", into="finds")["message"])
+        self.assertIn("empty", self.bring(" ", 422)["message"])
+        self.bring("A\n1\n", 404, into="nowhere")
+        self.assertEqual(self.owner.get("/sheets/finds/rows")["total"], 2)
+
     def test_a_sheet_from_csv_sorted_searched_changed_and_taken_out(self) -> None:
-        sheet = self.owner.post("/sheets", {"name": "Leads", "csv": "Name,Count\nWyle,10\nAmblin,9\n=1+1,2\n"}, 201)
+        sheet = self.bring("Name,Count\nWyle,10\nAmblin,9\n=1+1,2\n")
         self.assertEqual((sheet["key"], sheet["rows"]), ("leads", 3))
         self.owner.put(
             "/sheets/leads/columns", {"columns": [{"name": "Name", "type": "text"}, {"name": "Count", "type": "number"}]}
@@ -416,7 +431,7 @@ class SheetsApi(WithApi):
         self.assertIn(
             "same name", self.owner.post("/sheets", {"name": "S", "columns": [{"name": "A"}, {"name": "A"}]}, 422)["message"]
         )
-        self.assertIn("empty", self.owner.post("/sheets/log/rows", {"csv": " \n"}, 422)["message"])
+        self.owner.post("/sheets/log/rows", {"csv": "A"}, 422)
         self.owner.patch("/sheets/log/rows/99", {"cells": {}}, 404)
 
     def test_a_row_written_by_a_run_leads_back_to_it(self) -> None:

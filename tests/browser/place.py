@@ -15,7 +15,7 @@ import time
 import unittest
 from pathlib import Path
 
-from playwright.sync_api import Browser, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
 FLAGS = [
@@ -26,6 +26,9 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+
+
+expect.set_options(timeout=20_000)
 
 
 def free_port() -> int:
@@ -43,13 +46,13 @@ class Demo:
     """
 
     made: Path | None = None
-    ports: tuple[int, int, int] = (0, 0, 0)
+    ports: tuple[int, int, int, int] = (0, 0, 0, 0)
 
     def __init__(self) -> None:
         self.folder = Path(tempfile.mkdtemp())
         if Demo.made is None:
-            Demo.ports = free_port(), free_port(), free_port()
-        self.port, self.town_port, self.smtp_port = Demo.ports
+            Demo.ports = free_port(), free_port(), free_port(), free_port()
+        self.port, self.town_port, self.smtp_port, self.imap_port = Demo.ports
         self.url, self.town = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.town_port}"
         self.process: subprocess.Popen[str] | None = None
 
@@ -74,6 +77,8 @@ class Demo:
             str(self.town_port),
             "--smtp-port",
             str(self.smtp_port),
+            "--imap-port",
+            str(self.imap_port),
         ]
         self.process = subprocess.Popen(
             [sys.executable, "-m", "ulmus.cli", "demo", *arguments], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True

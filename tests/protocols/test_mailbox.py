@@ -2,18 +2,72 @@
 
 from __future__ import annotations
 
+import tempfile
 import time
 import unittest
 from dataclasses import replace
+from pathlib import Path
+from typing import Any
 from unittest import mock
 
-from tests.protocols.mailserver import CAN_RUN, MailServer
+import httpx
+
+from practice_town.app import Town
+from practice_town.faults import MODES
+from tests.protocols.mailserver import CAN_RUN, MailServer, free_port
 from tests.runtime.test_starts import Starts
 from ulmus.protocols import mailbox
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import replies
 from ulmus.runtime.polling import push
 from ulmus.store import tables
+
+
+class TheOffice(unittest.TestCase):
+    """The practice town's own mailbox, and the ways it misbehaves."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.port = free_port()
+        cls.town = Town(Path(cls.folder.name), imap_port=cls.port).start()
+        cls.addClassCleanup(lambda: cls.town.stop())
+        cls.box = mailbox.Mailbox("127.0.0.1", cls.port, False, "office", "office-key")
+
+    def latest(self, **wanted: Any) -> list[str]:
+        return [one.subject for one in mailbox.latest(self.box, "INBOX", **wanted)]
+
+    def write(self, subject: str) -> None:
+        letter = {"sender": "Ruben Aske <ruben@aske.example>", "subject": subject, "text": "Grüße aus Tillerby"}
+        httpx.post(f"{self.town.url}/mail/write", data=letter, trust_env=False, follow_redirects=True).raise_for_status()
+
+    def test_what_lies_in_it(self) -> None:
+        self.assertIn("1 folder can be read", mailbox.probe(self.box))
+        self.assertEqual(self.latest(sender="varley"), ["Our beans at the Ostrey fair"])
+        self.assertEqual(self.latest(words="runner beans"), ["Packets arrived wet"])
+        self.assertNotIn("Our beans at the Ostrey fair", self.latest(days=1))
+
+    def test_a_letter_written_in_the_town_arrives_and_is_there_after_a_restart(self) -> None:
+        validity, before, last = mailbox.look(self.box, "INBOX", 0, 0)
+        self.write("Fähre fällt aus")
+        arrived = mailbox.look(self.box, "INBOX", validity, last)[1]
+        self.assertEqual([(one.subject, one.text) for one in arrived], [("Fähre fällt aus", "Grüße aus Tillerby")])
+        type(self).town.stop()
+        type(self).town = Town(Path(self.folder.name), imap_port=self.port).start()
+        again = mailbox.look(self.box, "INBOX", 0, 0)[1]
+        self.assertEqual({one.message_id for one in again}, {one.message_id for one in [*before, *arrived]})
+
+    def test_each_way_it_misbehaves_is_told_in_words(self) -> None:
+        words = {"down": "hung up", "silent": "did not answer in time", "refuse": "does not accept", "garbage": "hung up"}
+        self.assertEqual(set(words), set(MODES["mailbox"]))
+        with mock.patch.object(mailbox, "PATIENCE", 0.5):
+            for mode, said in words.items():
+                with self.subTest(mode), self.assertRaisesRegex(OutsideError, said) as caught:
+                    self.town.state.set_fault("mailbox", mode, 1)
+                    mailbox.latest(self.box, "INBOX")
+                self.assertEqual(caught.exception.retryable, mode != "refuse")
+        self.assertTrue(self.latest())
 
 
 @unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")

@@ -190,7 +190,7 @@ class DemoData(unittest.TestCase):
         with tempfile.TemporaryDirectory() as name:
             services = Services.open(Path(name), frozenset({f"127.0.0.1:{town.port}"}))
             self.assertFalse(demo.is_made(services))
-            demo.make(services, town.url, town.smtp_port)
+            demo.make(services, town.url, town.smtp_port, 0)
             self.assertTrue(demo.is_made(services))
             with services.store.read() as session:
                 states = dict(session.execute(select(tables.Run.state, func.count()).group_by(tables.Run.state)).all())

@@ -1,4 +1,4 @@
-"""Sheets: what comes in as CSV, what goes out, and what is refused."""
+"""Sheets: what comes in by files, what goes out, and what is refused."""
 
 from __future__ import annotations
 
@@ -10,8 +10,10 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from openpyxl import Workbook
 from sqlalchemy import select
 
+from ulmus.protocols import opml
 from ulmus.runtime import links, sheets
 from ulmus.store import Sealer, Store, tables
 
@@ -68,12 +70,51 @@ class Sheets(unittest.TestCase):
     def test_csv_in_with_other_separators(self) -> None:
         for text in ("A,B\n1,2\n", "A;B\n1;2\n", "A\tB\n1\t2\n", "A,B\r\n\r\n1,2"):
             with self.subTest(text=text):
-                self.assertEqual(sheets.from_csv(text), (["A", "B"], [{"A": "1", "B": "2"}]))
+                self.assertEqual(sheets.from_file(text.encode(), "x.csv"), (["A", "B"], [{"A": "1", "B": "2"}]))
 
-    def test_csv_that_is_none(self) -> None:
-        for text in ("", "\n\n", "A,A\n1,2"):
-            with self.subTest(text=text), self.assertRaises(ValueError):
-                sheets.from_csv(text)
+    def test_csv_in_an_old_encoding(self) -> None:
+        text = "Name;Ort\nMüller;Öd am Bach\nGrün;Überfähre\n"
+        self.assertEqual(sheets.from_file(text.encode("cp1252"), "x.csv")[1][0], {"Name": "Müller", "Ort": "Öd am Bach"})
+
+    def test_a_workbook_in(self) -> None:
+        book = Workbook()
+        for line in (["Name", "Count"], ["Wyle", 10], ["Amblin", 9.5]):
+            book.active.append(line)
+        out = io.BytesIO()
+        book.save(out)
+        wanted = [{"Name": "Wyle", "Count": "10"}, {"Name": "Amblin", "Count": "9.5"}]
+        self.assertEqual(sheets.from_file(out.getvalue(), "leads.xlsx"), (["Name", "Count"], wanted))
+
+    def test_a_list_of_feeds_in(self) -> None:
+        feeds = [
+            opml.Outline("Furrow", "http://a.example/feed", "http://a.example", "Growing"),
+            opml.Outline("Tow", "http://b.example/f"),
+        ]
+        heads, rows = sheets.from_file(opml.write(feeds, "Feeds"), "feeds.opml")
+        self.assertEqual(heads, ["Title", "Address", "Site", "Folder"])
+        self.assertEqual(
+            [list(r.values()) for r in rows],
+            [["Furrow", "http://a.example/feed", "http://a.example", "Growing"], ["Tow", "http://b.example/f", "", ""]],
+        )
+
+    def test_files_without_rows(self) -> None:
+        for name, body in (
+            ("x.csv", b""),
+            ("x.csv", b"\n\n"),
+            ("x.csv", b"A,B\n"),
+            ("x.txt", b"Just words."),
+            ("x.opml", b"<opml version='2.0'><body/></opml>"),
+            ("x.xlsx", b"PK\x03\x04broken"),
+        ):
+            with self.subTest(name=name, body=body), self.assertRaises(ValueError):
+                sheets.from_file(body, name)
+
+    def test_a_file_with_more_columns_widens_the_sheet(self) -> None:
+        sheet = tables.Sheet(key="s", name="S", columns=[{"name": "A", "type": "number"}])
+        sheets.widen(sheet, ["B", "A"])
+        self.assertEqual(sheet.columns, [{"name": "A", "type": "number"}, {"name": "B", "type": "text"}])
+        with self.assertRaisesRegex(ValueError, "columns"):
+            sheets.widen(sheet, [f"C{n}" for n in range(100)])
 
     def test_exported_cells_cannot_be_formulas_by_accident(self) -> None:
         for cell in ("=1+1", "@SUM(A1)", "+cmd", "-2+3=", "\t=x", "\r=x"):

@@ -1,14 +1,15 @@
-"""Sheets: grids with typed columns; rows by the page, edits cell by cell, CSV in and out."""
+"""Sheets: grids with typed columns; rows by the page, edits cell by cell, files in, CSV out."""
 
 from __future__ import annotations
 
 from typing import Any
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import Float, cast, delete, func, select
 
+from ..protocols.documents import LARGEST
 from ..runtime import sheets
 from ..store import tables
 from .auth import needs
@@ -59,11 +60,18 @@ class RowsView(BaseModel):
 
 
 class NewSheet(BaseModel):
-    """A new sheet: a name and columns, or a CSV text to take both from."""
+    """A new sheet: a name and columns."""
 
     name: str = Field(min_length=1, max_length=120)
-    columns: list[Column] = Field(default_factory=list)
-    csv: str = ""
+    columns: list[Column]
+
+
+class SheetFile(BaseModel):
+    """A file with rows (CSV, XLSX, ODS) or a list of feeds (OPML): into a sheet by its key, or into a new one."""
+
+    file: FileStorage
+    into: str = ""
+    name: str = Field("", max_length=120)
 
 
 class ColumnsBody(BaseModel):
@@ -72,10 +80,9 @@ class ColumnsBody(BaseModel):
 
 
 class NewRows(BaseModel):
-    """Rows as cells by column name, or as a CSV text with a heading line."""
+    """Rows as cells by column name."""
 
-    rows: list[dict[str, str]] = []
-    csv: str = ""
+    rows: list[dict[str, str]]
 
 
 class CellsBody(BaseModel):
@@ -104,16 +111,32 @@ def listing() -> Reply:
 @needs("maker")
 def create(body: NewSheet) -> Reply:
     """Make a sheet."""
-    columns, rows = [c.model_dump() for c in body.columns], []
     with house().services.store.write() as session:
         try:
-            if body.csv:
-                heads, rows = sheets.from_csv(body.csv)
-                columns = [{"name": h, "type": "text"} for h in heads]
-            sheet = sheets.create(session, body.name, columns)
-            sheets.add_rows(session, sheet, rows)
+            sheet = sheets.create(session, body.name, [c.model_dump() for c in body.columns])
         except ValueError as error:
             raise Refusal(str(error), 422) from None
+    return send(_view(sheet, 0), 201)
+
+
+@bp.post("/sheets/file", responses={201: SheetView, 422: Problem})
+@needs("maker")
+def bring(form: SheetFile) -> Reply:
+    """Bring in a file: its first line names the columns, and those the sheet does not have yet come at its end."""
+    called = (form.file.filename or "").rsplit(".", 1)[0]
+    try:
+        heads, rows = sheets.from_file(form.file.stream.read(LARGEST + 1), form.file.filename or "")
+        with house().services.store.write() as session:
+            if form.into:
+                sheet = session.get_one(tables.Sheet, form.into)
+                sheets.widen(sheet, heads)
+            else:
+                named = [{"name": h, "type": "text"} for h in heads]
+                sheet = sheets.create(session, form.name.strip() or called[:120] or "Sheet", named)
+            sheets.add_rows(session, sheet, rows)
+    except ValueError as error:
+        raise Refusal(str(error), 422) from None
+    house().services.bus.say("sheet", key=sheet.key)
     return send(_view(sheet, len(rows)), 201)
 
 
@@ -155,8 +178,7 @@ def add(path: SheetPath, body: NewRows) -> Reply:
     with house().services.store.write() as session:
         sheet = session.get_one(tables.Sheet, path.key)
         try:
-            new = sheets.from_csv(body.csv)[1] if body.csv else body.rows
-            count = sheets.add_rows(session, sheet, new)
+            count = sheets.add_rows(session, sheet, body.rows)
         except ValueError as error:
             raise Refusal(str(error), 422) from None
     house().services.bus.say("sheet", key=path.key)

@@ -34,8 +34,9 @@ def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: 
 @click.option("--port", default=8420, show_default=True)
 @click.option("--town-port", default=8421, show_default=True)
 @click.option("--smtp-port", default=8425, show_default=True)
+@click.option("--imap-port", default=8426, show_default=True)
 @click.option("--reset", is_flag=True, help="Begin again with fresh demo data.")
-def demo(data: Path, port: int, town_port: int, smtp_port: int, reset: bool) -> None:
+def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, reset: bool) -> None:
     """Start Ulmus with demo data, and the practice town around it.
 
     The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
@@ -48,13 +49,13 @@ def demo(data: Path, port: int, town_port: int, smtp_port: int, reset: bool) -> 
 
     if reset and data.exists():
         shutil.rmtree(data)
-    town = _start_town(data / "town", town_port, smtp_port)
+    town = _start_town(data / "town", town_port, smtp_port, imap_port)
     try:
         url = f"http://127.0.0.1:{town_port}"
         allowed = frozenset({f"127.0.0.1:{town_port}"})
         services = Services.open(data / "ulmus", allowed, public_url=f"http://127.0.0.1:{port}")
         if not demonstration.is_made(services):
-            demonstration.make(services, url, smtp_port, lambda text: click.echo(f"  {text}"))
+            demonstration.make(services, url, smtp_port, imap_port, lambda text: click.echo(f"  {text}"))
         accounts = tuple(demonstration.accounts())
         config = Config(data / "ulmus", "127.0.0.1", port, "", allowed, accounts, url)
         click.echo(f"\n  Practice town   {url}  (control page: {url}/control)")
@@ -69,10 +70,11 @@ def demo(data: Path, port: int, town_port: int, smtp_port: int, reset: bool) -> 
 @click.option("--data", type=click.Path(path_type=Path), default=None, help="Folder to keep posts and mail in.")
 @click.option("--port", default=8421, show_default=True)
 @click.option("--smtp-port", default=8425, show_default=True)
-def town(data: Path | None, port: int, smtp_port: int) -> None:
+@click.option("--imap-port", default=8426, show_default=True)
+def town(data: Path | None, port: int, smtp_port: int, imap_port: int) -> None:
     """Run the practice town alone: news sites, a network, a model, mailboxes."""
-    arguments = [sys.executable, "-m", "practice_town", "--port", str(port), "--smtp-port", str(smtp_port)]
-    raise SystemExit(subprocess.call(arguments + (["--data", str(data)] if data else [])))
+    arguments = ["--port", str(port), "--smtp-port", str(smtp_port), "--imap-port", str(imap_port)]
+    raise SystemExit(subprocess.call([sys.executable, "-m", "practice_town", *arguments, *(["--data", str(data)] if data else [])]))
 
 
 @main.group()
@@ -128,10 +130,11 @@ def _serve(config: Any, open_words: str, services: Any = None) -> None:
     server.serve()
 
 
-def _start_town(folder: Path, port: int, smtp_port: int) -> subprocess.Popen[str]:
+def _start_town(folder: Path, port: int, smtp_port: int, imap_port: int) -> subprocess.Popen[str]:
     """Start the town as a process of its own that ends with this one."""
     folder.mkdir(parents=True, exist_ok=True)
-    arguments = ["--data", str(folder), "--port", str(port), "--smtp-port", str(smtp_port), "--with-parent"]
+    ports = ["--port", str(port), "--smtp-port", str(smtp_port), "--imap-port", str(imap_port)]
+    arguments = ["--data", str(folder), *ports, "--with-parent"]
     habits = ["--habits", "length=30,quotes=10,emoji=5"]
     for _ in range(20):
         process = subprocess.Popen(
@@ -143,5 +146,6 @@ def _start_town(folder: Path, port: int, smtp_port: int) -> subprocess.Popen[str
         process.wait(5)
         time.sleep(0.5)
     raise click.ClickException(
-        f"The practice town cannot use port {port} or {smtp_port}. Choose others with --town-port and --smtp-port."
+        f"The practice town cannot use port {port}, {smtp_port} or {imap_port}. "
+        "Choose others with --town-port, --smtp-port and --imap-port."
     )

@@ -14,7 +14,7 @@ from email.utils import parseaddr, parsedate_to_datetime
 from typing import Any
 
 from imapclient import IMAPClient
-from imapclient.exceptions import IMAPClientError, LoginError
+from imapclient.exceptions import IMAPClientAbortError, IMAPClientError, LoginError
 
 from .errors import OutsideError
 
@@ -64,6 +64,8 @@ def _opened(box: Mailbox) -> Iterator[IMAPClient]:
         raise OutsideError("The mail server does not accept this user and password.") from None
     except TimeoutError:
         raise OutsideError(f"The mail server “{box.host}” did not answer in time.", retryable=True) from None
+    except IMAPClientAbortError:
+        raise OutsideError(f"The mail server “{box.host}” hung up, or does not speak IMAP.", retryable=True) from None
     except (IMAPClientError, OSError, KeyError, ValueError) as error:
         raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
 
@@ -129,7 +131,8 @@ def latest(
 def probe(box: Mailbox) -> str:
     """Sign in and count. Raises `OutsideError`."""
     with _opened(box) as client:
-        return f"{len(client.list_folders())} folders can be read."
+        count = len(client.list_folders())
+        return f"{count} folder{'s' if count != 1 else ''} can be read."
 
 
 def _letter(uid: int, raw: bytes) -> Letter:

@@ -10,6 +10,8 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ..protocols import documents, opml
+from ..protocols.errors import OutsideError
 from ..store import tables
 
 MOST_ROWS = 100_000
@@ -60,22 +62,28 @@ def check_cell(value: Any) -> str:
     return text
 
 
-def from_csv(text: str) -> tuple[list[str], list[dict[str, str]]]:
-    """Columns and rows of a CSV file with a heading line (RFC 4180). Raises `ValueError`."""
-    csv.field_size_limit(LONGEST_CELL * 4)
+def from_file(body: bytes, name: str) -> tuple[list[str], list[dict[str, str]]]:
+    """Columns and rows of a file of rows (CSV, XLSX, ODS), or the feeds of a list of feeds (OPML). Raises `ValueError`."""
     try:
-        dialect: Any = csv.Sniffer().sniff(text[:4000], ",;\t")
-    except csv.Error:
-        dialect = csv.excel
-    try:
-        lines = [line for line in csv.reader(io.StringIO(text), dialect) if any(c.strip() for c in line)]
-    except csv.Error as error:
-        raise ValueError(f"This is not a table that can be read ({error}).") from None
-    if not lines:
-        raise ValueError("The table is empty.")
-    heads = [h.strip() or f"Column {i}" for i, h in enumerate(lines[0], start=1)]
-    _check_columns([{"name": h, "type": "text"} for h in heads])
-    return heads, [dict(zip(heads, line, strict=False)) for line in lines[1:]]
+        if b"<opml" in body[:2000].lower():
+            found = [{"Title": f.title, "Address": f.feed, "Site": f.site, "Folder": f.folder} for f in opml.parse(body)]
+            if not found:
+                raise ValueError("This list of feeds is empty.")
+            return list(found[0]), found
+        rows = documents.read(body, name).rows
+    except OutsideError as error:
+        raise ValueError(error.message) from None
+    if not rows:
+        raise ValueError("There is no table with a heading line in this file. Bring in CSV, XLSX, ODS or OPML.")
+    return list(rows[0]), rows
+
+
+def widen(sheet: tables.Sheet, names: list[str]) -> None:
+    """Give a sheet the columns of these names that it lacks. Raises `ValueError`."""
+    known = {c["name"] for c in sheet.columns}
+    columns = [*sheet.columns, *({"name": name, "type": "text"} for name in names if name not in known)]
+    _check_columns(columns)
+    sheet.columns = columns
 
 
 def to_csv(sheet: tables.Sheet, rows: list[tables.SheetRow]) -> str:

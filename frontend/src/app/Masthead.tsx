@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { api, ok, queries } from "../api/client";
 import { useKeys } from "../components/keys";
+import { Item, Menu, MenuHead } from "../components/Menu";
 import { sayError } from "../components/Toast";
 import { Shortcuts } from "./Shortcuts";
 import type { Session } from "./session";
@@ -72,24 +72,20 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
             The outside is simulated: open the practice town
           </a>
         )}
-        <DropdownMenu.Root>
-          <DropdownMenu.Trigger className="rounded px-2 py-1 text-sm hover:bg-shade">
-            {session.name}
-          </DropdownMenu.Trigger>
-          <DropdownMenu.Portal>
-            <DropdownMenu.Content
-              align="end"
-              className="z-50 min-w-52 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
-            >
-              <DropdownMenu.Label className="px-3 py-1 text-xs text-soft">
-                {session.email}, {session.role}
-              </DropdownMenu.Label>
-              <Row onSelect={turnTheme}>Light or dark</Row>
-              <Row onSelect={() => setHelp(true)}>Shortcuts</Row>
-              <Row onSelect={signOut}>Sign out</Row>
-            </DropdownMenu.Content>
-          </DropdownMenu.Portal>
-        </DropdownMenu.Root>
+        <Menu
+          opens={
+            <button type="button" className="rounded px-2 py-1 text-sm hover:bg-shade">
+              {session.name}
+            </button>
+          }
+        >
+          <MenuHead>
+            {session.email}, {session.role}
+          </MenuHead>
+          <Item onSelect={turnTheme}>Light or dark</Item>
+          <Item onSelect={() => setHelp(true)}>Shortcuts</Item>
+          <Item onSelect={signOut}>Sign out</Item>
+        </Menu>
       </div>
       {!line && (
         <p role="alert" className="bg-ochrewash px-5 py-1 text-sm text-ochre">
@@ -98,17 +94,6 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
       )}
       <Shortcuts open={help} onClose={() => setHelp(false)} />
     </header>
-  );
-}
-
-function Row({ onSelect, children }: { onSelect: () => void; children: string }) {
-  return (
-    <DropdownMenu.Item
-      onSelect={onSelect}
-      className="cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade"
-    >
-      {children}
-    </DropdownMenu.Item>
   );
 }
 

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { DropdownMenu } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
+import { Item, LinkItem, Menu } from "../../components/Menu";
 import { say, sayError } from "../../components/Toast";
 import { ago } from "../../components/words";
 import { LiveState } from "../workflows/Workflows";
@@ -11,8 +11,6 @@ import { LimitsDialog } from "./LimitsDialog";
 import type { Saving, usePage } from "./page";
 import type { Other } from "./presence";
 import { Revisions } from "./Revisions";
-
-const ITEM = "block cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
 
 const SAVING: Record<Saving, string> = {
   saved: "Saved",
@@ -118,31 +116,21 @@ export function LivePanel({
               {bench.state === "live" ? "Make the changes live" : "Go live"}
             </Button>
           )}
-          <DropdownMenu.Root>
-            <DropdownMenu.Trigger asChild>
+          <Menu
+            opens={
               <Button look="quiet" className="!px-2">
                 Page …
               </Button>
-            </DropdownMenu.Trigger>
-            <DropdownMenu.Portal>
-              <DropdownMenu.Content
-                align="end"
-                className="z-50 min-w-48 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
-              >
-                <DropdownMenu.Item className={ITEM} onSelect={() => setLimits(true)}>
-                  Limits …
-                </DropdownMenu.Item>
-                <DropdownMenu.Item className={ITEM} onSelect={() => setRevisions(true)}>
-                  Revisions …
-                </DropdownMenu.Item>
-                <DropdownMenu.Item className={ITEM} asChild>
-                  <a href={`/api/workflows/${bench.id}/file`} download>
-                    Save as a file
-                  </a>
-                </DropdownMenu.Item>
-              </DropdownMenu.Content>
-            </DropdownMenu.Portal>
-          </DropdownMenu.Root>
+            }
+          >
+            <Item onSelect={() => setLimits(true)}>Limits …</Item>
+            <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
+            <LinkItem>
+              <a href={`/api/workflows/${bench.id}/file`} download>
+                Save as a file
+              </a>
+            </LinkItem>
+          </Menu>
         </>
       )}
       {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}

@@ -35,6 +35,7 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
   );
   const [json, setJson] = useState<string | null>(null);
   const [wrong, setWrong] = useState("");
+  const [busy, setBusy] = useState(false);
 
   async function keep(event: FormEvent) {
     event.preventDefault();
@@ -49,6 +50,7 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
       setWrong("This is not a JSON object. It begins with { and ends with }.");
       return;
     }
+    setBusy(true);
     try {
       await ok(
         api.POST("/api/workflows/{id}/samples", {
@@ -60,6 +62,7 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
       onClose();
     } catch (error) {
       setWrong((error as Error).message);
+      setBusy(false);
     }
   }
 
@@ -92,8 +95,8 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
           </p>
         )}
         <div className="flex gap-2 pt-1">
-          <Button look="main" type="submit">
-            Keep as a sample
+          <Button look="main" type="submit" disabled={busy}>
+            {busy ? "Keeping …" : "Keep as a sample"}
           </Button>
           <Button
             look="quiet"

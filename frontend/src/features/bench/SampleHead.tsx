@@ -1,14 +1,11 @@
-import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { api, type Bench, ok, queries, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
+import { Dots, Item, Menu, MenuHead } from "../../components/Menu";
 import { say, sayError } from "../../components/Toast";
 import { SampleFromRun, TypeSample } from "./SampleDialogs";
 
 type Sample = Schemas["SampleView"];
-
-const ITEM = "cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
-const MENU = "z-50 max-w-sm rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg";
 
 async function change(workflow: number, act: () => Promise<unknown>) {
   try {
@@ -18,6 +15,17 @@ async function change(workflow: number, act: () => Promise<unknown>) {
     sayError(error);
   }
 }
+
+/** Show or hide a sample, or make it the lead. */
+const alter = (workflow: number, sample: number, how: { shown?: boolean; lead?: boolean }) =>
+  change(workflow, () =>
+    ok(
+      api.PATCH("/api/workflows/{id}/samples/{sample}", {
+        params: { path: { id: workflow, sample } },
+        body: { shown: null, item: null, lead: false, ...how },
+      }),
+    ),
+  );
 
 /** The head of a proof column: which real item it is. The first is the lead sample. */
 export function SampleHead({
@@ -52,62 +60,18 @@ export function SampleHead({
           <TypeSample bench={bench} item={sample.item as Record<string, unknown>} onClose={() => setCopying(false)} />
         )}
         {maker && (
-          <DropdownMenu.Root>
-            <DropdownMenu.Trigger
-              aria-label={`Sample ${number}`}
-              className="-mt-0.5 rounded px-1 text-soft hover:bg-shade"
+          <Menu opens={<Dots label={`Sample ${number}`} />}>
+            <Item onSelect={onRun}>Run this column</Item>
+            {number > 1 && <Item onSelect={() => alter(workflow, sample.id, { lead: true })}>Make it the lead</Item>}
+            <Item onSelect={() => setCopying(true)}>Change a copy …</Item>
+            <Item onSelect={() => alter(workflow, sample.id, { shown: false })}>Hide it</Item>
+            <Item
+              grave
+              onSelect={() => change(workflow, () => ok(api.DELETE("/api/workflows/{id}/samples/{sample}", path)))}
             >
-              …
-            </DropdownMenu.Trigger>
-            <DropdownMenu.Portal>
-              <DropdownMenu.Content align="end" className={MENU}>
-                <DropdownMenu.Item className={ITEM} onSelect={onRun}>
-                  Run this column
-                </DropdownMenu.Item>
-                {number > 1 && (
-                  <DropdownMenu.Item
-                    className={ITEM}
-                    onSelect={() =>
-                      change(workflow, () =>
-                        ok(
-                          api.PATCH("/api/workflows/{id}/samples/{sample}", {
-                            ...path,
-                            body: { shown: null, item: null, lead: true },
-                          }),
-                        ),
-                      )
-                    }
-                  >
-                    Make it the lead
-                  </DropdownMenu.Item>
-                )}
-                <DropdownMenu.Item className={ITEM} onSelect={() => setCopying(true)}>
-                  Change a copy …
-                </DropdownMenu.Item>
-                <DropdownMenu.Item
-                  className={ITEM}
-                  onSelect={() =>
-                    change(workflow, () =>
-                      ok(
-                        api.PATCH("/api/workflows/{id}/samples/{sample}", {
-                          ...path,
-                          body: { shown: false, item: null, lead: false },
-                        }),
-                      ),
-                    )
-                  }
-                >
-                  Hide it
-                </DropdownMenu.Item>
-                <DropdownMenu.Item
-                  className={`${ITEM} text-brick`}
-                  onSelect={() => change(workflow, () => ok(api.DELETE("/api/workflows/{id}/samples/{sample}", path)))}
-                >
-                  Forget it
-                </DropdownMenu.Item>
-              </DropdownMenu.Content>
-            </DropdownMenu.Portal>
-          </DropdownMenu.Root>
+              Forget it
+            </Item>
+          </Menu>
         )}
       </div>
     </div>
@@ -121,47 +85,23 @@ export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
   if (!maker) return <div role="columnheader" className="border-b border-rule bg-paper" />;
   return (
     <div role="columnheader" className="border-b border-rule bg-paper px-1 py-1.5">
-      <DropdownMenu.Root>
-        <DropdownMenu.Trigger asChild>
+      <Menu
+        opens={
           <Button look="quiet" disabled={add.busy} title="One more sample">
             {add.busy ? "Looking …" : "Add …"}
           </Button>
-        </DropdownMenu.Trigger>
-        <DropdownMenu.Portal>
-          <DropdownMenu.Content align="end" className={MENU}>
-            <DropdownMenu.Item className={ITEM} onSelect={() => add.latest(1)}>
-              The start’s latest item
-            </DropdownMenu.Item>
-            <DropdownMenu.Item className={ITEM} onSelect={() => add.open("type")}>
-              Type one in …
-            </DropdownMenu.Item>
-            <DropdownMenu.Item className={ITEM} onSelect={() => add.open("run")}>
-              From a run …
-            </DropdownMenu.Item>
-            {hidden.length > 0 && (
-              <DropdownMenu.Label className="smallcaps px-3 pt-2 text-soft">Hidden</DropdownMenu.Label>
-            )}
-            {hidden.map((s) => (
-              <DropdownMenu.Item
-                key={s.id}
-                className={ITEM}
-                onSelect={() =>
-                  change(bench.id, () =>
-                    ok(
-                      api.PATCH("/api/workflows/{id}/samples/{sample}", {
-                        params: { path: { id: bench.id, sample: s.id } },
-                        body: { shown: true, item: null, lead: false },
-                      }),
-                    ),
-                  )
-                }
-              >
-                {s.label}
-              </DropdownMenu.Item>
-            ))}
-          </DropdownMenu.Content>
-        </DropdownMenu.Portal>
-      </DropdownMenu.Root>
+        }
+      >
+        <Item onSelect={() => add.latest(1)}>The start’s latest item</Item>
+        <Item onSelect={() => add.open("type")}>Type one in …</Item>
+        <Item onSelect={() => add.open("run")}>From a run …</Item>
+        {hidden.length > 0 && <MenuHead>Hidden</MenuHead>}
+        {hidden.map((s) => (
+          <Item key={s.id} onSelect={() => alter(bench.id, s.id, { shown: true })}>
+            {s.label}
+          </Item>
+        ))}
+      </Menu>
       {add.dialog}
     </div>
   );

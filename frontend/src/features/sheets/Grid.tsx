@@ -1,14 +1,15 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { DropdownMenu } from "radix-ui";
 import { type ClipboardEvent, type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Input } from "../../components/Field";
+import { Dots, Item, LinkItem, Menu } from "../../components/Menu";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { say, sayError } from "../../components/Toast";
 import { count } from "../../components/words";
+import { BringIn } from "./BringIn";
 import { ColumnsDialog } from "./ColumnsDialog";
 
 type Sheet = Schemas["SheetView"];
@@ -32,7 +33,6 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [editing, setEditing] = useState<string | null>(null);
   const [columns, setColumns] = useState(false);
   const frame = useRef<HTMLDivElement>(null);
-  const file = useRef<HTMLInputElement>(null);
   const rows = useInfiniteQuery({
     queryKey: ["sheet", sheet.key, words, sort],
     initialPageParam: 0,
@@ -84,9 +84,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
     }
   }
 
-  async function add(body: Schemas["NewRows"]) {
+  async function add(rows: Record<string, string>[]) {
     try {
-      const { count: n } = await ok(api.POST("/api/sheets/{key}/rows", { ...path, body }));
+      const { count: n } = await ok(api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }));
       reload();
       if (n !== 1) say(`${count(n, "row")} added.`);
     } catch (error) {
@@ -151,7 +151,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
       if (row) await write(row, cells(line));
       else fresh.push(cells(line));
     }
-    if (fresh.length) await add({ rows: fresh, csv: "" });
+    if (fresh.length) await add(fresh);
   }
 
   return (
@@ -170,23 +170,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
         <span className="ml-auto" />
         {maker && (
           <>
-            <Button onClick={() => add({ rows: [{}], csv: "" })}>Add a row</Button>
+            <Button onClick={() => add([{}])}>Add a row</Button>
             <Button onClick={() => setColumns(true)}>Columns</Button>
-            <Button look="quiet" onClick={() => file.current?.click()}>
-              Bring in CSV
-            </Button>
-            <input
-              ref={file}
-              type="file"
-              accept=".csv,text/csv"
-              className="hidden"
-              aria-label="CSV file"
-              onChange={async (e) => {
-                const chosen = e.target.files?.[0];
-                if (chosen) add({ rows: [], csv: await chosen.text() });
-                e.target.value = "";
-              }}
-            />
+            <BringIn into={sheet.key}>Bring in a file …</BringIn>
           </>
         )}
         <a className="px-2 text-sm underline underline-offset-2" href={`/api/sheets/${sheet.key}/csv`} download>
@@ -351,32 +337,19 @@ function CellInput({ text, onDone }: { text: string; onDone: (value: string | nu
 }
 
 function RowMenu({ row, maker, onDelete }: { row: Row; maker: boolean; onDelete: () => void }) {
-  const item = "block cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
   if (!row.run && !maker) return <span />;
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger aria-label={`Row ${row.position}`} tabIndex={-1} className="text-soft hover:bg-shade">
-        …
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          className="z-50 rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
-        >
-          {row.run && (
-            <DropdownMenu.Item asChild>
-              <Link to={`/runs/${row.run}`} className={item}>
-                The run that wrote it
-              </Link>
-            </DropdownMenu.Item>
-          )}
-          {maker && (
-            <DropdownMenu.Item onSelect={onDelete} className={`${item} text-brick`}>
-              Delete the row
-            </DropdownMenu.Item>
-          )}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu opens={<Dots label={`Row ${row.position}`} tabIndex={-1} />}>
+      {row.run && (
+        <LinkItem>
+          <Link to={`/runs/${row.run}`}>The run that wrote it</Link>
+        </LinkItem>
+      )}
+      {maker && (
+        <Item grave onSelect={onDelete}>
+          Delete the row
+        </Item>
+      )}
+    </Menu>
   );
 }

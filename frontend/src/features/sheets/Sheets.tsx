@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, queries } from "../../api/client";
 import { may, useSession } from "../../app/session";
@@ -7,6 +7,7 @@ import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
+import { BringIn } from "./BringIn";
 import { Grid } from "./Grid";
 
 /** All sheets, and the one that is open. */
@@ -42,7 +43,7 @@ export function Sheets() {
         <Grid key={open.key} sheet={open} maker={maker} />
       ) : (
         <div className="px-6">
-          <Empty title="No sheet yet.">Make one, or bring one in as CSV.</Empty>
+          <Empty title="No sheet yet.">Make one, or bring in a file: CSV, XLSX, ODS, or a list of feeds.</Empty>
         </div>
       )}
       {making && <NewSheet onClose={() => setMaking(false)} />}
@@ -54,24 +55,25 @@ function NewSheet({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState("");
   const [columns, setColumns] = useState("Title, Text, Date");
   const [wrong, setWrong] = useState("");
-  const file = useRef<HTMLInputElement>(null);
   const go = useNavigate();
 
-  async function make(csv: string, called: string) {
+  async function made(key: string) {
+    await queries.invalidateQueries({ queryKey: ["sheets"] });
+    queries.invalidateQueries({ queryKey: ["catalogue"] });
+    onClose();
+    go(`/sheets/${key}`);
+  }
+
+  async function make() {
+    const heads = columns
+      .split(",")
+      .map((c) => c.trim())
+      .filter(Boolean);
     try {
-      const heads = columns
-        .split(",")
-        .map((c) => c.trim())
-        .filter(Boolean);
-      const made = await ok(
-        api.POST("/api/sheets", {
-          body: { name: called, columns: csv ? [] : heads.map((c) => ({ name: c, type: "text" })), csv },
-        }),
+      const sheet = await ok(
+        api.POST("/api/sheets", { body: { name, columns: heads.map((c) => ({ name: c, type: "text" })) } }),
       );
-      await queries.invalidateQueries({ queryKey: ["sheets"] });
-      queries.invalidateQueries({ queryKey: ["catalogue"] });
-      onClose();
-      go(`/sheets/${made.key}`);
+      await made(sheet.key);
     } catch (error) {
       setWrong((error as Error).message);
     }
@@ -92,21 +94,12 @@ function NewSheet({ onClose }: { onClose: () => void }) {
           </p>
         )}
         <div className="flex gap-2">
-          <Button look="main" disabled={!name.trim()} onClick={() => make("", name)}>
+          <Button look="main" disabled={!name.trim()} onClick={make}>
             Make it
           </Button>
-          <Button onClick={() => file.current?.click()}>Bring in a CSV file …</Button>
-          <input
-            ref={file}
-            type="file"
-            accept=".csv,text/csv"
-            className="hidden"
-            aria-label="CSV file"
-            onChange={async (e) => {
-              const chosen = e.target.files?.[0];
-              if (chosen) make(await chosen.text(), name.trim() || chosen.name.replace(/\.\w+$/, ""));
-            }}
-          />
+          <BringIn name={name.trim()} onDone={(sheet) => made(sheet.key)}>
+            Take both from a file …
+          </BringIn>
         </div>
       </div>
     </Dialog>

@@ -1,0 +1,58 @@
+import { DropdownMenu as Radix } from "radix-ui";
+import type { ReactNode } from "react";
+
+const ITEM = "block cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
+
+/** A menu under the thing that opens it. The page stays reachable meanwhile: nothing is hidden from a screen reader. */
+export function Menu({ opens, children }: { opens: ReactNode; children: ReactNode }) {
+  return (
+    <Radix.Root modal={false}>
+      <Radix.Trigger asChild>{opens}</Radix.Trigger>
+      <Radix.Portal>
+        <Radix.Content
+          align="end"
+          collisionPadding={8}
+          className="z-50 max-h-[70vh] min-w-44 max-w-80 overflow-y-auto rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
+        >
+          {children}
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  );
+}
+
+/** The small button of three dots that opens a menu of one thing. */
+export function Dots({ label, tabIndex, ...more }: { label: string; tabIndex?: number }) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      tabIndex={tabIndex}
+      className="-mt-0.5 rounded px-1 text-soft hover:bg-shade"
+      {...more}
+    >
+      …
+    </button>
+  );
+}
+
+export function Item({ onSelect, grave, children }: { onSelect: () => void; grave?: boolean; children: ReactNode }) {
+  return (
+    <Radix.Item onSelect={onSelect} className={grave ? `${ITEM} text-brick` : ITEM}>
+      {children}
+    </Radix.Item>
+  );
+}
+
+/** An item that is a link: `children` is the link itself. */
+export function LinkItem({ children }: { children: ReactNode }) {
+  return (
+    <Radix.Item asChild className={ITEM}>
+      {children}
+    </Radix.Item>
+  );
+}
+
+export function MenuHead({ children }: { children: ReactNode }) {
+  return <Radix.Label className="px-3 pb-1 pt-2 text-xs text-soft">{children}</Radix.Label>;
+}

@@ -1,0 +1,65 @@
+import { type ReactNode, useRef, useState } from "react";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { say, sayError } from "../../components/Toast";
+import { count } from "../../components/words";
+
+/** A file of rows, into a sheet or into a new one: its first line names the columns. */
+export function BringIn({
+  into = "",
+  name = "",
+  onDone,
+  children,
+}: {
+  into?: string;
+  name?: string;
+  onDone?: (sheet: Schemas["SheetView"]) => void;
+  children: ReactNode;
+}) {
+  const input = useRef<HTMLInputElement>(null);
+  const [busy, setBusy] = useState(false);
+
+  async function bring(file: File) {
+    setBusy(true);
+    const form = new FormData();
+    form.set("file", file);
+    form.set("into", into);
+    form.set("name", name);
+    try {
+      const made = await ok(
+        api.POST("/api/sheets/file", { body: { file: "", into, name }, bodySerializer: () => form }),
+      );
+      for (const key of ["sheets", "rows", "catalogue"]) queries.invalidateQueries({ queryKey: [key] });
+      say(`${count(made.rows, "row")} brought in.`);
+      onDone?.(made);
+    } catch (error) {
+      sayError(error);
+    }
+    setBusy(false);
+  }
+
+  return (
+    <>
+      <Button
+        look="quiet"
+        disabled={busy}
+        title="CSV, XLSX, ODS, or a list of feeds (OPML)"
+        onClick={() => input.current?.click()}
+      >
+        {busy ? "Reading …" : children}
+      </Button>
+      <input
+        ref={input}
+        type="file"
+        accept=".csv,.tsv,.xlsx,.ods,.opml,.xml"
+        className="hidden"
+        aria-label="A file of rows"
+        onChange={(event) => {
+          const file = event.target.files?.[0];
+          if (file) bring(file);
+          event.target.value = "";
+        }}
+      />
+    </>
+  );
+}
