@@ -44,7 +44,7 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
     app.extensions["town"] = state
     app.extensions["letters"] = letters
     app.add_template_filter(formatdate, "rfc")
-    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, timed, control):
+    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")
@@ -99,7 +99,7 @@ class Town:
         files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
         app = DispatcherMiddleware(
             create_app(self.state, self.smtp_port, self.letters),
-            {"/files": _Later(lambda: filestore.application(files), self.state)},
+            {"/files": _Later(lambda: filestore.application(files), self.state), "/timed": timed.application},
         )
         self._server: Any = create_server(
             app, host="127.0.0.1", port=port, threads=THREADS, connection_limit=1000, send_bytes=1, ident="practice town"

@@ -6,7 +6,7 @@ import datetime as dt
 import json
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,15 @@ from ..store import Sealer, Store, tables
 from .bus import Bus
 
 
+@dataclass(frozen=True)
+class _Opened:
+    """A connection as opened: after how many writes to the store it was looked at, and what stood there."""
+
+    at: int
+    row: tuple[Any, ...]
+    connection: Connection
+
+
 @dataclass
 class Services:
     """Opened once per process. `public_url` is how people outside reach this server (for links in mail)."""
@@ -34,7 +43,7 @@ class Services:
     bus: Bus = field(default_factory=Bus)
     clock: Callable[[], float] = time.time
     public_url: str = "http://127.0.0.1:8420"
-    _opened: dict[str, tuple[Any, Connection]] = field(default_factory=dict)
+    _opened: dict[str, _Opened] = field(default_factory=dict)
 
     @classmethod
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
@@ -58,17 +67,22 @@ class Services:
 
     def connect(self, key: str, kind: str) -> Connection:
         """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
-        with self.store.engine.connect() as connection:
-            found = connection.exec_driver_sql("SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)).first()
-        if found is None or found[0] != kind:
-            raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+        now = self.store.writes
         kept = self._opened.get(key)
-        if kept is None or kept[0] != tuple(found):
-            # Settings are read and secrets opened once for what stands in the database.
-            _, name, settings, sealed = found
-            record = tables.Connection(key=key, kind=kind, name=name, settings=json.loads(settings), sealed=sealed)
-            kept = self._opened[key] = (tuple(found), self.open_connection(record))
-        return kept[1]
+        if kept is None or kept.at != now:
+            with self.store.engine.connect() as connection:
+                row = connection.exec_driver_sql("SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)).first()
+            if row is None:
+                raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+            if kept is None or kept.row != tuple(row):
+                # Settings are read and secrets opened once for what stands in the database.
+                _, name, settings, sealed = row
+                record = tables.Connection(key=key, kind=row[0], name=name, settings=json.loads(settings), sealed=sealed)
+                kept = _Opened(now, tuple(row), self.open_connection(record))
+            kept = self._opened[key] = replace(kept, at=now)
+        if kept.connection.kind != kind:
+            raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+        return kept.connection
 
     def open_connection(self, record: tables.Connection) -> Connection:
         """A stored connection with settings read and secrets opened."""

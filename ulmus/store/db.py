@@ -29,6 +29,8 @@ class Store:
         self.path = folder / "ulmus.db"
         self.engine = _open(self.path)
         self._writing = threading.RLock()
+        self.writes = 0
+        """How many writes there have been: what was read is still true while it stays the same."""
         self.migrate()
 
     def migrate(self) -> None:
@@ -48,8 +50,12 @@ class Store:
     @contextmanager
     def write(self) -> Iterator[Session]:
         """A session for writing; one at a time."""
-        with self._writing, Session(self.engine, expire_on_commit=False) as session, session.begin():
-            yield session
+        with self._writing:
+            try:
+                with Session(self.engine, expire_on_commit=False) as session, session.begin():
+                    yield session
+            finally:
+                self.writes += 1
 
     def close(self) -> None:
         """Close all connections."""
