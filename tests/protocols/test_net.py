@@ -10,7 +10,7 @@ from unittest import mock
 
 from tests.protocols.outside import answering, raw
 from ulmus.protocols.errors import OutsideError, RefusedAddress
-from ulmus.protocols.net import Web, check_url, retry_after
+from ulmus.protocols.net import Enough, Fetched, Web, check_url, retry_after
 
 
 class Guard(unittest.TestCase):
@@ -110,6 +110,65 @@ class Limits(unittest.TestCase):
             with self.assertRaises(OutsideError) as caught:
                 web.fetch(server.url, method="POST", json={}, max_seconds=0.3)
             self.assertTrue(caught.exception.ambiguous)
+
+    def test_what_changes_something_is_never_sent_twice(self) -> None:
+        posts: list[bytes] = []
+
+        def answer(line: socket.socket) -> None:
+            got = server.requests[-1]
+            while got and not got.startswith(b"POST"):
+                line.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+                got = line.recv(65536)
+            if got:
+                posts.append(got)  # taken, and the connection dropped
+
+        server, web = raw(self, answer)
+        self.assertEqual(web.fetch(server.url).body, b"ok")
+        self.assertEqual(web.fetch(server.url).body, b"ok")
+        self.assertEqual(len(server.requests), 1, "the connection is used again")
+        with self.assertRaises(OutsideError) as caught:
+            web.fetch(server.url, method="POST", json={"a": 1})
+        self.assertTrue(caught.exception.ambiguous)
+        self.assertEqual(len(posts), 1)
+
+    def test_a_key_goes_to_its_own_host_only(self) -> None:
+        other, _ = raw(self, answering(b"there"))
+        server, web = raw(self, answering(b"", f"Location: {other.url}\r\n", "302 Found"))
+        web.allowed |= {f"127.0.0.1:{other.port}"}
+        self.assertEqual(web.fetch(server.url, headers={"Authorization": "Bearer secret"}).body, b"there")
+        self.assertIn(b"secret", server.requests[0])
+        self.assertNotIn(b"secret", other.requests[0])
+
+    def test_the_body_can_be_taken_as_it_comes_and_left_off(self) -> None:
+        def slow(line: socket.socket) -> None:
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 1000000\r\n\r\nfirst")
+            time.sleep(5)
+
+        server, web = raw(self, slow)
+        taken: list[bytes] = []
+
+        def take(answer: Fetched, piece: bytes) -> None:
+            taken.append(piece)
+            raise Enough
+
+        began = time.monotonic()
+        self.assertEqual(web.fetch(server.url, take=take).status, 200)
+        self.assertEqual(taken, [b"first"])
+        self.assertLess(time.monotonic() - began, 4)
+
+    def test_it_can_be_stopped_while_nothing_comes(self) -> None:
+        server, web = raw(self, lambda line: time.sleep(20))
+        began = time.monotonic()
+        with self.assertRaisesRegex(OutsideError, "Stopped"):
+            web.fetch(server.url, stopped=lambda: time.monotonic() > began + 0.2)
+        self.assertLess(time.monotonic() - began, 10)
+
+    def test_headers_cannot_be_slipped_in(self) -> None:
+        server, web = raw(self, answering(b"x"))
+        for value in ("a\r\nX-Other: 1", "a\nb", "key with €"):
+            with self.subTest(value=value), self.assertRaisesRegex(OutsideError, "character that is not allowed"):
+                web.fetch(server.url, headers={"Authorization": value})
+        self.assertEqual(server.requests, [])
 
     def test_redirects_in_a_circle(self) -> None:
         holder: list[str] = []

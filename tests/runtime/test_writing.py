@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from functools import partial
 from typing import Any
 from unittest import mock
 
@@ -42,10 +43,10 @@ class Together(Flowing):
 
     def test_one_that_fails_harms_none_of_the_others(self) -> None:
         runs = self.waiting(3)
-        entries = self.gathered(runs, also={1: self.explode})
-        self.assertIsNone(entries[0].done.exception())
-        self.assertIsInstance(entries[1].done.exception(), ZeroDivisionError)
-        self.assertIsNone(entries[2].done.exception())
+        told = self.gathered(runs, also={1: self.explode})
+        self.assertIsNone(told[0])
+        self.assertIsInstance(told[1], ZeroDivisionError)
+        self.assertIsNone(told[2])
         self.assertEqual([self.run_of(run).state for run in runs], ["done", "resting", "done"])
         self.engine.record(runs[1], self.heard())
         self.assertEqual(self.run_of(runs[1]).state, "done")
@@ -56,13 +57,16 @@ class Together(Flowing):
         session.flush()
         raise ZeroDivisionError
 
-    def gathered(self, runs: list[int], also: dict[int, Any]) -> list[Any]:
-        """Events of several runs in one batch."""
+    def gathered(self, runs: list[int], also: dict[int, Any]) -> dict[int, BaseException | None]:
+        """Events of several runs in one batch; what each heard of it."""
+        return self.written([(run, self.heard(n), also.get(n)) for n, run in enumerate(runs)])
+
+    def written(self, what: list[tuple[Any, ...]]) -> dict[int, BaseException | None]:
         from ulmus.runtime.engine import _Entry
 
-        entries = [_Entry(run, self.heard(n), also.get(n)) for n, run in enumerate(runs)]
-        self.engine._batch(entries)
-        return entries
+        told: dict[int, BaseException | None] = {}
+        self.engine._batch([_Entry(*one, told=partial(told.__setitem__, n)) for n, one in enumerate(what)])
+        return told
 
     def test_nothing_of_a_failed_write_stays(self) -> None:
         runs = self.waiting(1)
@@ -72,12 +76,9 @@ class Together(Flowing):
 
     def test_an_event_that_cannot_happen_is_refused_alone(self) -> None:
         runs = self.waiting(2)
-        from ulmus.runtime.engine import _Entry
-
-        late = _Entry(runs[0], flow.Done(at=0, address="nowhere", output={}))
-        fine = _Entry(runs[0], self.heard())
-        self.engine._batch([late, fine])
-        self.assertIsInstance(late.done.exception(), flow.FlowError)
+        told = self.written([(runs[0], flow.Done(at=0, address="nowhere", output={})), (runs[0], self.heard())])
+        self.assertIsInstance(told[0], flow.FlowError)
+        self.assertIsNone(told[1])
         self.assertEqual(self.run_of(runs[0]).state, "done")
 
     def test_a_disk_that_is_busy_for_a_moment_loses_nothing(self) -> None:

@@ -96,7 +96,6 @@ class Gathering(Trying):
     def test_a_key_is_sent_to_its_own_service_only(self) -> None:
         with self.assertRaisesRegex(OutsideError, "key is missing"):
             other = self.town.url.replace("127.0.0.1", "localhost")
-            self.web._pools.clear()
             from ulmus.protocols.net import Web
 
             self.web, kept = Web({f"127.0.0.1:{self.town.port}", f"localhost:{self.town.port}"}), self.web

@@ -20,10 +20,12 @@ def changes(before: str, after: str) -> list[Change]:
     """`after` set against `before`. Very long texts are compared by line to keep the time bounded."""
     pattern = r"\s+|\w+|[^\w\s]"
     a, b = re.findall(pattern, before), re.findall(pattern, after)
-    if max(len(a), len(b)) > MOST_WORDS:
+    long = max(len(a), len(b)) > MOST_WORDS
+    if long:
         a, b = before.splitlines(keepends=True), after.splitlines(keepends=True)
     out: list[Change] = []
-    for what, i1, i2, j1, j2 in difflib.SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+    # A line that comes again and again tells nothing of its place, and looking at each pair of them takes minutes.
+    for what, i1, i2, j1, j2 in difflib.SequenceMatcher(None, a, b, autojunk=long).get_opcodes():
         if what == "equal":
             out.append(Change("same", "".join(a[i1:i2])))
             continue

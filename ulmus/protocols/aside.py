@@ -7,6 +7,7 @@ input, so it ends by itself when its parent is gone, however that went. One that
 
 from __future__ import annotations
 
+import gc
 import os
 import pickle
 import resource
@@ -82,7 +83,7 @@ class _Workers:
         self._most_at_hand = at_hand
         self._changed = threading.Condition()
         self._free: list[_Worker] = []
-        self._count = 0
+        self._count = self._ready = 0
         self._busy = 0
         self._at_hand = 0
         self._module = ""
@@ -116,7 +117,8 @@ class _Workers:
     def _take(self) -> _Worker | None:
         """A free worker, or ``None`` for doing it at hand; waits until there is room for one or the other."""
         late = time.monotonic() + LONGEST * 2
-        while not self._free and self._at_hand >= min(self._most_at_hand, 1 if self._count else AT_HAND):
+        # Once all workers are here, what is done at hand would only keep this process from handing them work.
+        while not self._free and self._at_hand >= (0 if self._ready >= WORKERS else self._most_at_hand):
             if not self._changed.wait(LONGEST) and time.monotonic() > late:
                 raise OutsideError("Too much is being read at once.", retryable=True)
         if self._free:
@@ -130,9 +132,11 @@ class _Workers:
         try:
             worker.call(load, module)
         except (EOFError, OutsideError):
-            self._gone(worker, follow=False)
+            self._gone(worker, was_ready=False)
             return
         self._later()
+        with self._changed:
+            self._ready += 1
         self._back(worker)
 
     def _by(self, worker: _Worker, function: Callable[..., T], *arguments: Any) -> T:
@@ -158,12 +162,14 @@ class _Workers:
             self._free.append(worker)
             self._changed.notify()
 
-    def _gone(self, worker: _Worker, follow: bool = True) -> None:
-        """A worker is no more. With `follow`, another takes its place where jobs wait that only a worker may do."""
+    def _gone(self, worker: _Worker, was_ready: bool = True) -> None:
+        """A worker is no more. Another takes its place where it had been of use and jobs wait that only a worker may do."""
         worker.end()
         with self._changed:
             self._count -= 1
-            if follow and not self._most_at_hand and self._busy > self._count:
+            self._ready -= was_ready
+            self._changed.notify_all()
+            if was_ready and not self._most_at_hand and self._busy > self._count:
                 self._another(self._module)
 
     def _look(self) -> None:
@@ -222,8 +228,10 @@ def apart(function: Callable[..., T], *arguments: Any) -> T:
 
 
 def load(module: str) -> None:
-    """Load a module and what it puts off until it is used."""
+    """Load a module and what it puts off until it is used; the collector need not go through that again."""
     getattr(import_module(module), "load", lambda: None)()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
 
 
 def main() -> None:

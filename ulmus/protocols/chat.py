@@ -10,14 +10,15 @@ from __future__ import annotations
 import json
 import re
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from .errors import OutsideError
-from .net import Answering, Web, limited, status_error
+from .net import Enough, Fetched, Web, never, status_error
 
 MAX_ANSWER_BYTES = 4_000_000
+MAX_REFUSAL_BYTES = 100_000
 
 
 @dataclass(frozen=True)
@@ -71,7 +72,7 @@ def complete(
     schema: dict[str, Any] | None = None,
     tools: Sequence[dict[str, Any]] = (),
     on_text: Callable[[str], None] | None = None,
-    cancelled: Callable[[], bool] = lambda: False,
+    cancelled: Callable[[], bool] = never,
 ) -> Answer:
     """Ask the model, streaming; `on_text` gets the answer so far. Raises `OutsideError`.
 
@@ -159,24 +160,102 @@ class _Said:
     cut: bool = False
 
 
+NO_ANSWER = "The model’s server sent something that is not an answer."
+
+
+class _Stream:
+    """Server-sent events (WHATWG HTML, section 9.2) as they come in, put together to what was said."""
+
+    def __init__(self, on_text: Callable[[str], None] | None) -> None:
+        self.said = _Said()
+        self.finished = False
+        self._on_text = on_text
+        self._calls: dict[int, list[str]] = {}
+        self._rest = b""
+
+    def take(self, piece: bytes) -> None:
+        """Take in some more. Raises `Enough` at the end, `OutsideError` where it is no answer."""
+        *lines, self._rest = (self._rest + piece).replace(b"\r\n", b"\n").split(b"\n")
+        for line in lines:
+            if line.startswith(b"data:"):
+                self._event(line[5:].decode("utf-8", errors="replace").strip())
+
+    def _event(self, data: str) -> None:
+        said = self.said
+        if data == "[DONE]":
+            self.finished = True
+            raise Enough
+        try:
+            chunk = json.loads(data)
+            choices = chunk.get("choices") or [{}]
+            told = choices[0].get("delta") or {}
+            delta = told.get("content") or ""
+            for n, one in enumerate(told.get("tool_calls") or []):
+                # A call comes in parts: its name first, then its arguments bit by bit.
+                call = self._calls.setdefault(int(one.get("index", n)), ["", "", ""])
+                function = one.get("function") or {}
+                call[0] += one.get("id") or ""
+                call[1] += function.get("name") or ""
+                call[2] += function.get("arguments") or ""
+            self.finished = self.finished or bool(choices[0].get("finish_reason"))
+            said.cut = said.cut or choices[0].get("finish_reason") == "length"
+            said.usage = chunk.get("usage") or said.usage
+            said.text += delta
+        except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
+            raise OutsideError(NO_ANSWER, retryable=True) from None
+        if delta and self._on_text:
+            self._on_text(said.text)
+
+    def whole(self) -> _Said:
+        """What was said. Raises `OutsideError` where it broke off."""
+        if not self.finished:
+            raise OutsideError("The model’s answer broke off half way.", retryable=True)
+        self.said.calls = [Call(call[0] or str(n), call[1], call[2] or "{}") for n, call in sorted(self._calls.items())]
+        return self.said
+
+
 def _ask(
     web: Web, server: Server, body: dict[str, Any], on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]
 ) -> _Said:
     headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
     url = server.base_url.rstrip("/") + "/chat/completions"
-    with web.stream(url, method="POST", json=body, headers=headers, max_seconds=server.max_seconds) as response:
-        if response.status != 200:
-            told = b"".join(limited(response, 100_000, 10))
-            error = status_error(response, "The model’s server")
-            if response.status in (400, 413, 415, 422, 501):
-                raise _NotUnderstood(error, bool(_LENGTH.search(told)) or response.status == 413)
-            raise error
-        if "event-stream" in response.headers.get("content-type", ""):
-            return _streamed(response, server, on_text, cancelled)
-        said = _whole(b"".join(limited(response, MAX_ANSWER_BYTES, server.max_seconds)))
-        if on_text:
-            on_text(said.text)
-        return said
+    stream = _Stream(on_text)
+    whole: list[bytes] = []
+    size = 0
+
+    def take(answer: Fetched, piece: bytes) -> None:
+        nonlocal size
+        size += len(piece)
+        if answer.status == 200 and "event-stream" in answer.headers.get("content-type", ""):
+            stream.take(piece)
+        elif answer.status != 200 and size > MAX_REFUSAL_BYTES:
+            raise Enough
+        else:
+            whole.append(piece)
+
+    # Asking a model twice changes nothing outside.
+    got = web.fetch(
+        url,
+        method="POST",
+        json=body,
+        headers=headers,
+        max_bytes=MAX_ANSWER_BYTES,
+        max_seconds=server.max_seconds,
+        take=take,
+        stopped=cancelled,
+        again=True,
+    )
+    if got.status != 200:
+        error = status_error(got, "The model’s server")
+        if got.status in (400, 413, 415, 422, 501):
+            raise _NotUnderstood(error, bool(_LENGTH.search(b"".join(whole))) or got.status == 413)
+        raise error
+    if "event-stream" in got.headers.get("content-type", ""):
+        return stream.whole()
+    said = _whole(b"".join(whole))
+    if on_text:
+        on_text(said.text)
+    return said
 
 
 def _whole(body: bytes) -> _Said:
@@ -190,53 +269,4 @@ def _whole(body: bytes) -> _Said:
         ]
         return _Said(message.get("content") or "", data.get("usage"), calls, choice.get("finish_reason") == "length")
     except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
-        raise OutsideError("The model’s server sent something that is not an answer.", retryable=True) from None
-
-
-def _streamed(response: Answering, server: Server, on_text: Callable[[str], None] | None, cancelled: Callable[[], bool]) -> _Said:
-    text: list[str] = []
-    usage: Any = None
-    finished = cut = False
-    calls: dict[int, list[str]] = {}
-    for data in _events(limited(response, MAX_ANSWER_BYTES, server.max_seconds)):
-        if cancelled():
-            raise OutsideError("Stopped.")
-        if data == "[DONE]":
-            finished = True
-            break
-        try:
-            chunk = json.loads(data)
-            choices = chunk.get("choices") or [{}]
-            told = choices[0].get("delta") or {}
-            delta = told.get("content") or ""
-            for n, one in enumerate(told.get("tool_calls") or []):
-                # A call comes in parts: its name first, then its arguments bit by bit.
-                call = calls.setdefault(int(one.get("index", n)), ["", "", ""])
-                function = one.get("function") or {}
-                call[0] += one.get("id") or ""
-                call[1] += function.get("name") or ""
-                call[2] += function.get("arguments") or ""
-            finished = finished or bool(choices[0].get("finish_reason"))
-            cut = cut or choices[0].get("finish_reason") == "length"
-            usage = chunk.get("usage") or usage
-        except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
-            raise OutsideError("The model’s server sent something that is not an answer.", retryable=True) from None
-        if delta:
-            text.append(delta)
-            if on_text:
-                on_text("".join(text))
-    if not finished:
-        raise OutsideError("The model’s answer broke off half way.", retryable=True)
-    made = [Call(call[0] or str(n), call[1], call[2] or "{}") for n, call in sorted(calls.items())]
-    return _Said("".join(text), usage, made, cut)
-
-
-def _events(pieces: Iterator[bytes]) -> Iterator[str]:
-    """The data of server-sent events (WHATWG HTML, section 9.2)."""
-    rest = b""
-    for piece in pieces:
-        rest += piece.replace(b"\r\n", b"\n")
-        *lines, rest = rest.split(b"\n")
-        for line in lines:
-            if line.startswith(b"data:"):
-                yield line[5:].decode("utf-8", errors="replace").strip()
+        raise OutsideError(NO_ANSWER, retryable=True) from None

@@ -7,7 +7,7 @@ from email.utils import parsedate_to_datetime
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
 from .errors import OutsideError
-from .net import Fetched, Web, limited, status_error
+from .net import Fetched, Web, status_error
 
 LARGEST = 60_000_000
 LARGEST_LIST = 8_000_000
@@ -81,14 +81,12 @@ def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:
     """What a folder holds, folders first, by name. Raises `OutsideError`."""
     url = address(store, path).rstrip("/") + "/"
     headers = {"Depth": "1", "Content-Type": "application/xml", **store.headers}
-    with web.stream(url, method="PROPFIND", headers=headers, content=_ASK.encode()) as response:
-        body = b"".join(limited(response, LARGEST_LIST, 30))
-        status, headers_back = response.status, response.headers
-    if status == 404:
+    got = web.fetch(url, method="PROPFIND", headers=headers, content=_ASK.encode(), max_bytes=LARGEST_LIST)
+    if got.status == 404:
         raise OutsideError(f"There is no folder “{path}” in the file store.")
-    if status != 207:
-        raise status_error(Fetched(url, status, headers_back, body), "The file store")
-    found = [entry for entry in _entries(body, store) if entry.path.strip("/") != path.strip("/")]
+    if got.status != 207:
+        raise status_error(got, "The file store")
+    found = [entry for entry in _entries(got.body, store) if entry.path.strip("/") != path.strip("/")]
     return sorted(found, key=lambda one: (not one.folder, one.name.casefold()))[:MOST]
 
 

@@ -1,46 +1,56 @@
-"""HTTP with a guard: addresses are checked after name resolution and at every connection, so after each
-redirect too; size, time and number of redirects are limited.
+"""HTTP with a guard: addresses are checked after name resolution, for each redirect too, and the address that was checked is
+the one connected to; size, time and number of redirects are limited.
 
-The guard sits where connections are made, so what is checked is what is connected to. Connections are kept open
-and used again; no cookies are kept.
+Connections are kept open and used again; no cookies are kept, and no proxy is used that the environment names.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-import http.client
 import ipaddress
 import json as json_
+import re
 import socket
+import threading
 import time
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
-import urllib3
-from urllib3 import exceptions as wrong
-from urllib3.connection import HTTPConnection, HTTPSConnection
+import pycurl
+from urllib3.exceptions import LocationParseError
+from urllib3.util import parse_url
 
 from .errors import OutsideError, RefusedAddress
+from .exchange import Broken, Head, Line, Request
 
 USER_AGENT = "Ulmus/0.1 (+workflow reader)"
 MAX_BYTES = 8_000_000
 MAX_SECONDS = 30.0
+MAX_CONNECT_SECONDS = 10.0
 MAX_REDIRECTS = 5
-PIECE = 65_536
+MOST_SERVERS, MOST_LINES = 200, 100
+"""Servers with open connections, and open connections to each."""
+RESOLVED_SECONDS = 30.0
+"""How long the addresses of a name are taken to be the same."""
+PORTS = {"http": 80, "https": 443}
+_UNSAFE = re.compile(r"[\r\n\0]")
+_CERTIFICATE = frozenset(
+    (pycurl.E_SSL_CONNECT_ERROR, pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM)
+)
 
 
 @dataclass(frozen=True)
 class Fetched:
-    """A response read whole: final address, status, lower-case headers, body."""
+    """A response: final address, status, lower-case headers, and the body, where it was read whole."""
 
     url: str
     status: int
     headers: Mapping[str, str]
-    body: bytes
+    body: bytes = b""
 
     @property
     def content_type(self) -> str:
@@ -57,44 +67,16 @@ class Fetched:
         return None
 
 
-@dataclass(frozen=True)
-class Answering:
-    """A response whose body is still to be read: final address, status, lower-case headers."""
-
-    url: str
-    status: int
-    headers: Mapping[str, str]
-    _raw: urllib3.BaseHTTPResponse = field(repr=False)
-
-    def pieces(self) -> Iterator[bytes]:
-        """The decoded body as it comes in."""
-        while piece := self._raw.read1(PIECE, decode_content=True):
-            yield piece
+class Enough(Exception):
+    """Raised by whoever takes the pieces of a body: the rest is not wanted."""
 
 
-def _guarded(base: type[HTTPConnection], allowed: frozenset[str]) -> type[HTTPConnection]:
-    """Connections only to public addresses, and to hosts (``host:port``) that an owner allowed."""
+Take = Callable[[Fetched, bytes], None]
 
-    class Guarded(base):  # type: ignore[valid-type, misc]
-        def _new_conn(self) -> socket.socket:
-            host, port = self._dns_host.strip("[]"), self.port
-            try:
-                found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-            except (OSError, UnicodeError):
-                raise OutsideError(f"No server called “{host}” was found.", retryable=True) from None
-            addresses = list(dict.fromkeys(str(info[4][0]) for info in found))
-            if f"{host}:{port}" not in allowed:
-                for address in addresses:
-                    if not ipaddress.ip_address(address.split("%")[0]).is_global:
-                        raise RefusedAddress(f"“{host}” leads to a private address ({address}), which is not fetched.")
-            try:
-                line = socket.create_connection((addresses[0], port), self.timeout)
-            except OSError as error:
-                raise wrong.NewConnectionError(self, f"{error}") from None
-            line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            return line
 
-    return Guarded
+def never() -> bool:
+    """Nothing is stopped."""
+    return False
 
 
 class Web:
@@ -102,20 +84,20 @@ class Web:
     owner's own, exempt from the address guard."""
 
     def __init__(self, allowed: Iterable[str] = ()) -> None:
-        hosts = self.allowed = frozenset(allowed)
-
-        class Plain(urllib3.HTTPConnectionPool):
-            ConnectionCls = _guarded(HTTPConnection, hosts)
-
-        class Sealed(urllib3.HTTPSConnectionPool):
-            ConnectionCls = _guarded(HTTPSConnection, hosts)
-
-        self._pools = urllib3.PoolManager(num_pools=200, maxsize=100, retries=False)
-        self._pools.pool_classes_by_scheme = {"http": Plain, "https": Sealed}
+        self.allowed = frozenset(allowed)
+        self._lock = threading.Lock()
+        self._free: OrderedDict[tuple[str, str, int], list[Line]] = OrderedDict()
+        self._found: dict[tuple[str, int], tuple[float, list[str]]] = {}
+        self._closed = False
 
     def close(self) -> None:
         """Close all connections."""
-        self._pools.clear()
+        with self._lock:
+            self._closed = True
+            for lines in self._free.values():
+                for line in lines:
+                    line.close()
+            self._free.clear()
 
     def fetch(
         self,
@@ -128,31 +110,18 @@ class Web:
         content: bytes | None = None,
         max_bytes: int = MAX_BYTES,
         max_seconds: float = MAX_SECONDS,
+        take: Take | None = None,
+        stopped: Callable[[], bool] = never,
+        again: bool = False,
     ) -> Fetched:
-        """Fetch `url` whole. Raises `OutsideError` for anything but an answer; statuses are not judged."""
-        with self.stream(
-            url, method=method, headers=headers, json=json, data=data, content=content, max_seconds=max_seconds
-        ) as response:
-            body = b"".join(limited(response, max_bytes, max_seconds))
-            return Fetched(response.url, response.status, response.headers, body)
+        """Fetch `url`. Raises `OutsideError` for anything but an answer; statuses are not judged.
 
-    @contextmanager
-    def stream(
-        self,
-        url: str,
-        *,
-        method: str = "GET",
-        headers: Mapping[str, str] | None = None,
-        json: Any = None,
-        data: Mapping[str, Any] | None = None,
-        content: bytes | None = None,
-        max_seconds: float = MAX_SECONDS,
-    ) -> Iterator[Answering]:
-        """Open `url` and leave reading to the caller, with errors told in words."""
+        With `take`, the body is handed on as it comes in and not kept; it may raise `Enough`. `stopped` is asked now and then
+        whether to give up. `again`: asking twice does no harm, though the method may change something; then a connection is
+        used again, and a request whose connection turns out to be dead is sent once more on another.
+        """
         check_url(url)
-        host = urlsplit(url).hostname or url
-        sending = method not in ("GET", "HEAD", "PROPFIND")
-        sent = {"User-Agent": USER_AGENT, "Accept": "*/*", "Accept-Encoding": "gzip, deflate", **(headers or {})}
+        sent = {"User-Agent": USER_AGENT, "Accept": "*/*", **(headers or {})}
         body = content
         if json is not None:
             body = json_.dumps(json, ensure_ascii=False, separators=(",", ":")).encode()
@@ -160,53 +129,167 @@ class Web:
         elif data is not None:
             body = urlencode(data, doseq=True).encode()
             sent.setdefault("Content-Type", "application/x-www-form-urlencoded")
-        raw: urllib3.BaseHTTPResponse | None = None
-        try:
-            raw, final = self._open(method, url, sent, body, max_seconds)
-            yield Answering(final, raw.status, {k.lower(): v for k, v in raw.headers.items()}, raw)
-        except (wrong.NewConnectionError, wrong.ConnectTimeoutError):
-            raise OutsideError(f"“{host}” cannot be reached.", retryable=True) from None
-        except wrong.SSLError:
-            raise OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid.", retryable=True) from None
-        except (wrong.TimeoutError, TimeoutError):
-            raise OutsideError(f"“{host}” did not answer in time.", retryable=True, ambiguous=sending) from None
-        except (wrong.LocationValueError, wrong.URLSchemeUnknown):
-            raise OutsideError(f"“{host}” led to an address that cannot be fetched.") from None
-        except wrong.DecodeError:
-            raise OutsideError(f"“{host}” sent something that cannot be decompressed.") from None
-        except (wrong.HTTPError, http.client.HTTPException, OSError):
-            raise OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=sending) from None
-        finally:
-            if raw is not None:
-                raw.close()  # one read to its end has gone back to its pool already
-
-    def _open(
-        self, method: str, url: str, headers: dict[str, str], body: bytes | None, max_seconds: float
-    ) -> tuple[urllib3.BaseHTTPResponse, str]:
-        """Ask, and follow redirects (RFC 9110 section 15.4); keys stay with the host they are for."""
-        timeout = urllib3.Timeout(connect=min(10.0, max_seconds), read=max_seconds)
+        elif body is None and method in ("POST", "PUT", "PATCH"):
+            body = b""
+        deadline = time.monotonic() + max_seconds
         for _ in range(MAX_REDIRECTS + 1):
-            try:
-                raw = self._pools.urlopen(
-                    method, url, headers=headers, body=body, redirect=False, preload_content=False, timeout=timeout
-                )
-            except (ValueError, UnicodeError) as error:
-                if isinstance(error, wrong.HTTPError):
-                    raise
-                raise OutsideError(
-                    f"The request to “{urlsplit(url).hostname}” cannot be sent: a key or address holds a character that is not allowed."
-                ) from None
-            place = raw.headers.get("location")
-            if raw.status not in (301, 302, 303, 307, 308) or not place:
-                return raw, url
-            raw.close()
+            reading = _Reading(url, max_bytes, take)
+            head = self._ask(method, url, sent, body, deadline, max_seconds, reading, stopped, again)
+            place = head.headers.get("location")
+            if head.status not in (301, 302, 303, 307, 308) or not place:
+                return Fetched(url, head.status, head.headers, b"".join(reading.pieces))
+            # RFC 9110 section 15.4; keys stay with the host they are for.
             before, url = url, urljoin(url, place)
-            if raw.status in (301, 302, 303) and method != "HEAD":
+            if head.status in (301, 302, 303) and method != "HEAD":
                 method, body = "GET", None
+                sent.pop("Content-Type", None)
             if urlsplit(url)[:2] != urlsplit(before)[:2]:
-                headers = {k: v for k, v in headers.items() if k.lower() != "authorization"}
+                sent = {k: v for k, v in sent.items() if k.lower() != "authorization"}
             check_redirect(url)
         raise OutsideError(f"“{urlsplit(url).hostname}” redirects more than {MAX_REDIRECTS} times.")
+
+    def _ask(
+        self,
+        method: str,
+        url: str,
+        headers: Mapping[str, str],
+        body: bytes | None,
+        deadline: float,
+        max_seconds: float,
+        reading: _Reading,
+        stopped: Callable[[], bool],
+        again: bool,
+    ) -> Head:
+        """One exchange, without redirects, with errors told in words."""
+        parts = self._safe(url, method, headers)
+        host, port = parts.host.strip("[]"), parts.port or PORTS[parts.scheme]
+        changing = method not in ("GET", "HEAD", "PROPFIND")
+        place = (parts.scheme, host, port)
+        address = self._address(host, port)
+        left = max(0.001, deadline - time.monotonic())
+        request = Request(
+            method,
+            parts.url,
+            headers,
+            body,
+            parts.host,
+            port,
+            address,
+            min(MAX_CONNECT_SECONDS, left),
+            left,
+            changing and not again,
+        )
+        line = self._line(place)
+        try:
+            head = line.exchange(request, reading.take, None if stopped is never else stopped)
+        except Broken as broken:
+            line.close()
+            raise _told(broken, host, max_seconds, bool(reading.size), changing) from None
+        except Enough:
+            line.close()
+            return Head(reading.status, dict(reading.headers))
+        except BaseException:
+            line.close()
+            raise
+        self._back(place, line)
+        return head
+
+    def _safe(self, url: str, method: str, headers: Mapping[str, str]) -> Any:
+        """The address in its parts, written as RFC 3986 has it. Raises `OutsideError` where something cannot be sent."""
+        host = urlsplit(url).hostname
+        try:
+            parts = parse_url(url)
+            parts = parts._replace(fragment=None)
+            if any(_UNSAFE.search(text) for text in (method, *headers, *headers.values())) or not parts.host:
+                raise ValueError
+            for value in headers.values():
+                value.encode("latin-1")
+        except (ValueError, LocationParseError):
+            raise OutsideError(
+                f"The request to “{host}” cannot be sent: a key or address holds a character that is not allowed."
+            ) from None
+        return parts
+
+    def _address(self, host: str, port: int) -> str:
+        """The address to connect to. Raises `OutsideError` where there is none, or one that is not fetched."""
+        now = time.monotonic()
+        kept = self._found.get((host, port))
+        if kept is None or now - kept[0] > RESOLVED_SECONDS:
+            try:
+                found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+            except (OSError, UnicodeError):
+                raise OutsideError(f"No server called “{host}” was found.", retryable=True) from None
+            if len(self._found) > 10 * MOST_SERVERS:
+                self._found.clear()
+            kept = self._found[host, port] = (now, list(dict.fromkeys(str(info[4][0]) for info in found)))
+        if f"{host}:{port}" not in self.allowed:
+            for address in kept[1]:
+                if not ipaddress.ip_address(address.split("%")[0]).is_global:
+                    raise RefusedAddress(f"“{host}” leads to a private address ({address}), which is not fetched.")
+        return kept[1][0]
+
+    def _line(self, place: tuple[str, str, int]) -> Line:
+        """A connection to a server: the one used last, or a new one."""
+        with self._lock:
+            lines = self._free.get(place)
+            if lines:
+                self._free.move_to_end(place)
+                return lines.pop()
+        return Line()
+
+    def _back(self, place: tuple[str, str, int], line: Line) -> None:
+        """Keep a connection for the next; those to the server used longest ago make room."""
+        old: list[Line] = []
+        with self._lock:
+            lines = self._free.setdefault(place, [])
+            if self._closed or len(lines) >= MOST_LINES:
+                old.append(line)
+            else:
+                lines.append(line)
+            if len(self._free) > MOST_SERVERS:
+                old += self._free.popitem(last=False)[1]
+        for one in old:
+            one.close()
+
+
+class _Reading:
+    """The body of an answer as it comes in, within its greatest size."""
+
+    def __init__(self, url: str, most: int, take: Take | None) -> None:
+        self.url, self.most, self.size = url, most, 0
+        self.pieces: list[bytes] = []
+        self.status, self.headers = 0, dict[str, str]()
+        self._take = take
+        self._answer: Fetched | None = None
+
+    def take(self, head: Head, piece: bytes) -> None:
+        self.size += len(piece)
+        if self.size > self.most:
+            host = urlsplit(self.url).hostname
+            raise OutsideError(f"“{host}” sent more than {self.most / 1e6:g} MB; reading was stopped.")
+        if self._take is None or 300 <= head.status < 400:
+            self.pieces.append(piece)
+            return
+        if self._answer is None:
+            self.status, self.headers = head.status, head.headers
+            self._answer = Fetched(self.url, head.status, head.headers)
+        self._take(self._answer, piece)
+
+
+def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool) -> OutsideError:
+    """What broke an exchange off, in words."""
+    if broken.code == pycurl.E_ABORTED_BY_CALLBACK:
+        return OutsideError("Stopped.")
+    if broken.code == pycurl.E_OPERATION_TIMEDOUT and broken.connected:
+        words = f"kept sending for more than {seconds:g} seconds; reading was stopped" if began else "did not answer in time"
+        return OutsideError(f"“{host}” {words}.", retryable=True, ambiguous=changing)
+    if broken.code in (pycurl.E_COULDNT_CONNECT, pycurl.E_OPERATION_TIMEDOUT):
+        return OutsideError(f"“{host}” cannot be reached.", retryable=True)
+    if broken.code in _CERTIFICATE:
+        return OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid.", retryable=True)
+    if broken.code == pycurl.E_BAD_CONTENT_ENCODING:
+        return OutsideError(f"“{host}” sent something that cannot be decompressed.")
+    return OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=changing)
 
 
 def check_redirect(url: str) -> None:
@@ -215,20 +298,6 @@ def check_redirect(url: str) -> None:
         check_url(url)
     except OutsideError:
         raise OutsideError("A redirect led to an address that cannot be fetched.") from None
-
-
-def limited(response: Answering, max_bytes: int, max_seconds: float) -> Iterator[bytes]:
-    """The decoded body piece by piece, within limits of size and time."""
-    host = urlsplit(response.url).hostname
-    deadline = time.monotonic() + max_seconds
-    size = 0
-    for piece in response.pieces():
-        size += len(piece)
-        if size > max_bytes:
-            raise OutsideError(f"“{host}” sent more than {max_bytes / 1e6:g} MB; reading was stopped.")
-        if time.monotonic() > deadline:
-            raise OutsideError(f"“{host}” kept sending for more than {max_seconds:g} seconds; reading was stopped.", retryable=True)
-        yield piece
 
 
 def check_url(url: str) -> None:
@@ -243,7 +312,7 @@ def check_url(url: str) -> None:
         raise OutsideError(f"“{shown}” is not a web address." if shown else "There is no web address to read.")
 
 
-def status_error(response: Fetched | Answering, what: str) -> OutsideError:
+def status_error(response: Fetched, what: str) -> OutsideError:
     """An HTTP error status in words, with Retry-After (RFC 9110 section 10.2.3) where given."""
     status = response.status
     wait = retry_after(response.headers.get("retry-after"))

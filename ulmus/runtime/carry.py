@@ -6,6 +6,7 @@ import hashlib
 import logging
 from collections.abc import Mapping
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 from pydantic import BaseModel
@@ -13,7 +14,7 @@ from pydantic import BaseModel
 from ..core import flow, slots
 from ..core.workflow import Line, Workflow, World
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import field_control, map_templates, templates_of
+from ..core.workflow.kinds import controls_of, map_templates, templates_of
 from ..core.workflow.sentences import sentence
 from ..protocols.errors import OutsideError
 from ..steps import kinds
@@ -21,19 +22,46 @@ from ..steps.base import Context, Kind, Outgoing, Result, Tool
 
 log = logging.getLogger("ulmus")
 AS_WRITTEN = frozenset({"longslots", "value", "longvalue"})
+MOST_READ = 512
+
+
+class _Same:
+    """A line as a key: lines never change, so that what was made of this very one still holds."""
+
+    __slots__ = ("line",)
+
+    def __init__(self, line: Line) -> None:
+        self.line = line
+
+    def __hash__(self) -> int:
+        return id(self.line)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.line is self.line
+
+
+@lru_cache(MOST_READ)
+def _read(same: _Same) -> tuple[BaseModel | None, str]:
+    settings, wrong = read_settings(kinds()[same.line.kind].settings, same.line.settings)
+    return settings, " ".join(words for _, words in wrong)
+
+
+def read(line: Line) -> BaseModel:
+    """The line's settings as its kind's model. Raises `OutsideError` where they cannot be read."""
+    settings, wrong = _read(_Same(line))
+    if settings is None:
+        raise OutsideError(f"This line is not set up: {wrong}")
+    return settings
 
 
 def filled(kind: Kind, line: Line, values: Mapping[str, Any]) -> BaseModel:
     """The line's settings with its texts filled in. Raises `OutsideError` where they cannot be read."""
-    settings, wrong = read_settings(kind.settings, line.settings)
-    if settings is None:
-        raise OutsideError("This line is not set up: " + " ".join(words for _, words in wrong))
-    long = {n for n, f in kind.settings.model_fields.items() if field_control(f).get("control") in AS_WRITTEN}
+    controls = controls_of(kind.settings)
 
     def fill(name: str, text: str) -> str:
-        return text if name in long else slots.render(slots.parse(text), values).text
+        return text if controls[name] in AS_WRITTEN else slots.render(slots.parse(text), values).text
 
-    return map_templates(kind, settings, fill)
+    return map_templates(kind, read(line), fill)
 
 
 def perform(line: Line, context: Context) -> Result:
@@ -95,9 +123,7 @@ def work(line: Line, values: Mapping[str, Any], memory: dict[str, Any], seed: st
     """What a line that only works values out gives, and what it remembers."""
     kind = kinds()[line.kind]
     assert kind.work is not None
-    settings, wrong = read_settings(kind.settings, line.settings)
-    if settings is None:
-        raise OutsideError("This line is not set up: " + " ".join(words for _, words in wrong))
+    settings = read(line)
     return guarded(lambda: kind.work(settings, values, memory, seed))  # type: ignore[misc, no-any-return]
 
 

@@ -18,7 +18,7 @@ from ..core.flow import GIVEN
 from ..core.slots.tree import condition_values
 from ..core.workflow import Line, Workflow, templates_of
 from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import BLOCKS, field_control
+from ..core.workflow.kinds import BLOCKS, controls_of
 from ..steps import kinds
 
 
@@ -36,8 +36,7 @@ def reads(line: Line) -> set[slots.Path]:
     own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
     used = {path for text in own_texts for path in slots.parse(text).reads}
     conditions = [lane.when for lane in line.lanes]
-    for name, info in kind.settings.model_fields.items():
-        control = field_control(info).get("control")
+    for name, control in controls_of(kind.settings).items():
         if control == "step":
             used.add(slots.Path((str(line.settings.get(name, "")), "text")))
         elif control == "condition":
@@ -117,8 +116,7 @@ class Footing:
             inside = [inner.model_dump(mode="json") for inner in line.steps], lanes
             return _json([kind.name, line.settings, inside])[:-1], _json(sorted(self.prints.items()))
         settings, _ = read_settings(kind.settings, line.settings)
-        fields = kind.settings.model_fields.items()
-        used = [name for name, info in fields if field_control(info).get("control") == "connection"]
+        used = [name for name, control in controls_of(kind.settings).items() if control == "connection"]
         dumped = line.settings
         if settings is not None:
             dumped = settings.model_dump(mode="json", exclude={"takes"}, exclude_defaults=True)

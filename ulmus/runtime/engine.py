@@ -18,7 +18,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -65,7 +65,8 @@ class _Entry:
     run_id: int
     event: flow.Event | None
     also: Callable[[Session], None] | None = None
-    done: Future[None] = field(default_factory=Future)
+    told: Callable[[BaseException | None], None] = lambda error: None
+    """Hears that it was written, or why not."""
 
 
 class Engine:
@@ -107,6 +108,7 @@ class Engine:
         sys.setswitchinterval(0.001)
         self.polling.enabled = polling
         self.beginning.read_spending()
+        self.executor.ready()
         self._writer = threading.Thread(target=self._write, name="ulmus-writer", daemon=True)
         self._writer.start()
         self._recover()
@@ -131,7 +133,7 @@ class Engine:
         while not self._entries.empty():
             entry = self._entries.get_nowait()
             if entry is not None:
-                entry.done.set_exception(EngineStopped("The engine has been stopped."))
+                entry.told(EngineStopped("The engine has been stopped."))
 
     def _recover(self) -> None:
         with self.services.store.read() as session:
@@ -198,10 +200,12 @@ class Engine:
 
         An event that cannot happen raises `flow.FlowError`, or gives ``False`` where not `strict`.
         """
-        entry = _Entry(run_id, event, also)
-        self._put(entry, now=True)
+        written: Future[None] = Future()
+        self._put(
+            _Entry(run_id, event, also, lambda error: written.set_exception(error) if error else written.set_result(None)), now=True
+        )
         try:
-            entry.done.result()
+            written.result()
         except flow.FlowError:
             if strict:
                 raise
@@ -221,7 +225,7 @@ class Engine:
                 if not self._closed:
                     self._entries.put(entry)
                     return
-            entry.done.set_exception(EngineStopped("The engine has been stopped."))
+            entry.told(EngineStopped("The engine has been stopped."))
         elif now and (self._writer is not None or self._pumping):
             self._batch([entry])
         else:
@@ -271,7 +275,7 @@ class Engine:
     def _batch(self, entries: list[_Entry], tries: int = 0) -> None:
         with self._lock:
             writing = Writing(self.services.clock())
-            wrong: list[tuple[_Entry, flow.FlowError]] = []
+            wrong: dict[int, flow.FlowError] = {}
             touched: dict[int, Live] = {}
             try:
                 with self.services.store.write() as session:
@@ -280,7 +284,10 @@ class Engine:
                         try:
                             touched[entry.run_id] = self._one(writing, entry)
                         except flow.FlowError as error:
-                            wrong.append((entry, error))
+                            wrong[id(entry)] = error
+                    for live in touched.values():
+                        if live.run_id in self._live:
+                            writing.project(live)
                     writing.flush()
             except BaseException as error:
                 for entry in entries:
@@ -294,17 +301,13 @@ class Engine:
                     self._stopping.wait(0.05 * 2**tries)
                     self._batch(entries, tries + 1)
                 else:
-                    entries[0].done.set_exception(error)
+                    entries[0].told(error)
                 return
             self.beginning.spent(writing.spent)
             for live in touched.values():
                 self._dispatch(live)
-        faults = {id(entry): error for entry, error in wrong}
         for entry in entries:
-            if id(entry) in faults:
-                entry.done.set_exception(faults[id(entry)])
-            else:
-                entry.done.set_result(None)
+            entry.told(wrong.get(id(entry)))
         for run_id in touched:
             self.services.bus.say("run", id=run_id)
         for then in writing.then:
@@ -325,7 +328,6 @@ class Engine:
         if entry.also is not None:
             entry.also(writing.session)
         self.inside.follow(writing, live)
-        writing.project(live)
         return live
 
     # -- decisions ----------------------------------------------------------------------------------
@@ -395,10 +397,8 @@ class Engine:
 
     def _bring(self, run_id: int, event: flow.Event, flight: tuple[int, str]) -> None:
         """Have what a step gave written; the step counts as under way until it is."""
-        entry = _Entry(run_id, event)
 
-        def written(done: Future[None]) -> None:
-            error = done.exception()
+        def written(error: BaseException | None) -> None:
             if error is None or isinstance(error, flow.FlowError | EngineStopped):
                 self._flying.discard(flight)
                 return
@@ -407,8 +407,7 @@ class Engine:
             again.daemon = True
             again.start()
 
-        entry.done.add_done_callback(written)
-        self._put(entry)
+        self._put(_Entry(run_id, event, None, written))
 
     def _context(self, live: Live, decision: flow.Perform) -> Context:
         page = live.page

@@ -2,29 +2,91 @@
 
 from __future__ import annotations
 
+import logging
+import queue
+import threading
+import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Protocol
+
+log = logging.getLogger("ulmus")
 
 
 class Executor(Protocol):
     """Carries out jobs, some time soon, each once."""
 
+    def ready(self) -> None:
+        """Be ready for many jobs at once."""
+
     def submit(self, job: Callable[..., Any], *arguments: Any) -> None:
         """Have `job` carried out."""
 
     def stop(self) -> None:
-        """Take no more jobs."""
+        """Take no more jobs; those not begun are left undone, those under way have a moment to end."""
 
 
 class Threads:
-    """Jobs in threads of this process."""
+    """Jobs in up to `count` threads of this process, begun as they are needed. They end with the process."""
+
+    READY = 64
+    LAST_SECONDS = 1.0
 
     def __init__(self, count: int = 160) -> None:
-        self._pool = ThreadPoolExecutor(count, thread_name_prefix="ulmus")
+        self._most = count
+        self._jobs: queue.SimpleQueue[tuple[Callable[..., Any], tuple[Any, ...]] | None] = queue.SimpleQueue()
+        self._lock = threading.Lock()
+        self._threads: list[threading.Thread] = []
+        self._idle = 0
+        self._stopped = False
+
+    def ready(self) -> None:
+        """Begin some threads ahead of the jobs: while others are at work, each takes a while to begin."""
+        for _ in range(min(self.READY, self._most) - len(self._threads)):
+            self._another()
 
     def submit(self, job: Callable[..., Any], *arguments: Any) -> None:
-        self._pool.submit(job, *arguments)
+        with self._lock:
+            if self._stopped:
+                return
+            self._jobs.put((job, arguments))
+            wanted = not self._idle and len(self._threads) < self._most
+            if self._idle:
+                self._idle -= 1
+        if wanted:
+            self._another()
 
     def stop(self) -> None:
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        with self._lock:
+            self._stopped = True
+            while not self._jobs.empty():
+                self._jobs.get_nowait()
+            for _ in self._threads:
+                self._jobs.put(None)
+        late = time.monotonic() + self.LAST_SECONDS
+        for thread in self._threads:
+            thread.join(max(0.0, late - time.monotonic()))
+
+    def _another(self) -> None:
+        thread = threading.Thread(target=self._work, name="ulmus-steps", daemon=True)
+        with self._lock:
+            if self._stopped or len(self._threads) >= self._most:
+                return
+            self._threads.append(thread)
+            thread.start()
+
+    def _work(self) -> None:
+        while True:
+            try:
+                task = self._jobs.get_nowait()
+            except queue.Empty:
+                with self._lock:
+                    self._idle += 1
+                task = self._jobs.get()
+            if task is None:
+                return
+            job, arguments = task
+            try:
+                job(*arguments)
+            except Exception:
+                log.exception("a job met a fault")
+            del task, job, arguments  # nothing is kept alive by a thread that waits

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -17,6 +18,7 @@ from ..store import tables
 from . import carry
 
 MOST_PAGES = 500
+ROWS_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -153,9 +155,14 @@ class Writing:
     def flush(self) -> None:
         """Put everything gathered into the database, within the transaction."""
         connection = self.session.connection()
-        if self._rows:
-            connection.exec_driver_sql("INSERT INTO journal (run_id, seq, event) VALUES (?, ?, ?)", self._rows)
-            self._rows = []
+        # Many rows in one statement: after each, a thread waits its turn with the interpreter anew.
+        for at in range(0, len(self._rows), ROWS_AT_ONCE):
+            rows = self._rows[at : at + ROWS_AT_ONCE]
+            values = ", ".join(["(?, ?, ?)"] * len(rows))
+            connection.exec_driver_sql(
+                f"INSERT INTO journal (run_id, seq, event) VALUES {values}", tuple(itertools.chain.from_iterable(rows))
+            )
+        self._rows = []
         if self._runs:
             connection.exec_driver_sql(
                 "UPDATE runs SET state = ?, step = ?, message = ?, cost = ?, tokens = ?, ended_at = ?, changed_at = ? WHERE id = ?",

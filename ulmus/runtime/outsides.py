@@ -21,7 +21,7 @@ from sqlalchemy import select
 
 from ..core import slots
 from ..core.workflow import Line
-from ..core.workflow.kinds import field_control
+from ..core.workflow.kinds import controls_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
@@ -259,8 +259,8 @@ class Outsides:
 def leads_to(line: Line, values: Any) -> str:
     """The outside a line leads to: its connection, or the host of the address it reads; empty where it leads to none."""
     kind = kinds()[line.kind]
-    for name, info in kind.settings.model_fields.items():
-        if field_control(info).get("control") == "connection" and line.settings.get(name):
+    for name, control in controls_of(kind.settings).items():
+        if control == "connection" and line.settings.get(name):
             return f"connection:{line.settings[name]}"
     text = line.settings.get(kind.reaches) if kind.reaches else None
     if not isinstance(text, str):

@@ -16,18 +16,17 @@ from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import String, cast, insert, or_, select
+from sqlalchemy import String, bindparam, cast, or_, select, update
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, due, passed_and_next, quiet_hours
 from ..core.workflow import Line
-from ..core.workflow.file import read_settings
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Found, Look, Row
 from ..store import tables
 from .beginning import result_of
-from .carry import guarded
+from .carry import guarded, read
 from .outsides import STARTS
 
 if TYPE_CHECKING:
@@ -55,10 +54,7 @@ class _Due:
 
     @property
     def settings(self) -> Any:
-        settings, wrong = read_settings(kinds()[self.line.kind].settings, self.line.settings)
-        if settings is None:
-            raise OutsideError("The start is not set up: " + " ".join(words for _, words in wrong))
-        return settings
+        return read(self.line)
 
 
 class Polling:
@@ -113,17 +109,16 @@ class Polling:
         """Look at one start now and begin a run for each new item."""
         services = self.engine.services
         with services.store.read() as session:
-            start = session.get(tables.Start, workflow_id)
-            record = session.get_one(tables.WorkflowRecord, workflow_id)
-            if start is None or record.revision_id is None or record.state != "live":
+            found = session.execute(_AS_IT_STANDS, {"id": workflow_id}).first()
+            if found is None or found.revision_id is None or found.state != "live":
                 return
-            line = self.engine.pages.get(session, record.revision_id).workflow.start
-        here = _Due(workflow_id, line, dict(start.memory), services.clock())
+            line = self.engine.pages.get(session, found.revision_id).workflow.start
+        here = _Due(workflow_id, line, dict(found.memory), services.clock())
         listens = kinds()[line.kind].listens
         try:
             if listens == "poll":
-                found = look_once(self.engine, line, here.memory.get("look", {}))
-                self._hand_out(here, lambda session: found, here.now + every(line))
+                seen = look_once(self.engine, line, here.memory.get("look", {}))
+                self._hand_out(here, lambda session: seen, here.now + every(line))
             elif listens == "rows":
                 self._hand_out(here, lambda session: rows_found(session, here), here.now + every(line))
             elif listens == "runs":
@@ -168,18 +163,12 @@ class Polling:
         services, workflow_id = self.engine.services, here.workflow_id
         began: list[int] = []
         with services.store.write() as session:
-            record = session.get(tables.WorkflowRecord, workflow_id)
-            start = session.get(tables.Start, workflow_id)
-            if start is None or record is None or record.state != "live" or start.memory != here.memory:
+            stands = session.execute(_AS_IT_STANDS, {"id": workflow_id}).first()
+            if stands is None or stands.state != "live" or stands.memory != here.memory:
                 # Paused, or gone live anew, while it was looked at; the next look knows better.
                 return
             found = find(session)
-            wanted = [identity for identity, _ in found.items]
-            known = set(
-                session.scalars(
-                    select(tables.Seen.identity).where(tables.Seen.workflow_id == workflow_id, tables.Seen.identity.in_(wanted))
-                )
-            )
+            known = _known(session, workflow_id, [identity for identity, _ in found.items])
             primed = bool(here.memory.get("primed")) or not found.prime
             fresh = list({i: item for i, item in found.items if i not in known}.items())
             most = int(here.line.settings.get("most", 50))
@@ -197,10 +186,15 @@ class Polling:
             # Where items are left over, the next look must not be told that nothing has changed.
             memory = dict(found.memory)
             clock = {"due": memory.pop("due")} if "due" in memory else {}
-            start.memory = {"primed": True, "fails": 0, "look": here.memory.get("look", {}) if left else memory, **clock}
-            changed = bool(began) or start.failed or start.found != found.says
-            start.looked_at, start.found, start.failed = here.now, found.says, False
-            start.next_at = next_at if not left else min(next_at, here.now + every(here.line))
+            changed = bool(began) or stands.failed or stands.found != found.says
+            noted = {
+                "memory": {"primed": True, "fails": 0, "look": here.memory.get("look", {}) if left else memory, **clock},
+                "looked_at": here.now,
+                "found": found.says,
+                "failed": False,
+                "next_at": next_at if not left else min(next_at, here.now + every(here.line)),
+            }
+            session.execute(update(tables.Start.__table__).where(tables.Start.workflow_id == workflow_id), noted)
         self.engine.settle(began)
         if changed:
             services.bus.say("workflow", id=workflow_id)
@@ -209,8 +203,10 @@ class Polling:
     def _pass_over(session: Session, here: _Due, identities: list[str]) -> None:
         """Count items as handed out without a run of their own."""
         if identities:
-            rows = [{"workflow_id": here.workflow_id, "identity": identity, "at": here.now} for identity in identities]
-            session.execute(insert(tables.Seen), rows)
+            session.connection().exec_driver_sql(
+                "INSERT INTO seen (workflow_id, identity, at) SELECT ?, value, ? FROM json_each(?)",
+                (here.workflow_id, here.now, json.dumps(identities)),
+            )
 
     def _note(self, workflow_id: int, next_at: float, says: str) -> None:
         with self.engine.services.store.write() as session:
@@ -227,6 +223,24 @@ class Polling:
             start.looked_at, start.found, start.failed = services.clock(), error.message, True
             start.next_at = services.clock() + max(longer, pause)
         services.bus.say("workflow", id=workflow_id)
+
+
+_AS_IT_STANDS = (
+    select(
+        tables.Start.memory, tables.Start.failed, tables.Start.found, tables.WorkflowRecord.revision_id, tables.WorkflowRecord.state
+    )
+    .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
+    .where(tables.Start.workflow_id == bindparam("id"))
+)
+
+
+def _known(session: Session, workflow_id: int, identities: list[str]) -> set[str]:
+    """Which of these a start has handed out before."""
+    rows = session.connection().exec_driver_sql(
+        "SELECT identity FROM seen WHERE workflow_id = ? AND identity IN (SELECT value FROM json_each(?))",
+        (workflow_id, json.dumps(identities)),
+    )
+    return {row[0] for row in rows}
 
 
 def push(engine: Engine, workflow_id: int, item: dict[str, Any], identity: str | None = None) -> int | None:
@@ -250,8 +264,10 @@ def push(engine: Engine, workflow_id: int, item: dict[str, Any], identity: str |
 
 def every(line: Line) -> float:
     """Seconds between two looks at a start."""
-    settings, _ = read_settings(kinds()[line.kind].settings, line.settings)
-    return float(getattr(settings, "every", None) or 60.0)
+    try:
+        return float(getattr(read(line), "every", None) or 60.0)
+    except OutsideError:
+        return 60.0
 
 
 def look_once(engine: Engine, line: Line, memory: dict[str, Any]) -> Found:

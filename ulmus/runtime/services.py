@@ -26,7 +26,7 @@ from .bus import Bus
 
 @dataclass(frozen=True)
 class _Opened:
-    """A connection as opened: after how many writes to the store it was looked at, and what stood there."""
+    """A connection as opened: after how many changes to the connections it was looked at, and what stood there."""
 
     at: int
     row: tuple[Any, ...]
@@ -67,12 +67,14 @@ class Services:
 
     def connect(self, key: str, kind: str) -> Connection:
         """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
-        now = self.store.writes
+        now = self.store.written("connections")
         kept = self._opened.get(key)
         if kept is None or kept.at != now:
             with self.store.engine.connect() as connection:
-                row = connection.exec_driver_sql("SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)).first()
-            if row is None:
+                row = connection.exec_driver_sql(
+                    "SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)
+                ).first()
+            if row is None or row[0] != kind:
                 raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
             if kept is None or kept.row != tuple(row):
                 # Settings are read and secrets opened once for what stands in the database.

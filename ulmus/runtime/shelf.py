@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
 from ..protocols.errors import OutsideError
+from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.base import Row, Shelf
 from ..store import tables
@@ -90,6 +91,10 @@ _PUBLISHED = _Published()
 _TRIED: dict[str, tuple[float, str]] = {}
 
 
+def _no_more(answer: Fetched, piece: bytes) -> None:
+    raise Enough
+
+
 def _dead(services: Services, link: str) -> str:
     """What is wrong with a link, tried at most every ten minutes; a site that is slow or has a fault of its own counts as
     answering."""
@@ -97,8 +102,8 @@ def _dead(services: Services, link: str) -> str:
     found = _TRIED.get(link)
     if found is None or now - found[0] > FRESH_SECONDS:
         try:
-            with services.web.stream(link, max_seconds=LINK_SECONDS) as response:
-                why = f"status {response.status}" if response.status in (404, 410) else ""
+            answer = services.web.fetch(link, max_seconds=LINK_SECONDS, take=_no_more)
+            why = f"status {answer.status}" if answer.status in (404, 410) else ""
         except OutsideError as error:
             why = "" if error.retryable else error.message
         if len(_TRIED) > MOST_LINKS:

@@ -14,7 +14,7 @@ from ..core.drafting import Known
 from ..core.flow import Rewrite, Turn
 from ..core.workflow.kinds import KindSpec
 from ..protocols.errors import OutsideError
-from ..protocols.net import Web
+from ..protocols.net import Web, never
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class Context:
     talk: tuple[Turn, ...] = ()
     spent: float = 0.0
     progress: Callable[[str], None] = lambda text: None
-    cancelled: Callable[[], bool] = lambda: False
+    cancelled: Callable[[], bool] = never
 
 
 @dataclass(frozen=True)

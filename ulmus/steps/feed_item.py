@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
-
 from pydantic import BaseModel, Field
 
 from ..core.workflow.kinds import type_word
@@ -39,7 +37,7 @@ def look(settings: FeedSettings, now: Look) -> Found:
     remember = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified}
     if seen.feed is None:
         return Found([], remember, "Nothing has changed.")
-    items = [(item.identity[:500], dataclasses.asdict(item)) for item in reversed(seen.feed.items)]
+    items = [(item.identity[:500], dict(vars(item))) for item in reversed(seen.feed.items)]
     says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *seen.feed.problems])
     return Found(items, remember, says)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import datetime as dt
 import re
 from typing import Any
@@ -54,7 +53,7 @@ def perform(settings: FeedListSettings, context: Context) -> Result:
     for address in list(dict.fromkeys(a for a in addresses if a))[:MOST_FEEDS]:
         try:
             for feed in _feeds(context.web, address):
-                found += [dataclasses.asdict(item) for item in feed.items]
+                found += [dict(vars(item)) for item in feed.items]
                 read += 1
         except OutsideError as error:
             problems.append(f"{address}: {error.message}")

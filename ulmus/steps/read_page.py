@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from typing import Any
 
 from pydantic import BaseModel, Field
@@ -50,7 +49,7 @@ def perform(settings: PageSettings, context: Context) -> Result:
         name: getattr(page, name) for name in ("title", "text", "author", "date", "words", "description", "image", "images", "data")
     }
     language = page.language.split("-")[0].lower() or pages.language_of(page.text)
-    links = [dataclasses.asdict(one) for one in page.links]
+    links = [dict(vars(one)) for one in page.links]
     return Result({**told, "link": page.url, "language": language, "links": links})
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,6 +15,7 @@ from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.orm import Session
 
 MIGRATIONS = Path(__file__).with_name("migrations")
+_CHANGES = ("INSERT INTO ", "UPDATE ", "DELETE FROM ")
 
 
 class Store:
@@ -29,8 +31,9 @@ class Store:
         self.path = folder / "ulmus.db"
         self.engine = _open(self.path)
         self._writing = threading.RLock()
-        self.writes = 0
-        """How many writes there have been: what was read is still true while it stays the same."""
+        self._touched: set[str] = set()
+        self._written: Counter[str] = Counter()
+        event.listen(self.engine, "before_cursor_execute", self._note)
         self.migrate()
 
     def migrate(self) -> None:
@@ -55,7 +58,18 @@ class Store:
                 with Session(self.engine, expire_on_commit=False) as session, session.begin():
                     yield session
             finally:
-                self.writes += 1
+                if self._touched:
+                    self._written.update(self._touched)
+                    self._touched.clear()
+
+    def written(self, table: str) -> int:
+        """How many transactions have changed a table: what was read of it is still true while this stays the same."""
+        return self._written[table]
+
+    def _note(self, connection: Any, cursor: Any, statement: str, *_: Any) -> None:
+        """Note the table that a statement is about to change."""
+        if statement.startswith(_CHANGES):
+            self._touched.add(statement.split(None, 3)[1 if statement.startswith("UPDATE") else 2])
 
     def close(self) -> None:
         """Close all connections."""

@@ -12,7 +12,7 @@ from typing import Any, Literal
 from .. import slots
 from ..drafting.rules import contradictions
 from .file import read_settings
-from .kinds import Kinds, KindSpec, field_control, templates_of
+from .kinds import Kinds, KindSpec, controls_of, field_control, templates_of
 from .model import Lane, Line, Workflow
 
 BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
@@ -164,15 +164,15 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
     settings, wrong = read_settings(spec.settings, line.settings)
     found += [LineProblem(line.id, f"{_title(spec, name)}: {words}", place=(name,)) for name, words in wrong]
     for place, text in templates_of(spec, line.settings):
-        control = field_control(spec.settings.model_fields[place[0]]).get("control")
+        control = controls_of(spec.settings)[place[0]]
         problems = (
             slots.check_value(text, around.scope)
             if control == "value"
             else slots.check(slots.parse(text), around.scope, around.maybe)
         )
         found += [LineProblem(line.id, p.message, p.severity, place, p.start, p.end) for p in problems]
-    for name, info in spec.settings.model_fields.items():
-        if field_control(info).get("control") == "condition":
+    for name, control in controls_of(spec.settings).items():
+        if control == "condition":
             text = str(line.settings.get(name, ""))
             problems = slots.check_condition(text, around.closing or around.scope)
             found += [LineProblem(line.id, p.message, p.severity, (name,), p.start, p.end) for p in problems]

@@ -17,6 +17,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import cache
 from typing import Any, Literal, get_args, get_origin
 
 from pydantic import BaseModel
@@ -30,6 +31,7 @@ ACTS = frozenset({"send", "write", "call"})
 #: What can be a tool of an assignment.
 TOOLS = frozenset({"perform"}) | ACTS
 TEXT_CONTROLS = frozenset({"slots", "longslots", "value", "longvalue"})
+_WITH_TEXTS = TEXT_CONTROLS | {"cells", "fields", "rules", "takes"}
 
 
 @dataclass(frozen=True)
@@ -107,11 +109,16 @@ def field_control(field: FieldInfo) -> Mapping[str, Any]:
     return extra if isinstance(extra, dict) else {}
 
 
+@cache
+def controls_of(model: type[BaseModel]) -> Mapping[str, str]:
+    """The control of each field of a settings model; empty for a plain one."""
+    return {name: str(field_control(field).get("control", "")) for name, field in model.model_fields.items()}
+
+
 def templates_of(spec: KindSpec, settings: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     """Every text with slots in raw `settings`, with its place, e.g. ``(("cells", "Link"), "<<feed.link>>")``."""
-    for name, field in spec.settings.model_fields.items():
-        value = settings.get(name, field.default)
-        control = field_control(field).get("control")
+    for name, control in controls_of(spec.settings).items():
+        value = settings.get(name, spec.settings.model_fields[name].default) if control in _WITH_TEXTS else None
         if control in TEXT_CONTROLS and isinstance(value, str):
             yield (name,), value
         elif control in ("cells", "fields") and isinstance(value, dict):
@@ -133,9 +140,8 @@ def templates_of(spec: KindSpec, settings: Mapping[str, Any]) -> Iterator[tuple[
 def map_templates(spec: KindSpec, settings: BaseModel, change: Callable[[str, str], str]) -> BaseModel:
     """`settings` with every text with slots replaced by ``change(field name, text)``."""
     updates: dict[str, Any] = {}
-    for name, field in spec.settings.model_fields.items():
+    for name, control in controls_of(spec.settings).items():
         value = getattr(settings, name)
-        control = field_control(field).get("control")
         if control in TEXT_CONTROLS and isinstance(value, str):
             updates[name] = change(name, value)
         elif control in ("cells", "fields"):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .kinds import Kinds, field_control
+from .kinds import Kinds, controls_of
 from .model import Line
 
 MARK = "~"
@@ -36,5 +36,5 @@ def take_name(line: Line, take: str) -> str:
 
 def _setting(line: Line, kinds: Kinds) -> str:
     spec = kinds.get(line.kind)
-    fields = spec.settings.model_fields if spec else {}
-    return next((name for name, info in fields.items() if field_control(info).get("control") == "takes"), "")
+    controls = controls_of(spec.settings) if spec else {}
+    return next((name for name, control in controls.items() if control == "takes"), "")

@@ -1,4 +1,4 @@
-import { memo, type RefObject } from "react";
+import { memo, type RefObject, useEffect, useRef } from "react";
 import type { Bench, Cell, Line } from "../../api/client";
 import { CellBody } from "./CellBody";
 import { cellKey } from "./cells";
@@ -15,6 +15,8 @@ export type RowProps = {
   number: number;
   /** The number of the line it belongs to, for reading aloud. */
   of: number;
+  /** Its place among the rows of the grid, the head being the first. */
+  index: number;
   /** The stage to say in the margin; empty within a run of lines of the same. */
   stage: string;
   first: boolean;
@@ -27,8 +29,6 @@ export type RowProps = {
   cells: Map<string, Cell>;
   limit: number | null;
   lines: number;
-  /** Many rows: those out of sight are not laid out until they come near. */
-  many: boolean;
   maker: boolean;
   mark: "" | "above" | "below";
   actions: RefObject<RowActions>;
@@ -46,8 +46,15 @@ export const Row = memo(function Row(props: RowProps) {
   const lane = line.kind === "lane";
   const edge = stage && !first ? "border-t border-t-rule" : "";
   const movable = props.maker && !first && !lane && line.kind !== "take";
+  const here = useRef<HTMLButtonElement>(null);
+  // The focus goes along with the chosen cell, unless it is at work elsewhere.
+  useEffect(() => {
+    const focused = document.activeElement;
+    if (chosen && (focused === document.body || focused?.closest("[role=grid]")))
+      here.current?.focus({ preventScroll: true });
+  }, [chosen, props.sample]);
   return (
-    <div role="row" data-row={line.id} className={`bench-row ${props.many ? "far-is-light" : ""}`}>
+    <div role="row" aria-rowindex={props.index} data-row={line.id} className="bench-row contain-content">
       <div
         role="rowheader"
         draggable={movable}
@@ -67,18 +74,19 @@ export const Row = memo(function Row(props: RowProps) {
       </div>
       {samples.map((s, column) => {
         const cell = cells.get(cellKey(line.id, s.id));
-        const here = chosen && s.id === props.sample;
+        const chosenHere = chosen && s.id === props.sample;
         return (
           <button
             type="button"
             key={s.id}
+            ref={chosenHere ? here : undefined}
             role="gridcell"
-            tabIndex={here || (props.focusable && column === 0) ? 0 : -1}
-            aria-selected={here}
+            tabIndex={chosenHere || (props.focusable && column === 0) ? 0 : -1}
+            aria-selected={chosenHere}
             aria-description={cell?.state ?? "the start’s item"}
             onClick={() => actions.current.choose(target, s.id)}
             className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${edge} ${
-              here ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
+              chosenHere ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
             } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
           >
             <span className="sr-only">

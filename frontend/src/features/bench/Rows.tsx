@@ -1,15 +1,15 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
 import {
   Fragment,
   type ReactNode,
   type Ref,
   type RefObject,
-  startTransition,
-  useEffect,
   useImperativeHandle,
+  useLayoutEffect,
   useMemo,
+  useRef,
   useState,
 } from "react";
-import { flushSync } from "react-dom";
 import type { Bench, Cell, Line } from "../../api/client";
 import type { Goal } from "./dragging";
 import { Row, type RowActions } from "./Row";
@@ -30,53 +30,86 @@ type Props = {
   finder: (line: string, depth: number) => ReactNode;
 };
 
-/** Cells from which on rows out of sight are not laid out until they come near. */
+/** Cells from which on only the rows near what is in sight are drawn. */
 const MANY = 300;
-/** Rows drawn at once, and then at a time while nothing else is to be done. */
-const FIRST = 14;
-const NEXT = 8;
+/** What a row not drawn yet is taken to be high, in pixels, and how many rows beyond those in sight are drawn. */
+const HEIGHT = 92;
+const BEYOND = 4;
 const HOLDING = new Set(["for_each", "repeat_until", "assignment", "lane"]);
 
 /** The page's lines with their proofs, one row for each. */
 export function Rows(props: Props) {
   const { lines, samples, step, finder, goal } = props;
-  const many = lines.length * samples.length > MANY;
   const told = useMemo(() => marginOf(lines), [lines]);
-  const [drawn, setDrawn] = useState(many ? FIRST : Number.POSITIVE_INFINITY);
-  useEffect(() => {
-    if (drawn >= lines.length) return;
-    const next = window.setTimeout(() => startTransition(() => setDrawn(drawn + NEXT)));
-    return () => window.clearTimeout(next);
-  }, [drawn, lines.length]);
-  useImperativeHandle(props.ref, () => ({
+  const rowOf = (i: number) => {
+    const line = lines[i]!;
+    return (
+      <>
+        {i === 0 && finder("", 0)}
+        <Row
+          line={line}
+          {...told[i]!}
+          index={i + 2}
+          first={i === 0}
+          chosen={line.id === step}
+          sample={props.sample}
+          focusable={!step && i === 0}
+          samples={samples}
+          cells={props.cells}
+          limit={props.limit}
+          lines={step || line.stage === "record" ? 3 : 5}
+          maker={props.maker}
+          mark={goal?.line !== line.id ? "" : goal.below ? "below" : "above"}
+          actions={props.actions}
+        />
+        {finder(line.id, line.depth + (HOLDING.has(line.kind) ? 1 : 0))}
+      </>
+    );
+  };
+  const Kind = lines.length * samples.length > MANY ? Near : All;
+  return <Kind ref={props.ref} scroller={props.scroller} lines={lines} rowOf={rowOf} />;
+}
+
+type Drawn = Pick<Props, "ref" | "scroller" | "lines"> & { rowOf: (i: number) => ReactNode };
+
+function All({ ref, scroller, lines, rowOf }: Drawn) {
+  useImperativeHandle(ref, () => ({
+    show: (line) => scroller.current?.querySelector(`[data-row="${line}"] > *`)?.scrollIntoView({ block: "center" }),
+  }));
+  return lines.map((line, i) => <Fragment key={line.id}>{rowOf(i)}</Fragment>);
+}
+
+/** A large page: the rows near what is in sight, with room for the others above and below. */
+function Near({ ref, scroller, lines, rowOf }: Drawn) {
+  const group = useRef<HTMLDivElement>(null);
+  const [above, setAbove] = useState(0);
+  useLayoutEffect(() => setAbove(group.current?.offsetTop ?? 0), []);
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    getItemKey: (i) => lines[i]!.id,
+    estimateSize: () => HEIGHT,
+    overscan: BEYOND,
+    scrollMargin: above,
+  });
+  useImperativeHandle(ref, () => ({
     show: (line) => {
-      const find = () => props.scroller.current?.querySelector(`[data-row="${line}"] > *`);
-      if (!find()) flushSync(() => setDrawn(Number.POSITIVE_INFINITY));
-      find()?.scrollIntoView({ block: "center" });
+      const at = lines.findIndex((one) => one.id === line);
+      if (at >= 0) virtual.scrollToIndex(at, { align: "center" });
     },
   }));
-  return lines.slice(0, drawn).map((line, i) => (
-    <Fragment key={line.id}>
-      {i === 0 && finder("", 0)}
-      <Row
-        line={line}
-        {...told[i]!}
-        first={i === 0}
-        chosen={line.id === step}
-        sample={props.sample}
-        focusable={!step && i === 0}
-        samples={samples}
-        cells={props.cells}
-        limit={props.limit}
-        lines={step || line.stage === "record" ? 3 : 5}
-        many={many}
-        maker={props.maker}
-        mark={goal?.line !== line.id ? "" : goal.below ? "below" : "above"}
-        actions={props.actions}
-      />
-      {finder(line.id, line.depth + (HOLDING.has(line.kind) ? 1 : 0))}
-    </Fragment>
-  ));
+  const near = virtual.getVirtualItems();
+  const first = near.length ? near[0]!.start - above : 0;
+  const after = near.length ? virtual.getTotalSize() - (near.at(-1)!.end - above) : 0;
+  return (
+    <div ref={group} role="rowgroup" style={{ paddingTop: first, paddingBottom: after, overflowAnchor: "none" }}>
+      {near.map((one) => (
+        <div key={one.key} role="presentation" ref={virtual.measureElement} data-index={one.index}>
+          {rowOf(one.index)}
+        </div>
+      ))}
+    </div>
+  );
 }
 
 type Margin = { stage: string; number: number; of: number; target: string };

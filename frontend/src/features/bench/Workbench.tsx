@@ -65,13 +65,6 @@ function Opened({ bench }: { bench: Bench }) {
     if (benchOpen) rows.current?.show(step);
   }, [step, benchOpen]);
 
-  // The focus goes along with the chosen cell, unless it is at work elsewhere on the bench.
-  useEffect(() => {
-    const focused = document.activeElement;
-    if (focused !== document.body && !grid.current?.contains(focused)) return;
-    grid.current?.querySelector<HTMLElement>("[role=gridcell][aria-selected=true]")?.focus({ preventScroll: true });
-  }, [step, sample]);
-
   async function make(steps: string[] | null, columns: number[] | null, again = false) {
     try {
       await page.flush();
@@ -232,7 +225,7 @@ function Opened({ bench }: { bench: Bench }) {
           Not saved yet: {page.wrong}
         </p>
       )}
-      <div ref={grid} className="min-h-0 flex-1 overflow-auto">
+      <div ref={grid} className="min-h-0 flex-1 overflow-auto bg-paper">
         <div
           role="grid"
           aria-label="The page and its proofs"
@@ -242,7 +235,7 @@ function Opened({ bench }: { bench: Bench }) {
             ["--columns" as string]: columns,
           }}
         >
-          <div role="row" className="bench-row sticky top-0 z-20">
+          <div role="row" aria-rowindex={1} className="bench-row sticky top-0 z-20">
             <div
               role="columnheader"
               className="left-0 z-20 border-r border-b border-rule bg-paper px-3 py-2 text-xs text-soft md:sticky"
