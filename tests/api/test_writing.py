@@ -175,6 +175,59 @@ class Takes(WithApi):
         self.owner.get(f"/workflows/{self.id_}/takes/post", 404)
 
 
+class TakesInABlock(WithApi):
+    def setUp(self) -> None:
+        super().setUp()
+        draft = {"model": "model", "prompt": "One line about <<it>>. The bean gave a full crop.", "takes": [{"name": "Plain"}]}
+        draft["takes"][0]["prompt"] = "Plainly, about <<it>> of <<start.title>>. The pea stood two dry summers."
+        inside = [{"id": "line", "kind": "draft", "settings": draft}]
+        block = {"id": "all", "kind": "for_each", "settings": {"list": "<<start.names>>", "item": "it"}, "steps": inside}
+        start = {"id": "start", "kind": "by_hand", "settings": {"fields": [{"name": "names", "label": "Names", "type": "long"}]}}
+        self.id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "Each", "start": start, "steps": [block]})
+        with self.services.store.write() as session:
+            workflows.add_sample(session, self.id_, {"title": "Two", "names": "bean\npea"}, "typed", 1.0)
+        self.run_proofs()
+
+    def run_proofs(self, **more: Any) -> None:
+        with mock.patch.object(self.proofs.executor, "submit", lambda job, *a: job(*a)):
+            self.owner.post(f"/workflows/{self.id_}/proofs", more)
+
+    def test_each_item_has_a_draft_of_each_take_and_they_are_judged_item_by_item(self) -> None:
+        bench = self.owner.get(f"/workflows/{self.id_}/bench")
+        self.assertEqual(
+            [(one["id"], one["depth"]) for one in bench["lines"]], [("start", 0), ("all", 0), ("line", 1), ("line~2", 2)]
+        )
+        cells = {c["step"]: c for c in bench["cells"]}
+        self.assertEqual([cells[name]["counts"] for name in ("line", "line~2")], [{"fresh": 2}, {"fresh": 2}])
+        sample = bench["samples"][0]["id"]
+        full = self.owner.get(f"/workflows/{self.id_}/cells/{sample}/line~2", place="all:2/line~2")
+        self.assertIn("about pea of Two", json.dumps(full["messages"]))
+        path = f"/workflows/{self.id_}/takes/line"
+        told = self.owner.get(path)["samples"]
+        self.assertEqual([s["place"] for s in told], ["all:1/line", "all:2/line"])
+        self.assertIn("1. bean", told[0]["label"])
+        for one, take in zip(told, ("line~2", "line"), strict=True):
+            for _ in range(2):
+                self.owner.post(f"{path}/choices", {"sample": sample, "place": one["place"], "take": take})
+        told = self.owner.get(path)
+        self.assertEqual([s["judged"] for s in told["samples"]], [True, True])
+        self.assertEqual([(t["preferred"], t["compared"]) for t in told["tallies"]], [(1, 2), (1, 2)])
+
+    def test_what_a_take_alone_reads_puts_the_block_out_of_date(self) -> None:
+        with self.services.store.write() as session:
+            sample = session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == self.id_)).one()
+            sample.item = {**sample.item, "title": "Three"}
+        cells = {c["step"]: c["state"] for c in self.owner.get(f"/workflows/{self.id_}/bench")["cells"]}
+        self.assertEqual((cells["line"], cells["line~2"]), ("stale", "stale"))
+
+    def test_asking_again_asks_inside_the_block_too(self) -> None:
+        before = self.town.state.counts["model"]
+        self.run_proofs()
+        self.assertEqual(self.town.state.counts["model"], before, "what is known is not asked")
+        self.run_proofs(steps=["line"], again=True)
+        self.assertEqual(self.town.state.counts["model"], before + 4)
+
+
 class PlayedNotes(WithApi):
     def test_a_note_is_played_through_and_what_follows_has_the_rewrite(self) -> None:
         id_ = self.made(page(self.town.url, editor={"played": "Shorter, please."}))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import time
 import unittest
 from types import SimpleNamespace
@@ -167,6 +168,28 @@ class Search(Town):
                 searches.describe(body, "")
         with self.assertRaisesRegex(OutsideError, "mood"):
             searches.filled("https://a.example/?m={mood}", searches.Query("x"), "x", 3)
+
+    def test_what_is_too_old_or_in_another_language_is_left_out_whatever_the_service_gives(self) -> None:
+        english = "The seed was sown on the terraces in March and stood two dry summers without any water at all."
+        german = "Die Saat wurde im März auf den Terrassen ausgesät und überstand zwei trockene Sommer ganz ohne Wasser."
+        new, old = (time.strftime("%Y-%m-%d", time.gmtime(time.time() - days * 86_400)) for days in (2, 400))
+        given = [
+            {"title": "New", "link": "https://a.example/1", "summary": english, "date": new},
+            {"title": "Old", "link": "https://a.example/2", "summary": english, "date": old},
+            {"title": "Neu", "link": "https://a.example/3", "summary": german, "date": new},
+            {"title": "Short", "link": "https://a.example/4", "summary": "", "date": ""},
+        ]
+        body = json.dumps({"results": given}).encode()
+        server, web = raw(self, answering(body, "Content-Type: application/json\r\n"))
+        service = searches.Service(address=f"{server.url}?q={{words}}")
+
+        def titles(**more: Any) -> list[str]:
+            return [hit.title for hit in searches.search(web, service, searches.Query("seed", **more))]
+
+        self.assertEqual(titles(), ["New", "Old", "Neu", "Short"])
+        self.assertEqual(titles(days=7), ["New", "Neu", "Short"], "one without a date may be from any")
+        self.assertEqual(titles(language="en"), ["New", "Old", "Short"], "a few words are too little to tell")
+        self.assertEqual(titles(language="de-AT", days=7), ["Neu", "Short"])
 
 
 class Transcripts(unittest.TestCase):

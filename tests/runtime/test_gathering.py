@@ -72,7 +72,10 @@ class Gathering(WithHouse):
                 "version": 1,
                 "name": "W",
                 "start": {"id": "start", "kind": "by_hand"},
-                "steps": [step("film", "run_job", **self.JOB)],
+                "steps": [
+                    step("film", "run_job", **self.JOB, played='{"link": "https://films.example/1"}'),
+                    step("told", "set_values", values={"link": "<<film.result.link>>"}),
+                ],
             }
         )
         with self.services.store.write() as session:
@@ -82,11 +85,12 @@ class Gathering(WithHouse):
             samples = list(session.scalars(select(tables.Sample)))
         self.proofs.run(id_, page, samples, None, False)
 
-        def proved() -> Any:
-            return next(c.result for c in self.proofs.columns(page, samples)[samples[0].id].cells.values() if c.step == "film")
+        def proved(name: str) -> Any:
+            return next(c.result for c in self.proofs.columns(page, samples)[samples[0].id].cells.values() if c.step == name)
 
-        self.wait_for(lambda: proved() is not None)
-        self.assertIn("Good morning", str(proved().output))
+        self.wait_for(lambda: proved("told") is not None)
+        self.assertIn("Good morning", str(proved("film").output))
+        self.assertEqual(proved("told").output["link"], "https://films.example/1", "what was set for proofs stands for it")
         self.assertEqual(self.town.state.jobs, {})
 
     def test_a_file_from_a_form_is_read(self) -> None:

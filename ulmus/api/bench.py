@@ -12,6 +12,7 @@ from sqlalchemy import select
 from ..core import slots
 from ..core.slots.filters import FILTERS
 from ..core.workflow import Line, Workflow, check, scope_before, takes_of
+from ..core.workflow.takes import MARK
 from ..protocols.errors import OutsideError
 from ..runtime import workflows
 from ..runtime.depending import outermost
@@ -201,7 +202,7 @@ def bench(path: BenchPath) -> Reply:
     for line in workflow.every_step:
         row = [columns[s.id].cells[line.id] for s in shown]
         if line.id in inner:
-            cells += [_inner(workflow, line, c) for c in row]
+            cells += [_inner(workflow, one, c) for one in (line, *takes_of(line, kinds())) for c in row]
             continue
         cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
@@ -246,8 +247,10 @@ def cell(path: CellPath, query: PlaceQuery) -> Reply:
     column = house().proofs.columns(workflow, samples)[path.sample]
     if line.id == workflow.start.id:
         return send(ResultView(step=line.id, state="fresh", output=samples[0].item))
-    found = column.cells.get(line.id) or Cell(line.id, path.sample, "empty")
-    if line.id in outermost(workflow):
+    base = line.id.split(MARK)[0]
+    inside = base in outermost(workflow)
+    found = column.cells.get(base if inside else line.id) or Cell(line.id, path.sample, "empty")
+    if inside:
         return send(_inner_result(workflow, line, found, values_at(workflow, column, line.id), query.place))
     return send(result_view(workflow, line, found.state, found.result, column.values))
 
@@ -394,7 +397,7 @@ def drop_sample(path: SamplePath) -> Reply:
 
 def line_or_take(workflow: Workflow, step: str) -> Line | None:
     """A line of the page, or one of its takes."""
-    known = (take for line in workflow.steps for take in takes_of(line, kinds()))
+    known = (take for line in workflow.every_step for take in takes_of(line, kinds()))
     return workflow.line(step) or next((take for take in known if take.id == step), None)
 
 

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import dataclass
+
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
-from sqlalchemy import delete, select
+from sqlalchemy import select
 
+from ..core import flow
 from ..core.drafting.tally import Choice, Made, tally
 from ..core.workflow import Line, Workflow, take_name, takes_of
-from ..runtime.proofing import Column
+from ..runtime.depending import fingerprint, outermost
+from ..runtime.proofing import Cell, Column
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import FindingView, Fine, Problem, Refusal, Reply, house, send
+from .base import CellView, FindingView, Fine, Problem, Refusal, Reply, house, send
+from .journals import rehearsed
 from .views import cell_view
 
 bp = APIBlueprint("takes", __name__, url_prefix="/api", abp_tags=[Tag(name="takes")])
@@ -37,9 +43,10 @@ class TakeDraft(BaseModel):
 
 
 class SampleDrafts(BaseModel):
-    """A sample with the drafts of all takes; `judged` is whether one of them was chosen as they stand."""
+    """A sample, or a place inside a block for it, with the drafts of all takes; `judged` is whether one of them was chosen as they stand."""
 
     sample: int
+    place: str = ""
     label: str
     drafts: list[TakeDraft]
     judged: bool
@@ -66,11 +73,38 @@ class TakesView(BaseModel):
 
 
 class ChoiceBody(BaseModel):
+    """The take liked best; `place` is where inside a block its drafts stand."""
+
     sample: int
+    place: str = ""
     take: str
 
 
-def _columns(path: TakesPath) -> tuple[Line, list[Line], list[tables.Sample], dict[int, Column]]:
+@dataclass(frozen=True)
+class _Draft:
+    """One take's draft: its cell, its text, and the key that tells it apart (empty where it is not fresh)."""
+
+    cell: CellView
+    text: str = ""
+    key: str = ""
+
+
+@dataclass(frozen=True)
+class _Group:
+    """The drafts of all takes for one sample, or for one place inside a block."""
+
+    sample: tables.Sample
+    place: str
+    label: str
+    drafts: dict[str, _Draft]
+
+    @property
+    def keys(self) -> list[str]:
+        """The keys of those that are fresh."""
+        return [draft.key for draft in self.drafts.values() if draft.key]
+
+
+def _read(path: TakesPath) -> tuple[Line, list[Line], list[_Group]]:
     with house().services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
         found = select(tables.Sample).where(tables.Sample.workflow_id == path.id, tables.Sample.shown.is_(True))
@@ -80,48 +114,75 @@ def _columns(path: TakesPath) -> tuple[Line, list[Line], list[tables.Sample], di
     takes = [line, *takes_of(line, kinds())] if line is not None else []
     if line is None or len(takes) < 2:
         raise Refusal("This draft has no other takes. Add one to compare.", 404)
-    return line, takes, samples, house().proofs.columns(workflow, samples)
+    columns = house().proofs.columns(workflow, samples)
+    if path.step in outermost(workflow):
+        groups = [group for s in samples for group in _inside(workflow, takes, s, columns[s.id])]
+    else:
+        groups = [_Group(s, "", s.label, {t.id: _drafted(t, s, columns[s.id].cells.get(t.id)) for t in takes}) for s in samples]
+    return line, takes, groups
+
+
+def _drafted(take: Line, sample: tables.Sample, cell: Cell | None) -> _Draft:
+    """A take of a draft of the page itself."""
+    if cell is None:
+        return _Draft(CellView(step=take.id, sample=sample.id, state="empty"))
+    view = cell_view(take, sample.id, cell.state, cell.result, cell.partial)
+    if cell.state != "fresh" or cell.result is None:
+        return _Draft(view)
+    return _Draft(view, str(cell.result.output.get("text", "")), cell.key)
+
+
+def _inside(workflow: Workflow, takes: list[Line], sample: tables.Sample, column: Column) -> Iterator[_Group]:
+    """The drafts inside a block, place by place."""
+    block = column.cells.get(takes[0].id)
+    detail = block.result.detail if block is not None and block.result is not None else {}
+    by_place: dict[str, dict[str, _Draft]] = {}
+    labels: dict[str, str] = {}
+    for take in takes:
+        for one in rehearsed(workflow, take, detail, sample.id):
+            place = str(flow.Address.parse(one.address)._replace(step=takes[0].id))
+            output = detail["places"][one.address]["output"]
+            fresh = one.cell.state == "fresh" and block is not None and block.state == "fresh"
+            key = fingerprint([place, take.id, take.settings, output]) if fresh else ""
+            if block is not None and block.state in ("stale", "running"):
+                one.cell.state = block.state
+            by_place.setdefault(place, {})[take.id] = _Draft(one.cell, str(output.get("text", "")) if fresh else "", key)
+            labels[place] = f"{sample.label} · {one.label}" if one.label else sample.label
+    for place, drafts in by_place.items():
+        missing = {t.id: _Draft(CellView(step=t.id, sample=sample.id, state="empty")) for t in takes if t.id not in drafts}
+        yield _Group(sample, place, labels[place], {t.id: ({**drafts, **missing})[t.id] for t in takes})
 
 
 @bp.get("/workflows/<int:id>/takes/<step>", responses={200: TakesView, 404: Problem})
 @needs("reader")
 def show(path: TakesPath) -> Reply:
     """The takes of a draft side by side."""
-    line, takes, samples, columns = _columns(path)
+    line, takes, groups = _read(path)
     with house().services.store.read() as session:
         mine = select(tables.Judgement).where(tables.Judgement.workflow_id == path.id, tables.Judgement.step == path.step)
         judged = list(session.scalars(mine))
     choices = [Choice(j.chosen, tuple(j.among)) for j in judged]
     made, out = [], []
-    for sample in samples:
+    for group in groups:
         drafts = []
-        keys = []
-        for take in takes:
-            cell = columns[sample.id].cells.get(take.id)
-            if cell is None:
-                drafts.append(TakeDraft(take=take.id, state="empty"))
-                continue
-            view = cell_view(take, sample.id, cell.state, cell.result, cell.partial)
-            fresh = cell.state == "fresh" and cell.result is not None
-            text = str(cell.result.output.get("text", "")) if fresh and cell.result is not None else ""
-            findings = [f for f in view.findings if f.strength == "must"]
-            if fresh:
-                keys.append(cell.key)
-                kept = all(f.kept for f in findings)
-                made.append(Made(take.id, sample.id, cell.key, kept, view.usage.cost, len(text)))
+        for name, draft in group.drafts.items():
+            view = draft.cell
+            if draft.key:
+                kept = all(f.kept for f in view.findings if f.strength == "must")
+                made.append(Made(name, group.sample.id, draft.key, kept, view.usage.cost, len(draft.text)))
             drafts.append(
                 TakeDraft(
-                    take=take.id,
-                    state=cell.state,
-                    text=text,
+                    take=name,
+                    state=view.state,
+                    text=draft.text,
                     message=view.message,
                     findings=view.findings,
                     cost=view.usage.cost,
-                    chosen=fresh and any(c.chosen == cell.key for c in choices),
+                    chosen=bool(draft.key) and any(c.chosen == draft.key for c in choices),
                 )
             )
-        whole = len(keys) == len(takes) and any(set(c.among) == set(keys) for c in choices)
-        out.append(SampleDrafts(sample=sample.id, label=sample.label, drafts=drafts, judged=whole))
+        whole = len(group.keys) == len(takes) and any(set(c.among) == set(group.keys) for c in choices)
+        out.append(SampleDrafts(sample=group.sample.id, place=group.place, label=group.label, drafts=drafts, judged=whole))
     tallies = [
         TallyView(name=take_name(line, t.take), **vars(t))
         for t in tally([take.id for take in takes], made, _standing(choices, made))
@@ -133,30 +194,29 @@ def show(path: TakesPath) -> Reply:
 @needs("reviewer")
 def choose(path: TakesPath, body: ChoiceBody) -> Reply:
     """Like one take best for a sample; a later choice among the same drafts takes the earlier one's place."""
-    _, takes, _, columns = _columns(path)
-    column = columns.get(body.sample)
-    cells = {take.id: column.cells.get(take.id) for take in takes} if column else {}
-    keys = [cell.key for cell in cells.values() if cell is not None and cell.state == "fresh"]
-    chosen = cells.get(body.take)
-    if chosen is None or chosen.key not in keys or len(keys) < 2:
+    _, _, groups = _read(path)
+    group = next((one for one in groups if (one.sample.id, one.place) == (body.sample, body.place)), None)
+    chosen = group.drafts.get(body.take) if group is not None else None
+    if group is None or chosen is None or not chosen.key or len(group.keys) < 2:
         raise Refusal("These drafts are not all fresh. Run the row first.", 409)
-    services = house().services
+    among, services = sorted(group.keys), house().services
     with services.store.write() as session:
-        session.execute(
-            delete(tables.Judgement).where(
-                tables.Judgement.workflow_id == path.id,
-                tables.Judgement.step == path.step,
-                tables.Judgement.sample_id == body.sample,
-                tables.Judgement.by == g.user.email,
-            )
+        mine = select(tables.Judgement).where(
+            tables.Judgement.workflow_id == path.id,
+            tables.Judgement.step == path.step,
+            tables.Judgement.sample_id == body.sample,
+            tables.Judgement.by == g.user.email,
         )
+        for earlier in session.scalars(mine):
+            if earlier.among == among or not body.place:
+                session.delete(earlier)
         session.add(
             tables.Judgement(
                 workflow_id=path.id,
                 step=path.step,
                 sample_id=body.sample,
                 chosen=chosen.key,
-                among=sorted(keys),
+                among=among,
                 by=g.user.email,
                 at=services.clock(),
             )

@@ -70,8 +70,8 @@ def line_views(
                 cost=(costs or {}).get(line.id, 0.0),
             )
         )
-        for n, take in enumerate(takes_of(line, kinds()) if not depth else ()):
-            out.append(_take(line, take, n))
+        for n, take in enumerate(takes_of(line, kinds())):
+            out.append(_take(line, take, n, depth + 1))
         for n, one in enumerate(line.steps):
             put(one, depth + 1, line.id, n)
         for m, lane in enumerate(line.lanes):
@@ -85,7 +85,7 @@ def line_views(
     return out
 
 
-def _take(line: Line, take: Line, index: int) -> LineView:
+def _take(line: Line, take: Line, index: int, depth: int) -> LineView:
     words = [PartView(what="text", text="or: "), PartView(what="value", text=take_name(line, take.id))]
     return LineView(
         id=take.id,
@@ -94,7 +94,7 @@ def _take(line: Line, take: Line, index: int) -> LineView:
         stage="draft",
         sentence=words,
         muted=line.muted,
-        depth=1,
+        depth=depth,
         parent=line.id,
         index=index,
     )

@@ -5,6 +5,7 @@ Results come as one list whatever the service: title, link, summary, date, sourc
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import re
 import time
@@ -13,14 +14,19 @@ from dataclasses import asdict, dataclass
 from typing import Any
 from urllib.parse import quote, urljoin, urlsplit
 
+from dateutil import parser as dates
+
 from . import feeds
 from .errors import OutsideError
 from .jsonpath import pick
 from .net import Web, status_error
+from .pages import language_of
 from .text import decode
 
 LARGEST = 4_000_000
 MOST = 200
+ENOUGH_TO_TELL = 80
+"""Characters from which on a language can be told."""
 _DESCRIPTIONS: dict[str, tuple[float, str]] = {}
 _KEPT = 3600.0
 _NAMES = re.compile(r"\{([\w:]+)(\?)?\}")
@@ -199,4 +205,27 @@ def _wanted(hit: Hit, query: Query) -> bool:
 
     if query.sites and not among(query.sites):
         return False
-    return not (query.not_sites and among(query.not_sites))
+    if query.not_sites and among(query.not_sites):
+        return False
+    return not _too_old(hit, query.days) and not _in_another_language(hit, query.language)
+
+
+def _too_old(hit: Hit, days: int) -> bool:
+    """Whether a result is surely from before the days asked for; one without a date may be from any."""
+    if not days or not hit.date:
+        return False
+    try:
+        when = dates.parse(hit.date)
+    except (ValueError, OverflowError):
+        return False
+    now = dt.datetime.now(when.tzinfo or dt.UTC)
+    return when.replace(tzinfo=when.tzinfo or dt.UTC) < now - dt.timedelta(days=days + 1)
+
+
+def _in_another_language(hit: Hit, language: str) -> bool:
+    """Whether what the service says of a result is in another language; a few words are too little to tell."""
+    words = f"{hit.title}. {hit.summary}"
+    wanted = language.strip().lower().split("-")[0]
+    if not wanted or len(words) < ENOUGH_TO_TELL:
+        return False
+    return language_of(words) not in ("", wanted)

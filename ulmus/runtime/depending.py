@@ -16,7 +16,7 @@ from typing import Any
 from ..core import slots
 from ..core.flow import GIVEN
 from ..core.slots.tree import condition_values
-from ..core.workflow import Line, Workflow, templates_of
+from ..core.workflow import Line, Workflow, takes_of, templates_of
 from ..core.workflow.file import read_settings
 from ..core.workflow.kinds import BLOCKS, controls_of
 from ..steps import kinds
@@ -50,7 +50,8 @@ def reads(line: Line) -> set[slots.Path]:
     if kind.manner == "assign":
         own.add(GIVEN)
     for inner in inside:
-        used |= reads(inner)
+        for one in (inner, *takes_of(inner, kinds())):
+            used |= reads(one)
     return {path for path in used if path.root not in own}
 
 

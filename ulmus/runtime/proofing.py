@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
@@ -20,6 +20,7 @@ from ..core.cost import Usage
 from ..core.flow import GIVEN
 from ..core.workflow import Line, Workflow, takes_of
 from ..core.workflow.kinds import BLOCKS
+from ..core.workflow.takes import MARK
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, StepFailed
@@ -204,7 +205,8 @@ class Proofs:
     ) -> None:
         try:
             outer = outermost(workflow)
-            steps = None if steps is None else {outer.get(step, step) for step in steps}
+            asked = steps
+            steps = None if steps is None else {outer.get(step.split(MARK)[0], step) for step in steps}
             wanted = _with_needs(workflow, steps)
             known = self._known(workflow, [sample])
             column = Column(values=_ground(workflow, sample, known.brand))
@@ -223,7 +225,10 @@ class Proofs:
                     return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
-                made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop) if cell.key else None
+                anew = {line.id, *names_inside(line)} & (asked or {line.id}) if forced else set()
+                if line.id in anew:
+                    anew.update(names_inside(line))
+                made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop, anew) if cell.key else None
                 if is_take:
                     continue
                 if made is None or not made.ok:
@@ -242,8 +247,10 @@ class Proofs:
         key: str,
         values: dict[str, Any],
         stop: threading.Event,
+        anew: Collection[str] = (),
     ) -> tables.Proof | None:
-        """Make a cell and keep it; nothing where it was stopped, or is being made already."""
+        """Make a cell and keep it; nothing where it was stopped, or is being made already. `anew` are the lines of a block that
+        are carried out again although what they gave is known."""
         place = (sample.id, line.id)
         with self._lock:
             if place in self._running:
@@ -268,7 +275,7 @@ class Proofs:
             cancelled=stop.is_set,
         )
         try:
-            proof = self._result(workflow, line, context, key)
+            proof = self._result(workflow, line, context, key, anew)
             if stop.is_set():
                 return None
             self._keep(sample.id, line.id, proof)
@@ -278,10 +285,10 @@ class Proofs:
                 self._running.pop(place, None)
             self._say(workflow_id, place, state="made")
 
-    def _result(self, workflow: Workflow, line: Line, context: Context, key: str) -> tables.Proof:
+    def _result(self, workflow: Workflow, line: Line, context: Context, key: str, anew: Collection[str]) -> tables.Proof:
         try:
             if kinds()[line.kind].manner in BLOCKS:
-                output, detail, usage = self._block(workflow, line, context)
+                output, detail, usage = self._block(workflow, line, context, anew)
             else:
                 output, detail, usage = rehearse(line, context, workflow)
             ok = True
@@ -292,8 +299,11 @@ class Proofs:
                 usage, detail = error.usage, error.detail
         return tables.Proof(key=key, ok=ok, output=output, detail=detail, usage=usage.model_dump(), at=self.services.clock())
 
-    def _block(self, workflow: Workflow, line: Line, context: Context) -> tuple[dict[str, Any], dict[str, Any], Usage]:
-        """A block carried out in rehearsal. What was made before for the same settings and values is not made again."""
+    def _block(
+        self, workflow: Workflow, line: Line, context: Context, anew: Collection[str]
+    ) -> tuple[dict[str, Any], dict[str, Any], Usage]:
+        """A block carried out in rehearsal. What was made before for the same settings and values is not made again, but for
+        the lines in `anew`."""
         with self.services.store.read() as session:
             prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
 
@@ -301,7 +311,7 @@ class Proofs:
             key = Footing(inner, prints).key(values)
             with self.services.store.read() as session:
                 kept = session.get(tables.Proof, key)
-            if kept is not None and kept.ok:
+            if kept is not None and kept.ok and inner.id.split(MARK)[0] not in anew:
                 return kept.output, kept.detail, Usage()
             quiet = replace(context, values=dict(values), progress=lambda text: None)
             output, detail, usage = rehearse(inner, quiet, workflow)

@@ -14,7 +14,7 @@ from typing import Any
 from ..core import flow
 from ..core.cost import Usage
 from ..core.slots import fits, parse, render
-from ..core.workflow import Line, Workflow
+from ..core.workflow import Line, Workflow, takes_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, Result, StepFailed
@@ -38,7 +38,9 @@ def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
             return _asked(line, context, workflow)
         case "send":
             outgoing = carry.piece(line, context)
-            return {**outgoing.content, "link": ""}, {"would": "send", "connection": outgoing.connection}, Usage()
+            kind = kinds()[line.kind]
+            played = kind.plays(carry.filled(kind, line, context.values)) if kind.plays else {"link": ""}
+            return {**outgoing.content, **played}, {"would": "send", "connection": outgoing.connection}, Usage()
         case "write":
             sheet, cells = carry.row(line, context)
             return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
@@ -132,7 +134,11 @@ class Rehearsal:
     def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:
         line = self.lines[decision.step]
         if kinds()[line.kind].manner != "assign":
-            return self._gave(decision.address, line, values)
+            event = self._gave(decision.address, line, values)
+            for take in takes_of(line, kinds()):
+                # Stands beside it; nothing follows from it, and where it fails, only it has.
+                self._gave(str(flow.Address.parse(decision.address)._replace(step=take.id)), take, values)
+            return event
         context = replace(self.context, values=values, talk=decision.talk, spent=decision.spent)
         event = self._gave(decision.address, line, values, lambda: _of(carry.perform(line, context)))
         # All rounds of an assignment stand at one place, and the last is what is shown.

@@ -142,7 +142,7 @@ class Kind(KindSpec):
     start: `look` where something outside is looked at, `rows` where a sheet is watched; one with neither waits for the
     clock, a run or a person · perform: `perform` · ask: none (the runtime asks) ·
     send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output,
-    `find` asks the other side whether it has it (can it tell, output or ``None``) · write: `row` gives (sheet, cells) ·
+    `find` asks the other side whether it has it (can it tell, output or ``None``), `plays` says what it gives in proofs · write: `row` gives (sheet, cells) ·
     set: `work` gives the outputs and what the step remembers for next time.
 
     `reaches` names the setting that holds the address a kind without a connection reads. `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
@@ -157,6 +157,7 @@ class Kind(KindSpec):
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any]] | None = None
     find: Callable[[Web, Connection, str], tuple[bool, dict[str, Any] | None]] | None = None
     row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
+    plays: Callable[[Any], dict[str, Any]] | None = None
     work: Callable[[Any, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]] | None = None
     listens: Literal["", "poll", "clock", "rows", "runs", "push"] = ""
     gives_outside: bool = False

@@ -137,7 +137,7 @@ export function BenchPanel(props: Props) {
             Side by side
           </Button>
         )}
-        {maker && kind?.name === "draft" && line.depth === 0 && takes.length + 1 < MOST_TAKES && (
+        {maker && kind?.name === "draft" && takes.length + 1 < MOST_TAKES && (
           <Button look="quiet" onClick={addTake}>
             Another take
           </Button>

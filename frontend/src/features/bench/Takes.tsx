@@ -109,7 +109,8 @@ type Drafts = Schemas["SampleDrafts"];
 /** The drafts of all takes for one sample, side by side; blind, they stand in an order of their own without names. */
 function shuffled(drafts: Drafts, blind: boolean) {
   if (!blind) return drafts.drafts;
-  const rank = (take: string) => [...`${drafts.sample}${take}`].reduce((h, c) => (h * 31 + c.charCodeAt(0)) % 997, 7);
+  const rank = (take: string) =>
+    [...`${drafts.sample}${drafts.place}${take}`].reduce((h, c) => (h * 31 + c.charCodeAt(0)) % 997, 7);
   return [...drafts.drafts].sort((a, b) => rank(a.take) - rank(b.take));
 }
 
@@ -148,7 +149,10 @@ export function CompareTakes({
     if (!take || !now) return;
     try {
       await ok(
-        api.POST("/api/workflows/{id}/takes/{step}/choices", { params: { path }, body: { sample: now.sample, take } }),
+        api.POST("/api/workflows/{id}/takes/{step}/choices", {
+          params: { path },
+          body: { sample: now.sample, place: now.place ?? "", take },
+        }),
       );
       await queries.refetchQueries({ queryKey: ["takes", workflow, step] });
       const next = samples.findIndex((s, i) => i !== here && !s.judged);
@@ -176,7 +180,7 @@ export function CompareTakes({
           <div className="flex flex-wrap items-baseline gap-3 border-b border-rule pb-2 text-sm">
             <span className="font-serif text-lg">{now.label}</span>
             <span className="text-xs text-soft">
-              {here + 1} of {samples.length} samples, {judged} judged
+              {here + 1} of {samples.length}, {judged} judged
             </span>
             <span className="ml-auto" />
             <Button look="quiet" disabled={here === 0} onClick={() => setAt(here - 1)} hint="←">
