@@ -11,7 +11,8 @@ from urllib.parse import quote
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, look_up, parse, render
+from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, holds, look_up, parse, parse_condition, render
+from ulmus.core.slots.evaluate import COMPARISONS, SIGNS
 from ulmus.core.slots.filters import FILTERS
 from ulmus.core.slots.tree import Filter
 
@@ -233,6 +234,29 @@ class FilterExamples(unittest.TestCase):
         for kind in FILTERS.values():
             self.assertTrue(kind.usage.startswith(kind.name))
             self.assertTrue(kind.about.endswith("."))
+
+
+class Comparisons(unittest.TestCase):
+    def test_the_grammar_reads_each_one_and_each_sign(self) -> None:
+        for how in (*COMPARISONS, *SIGNS):
+            right = "" if how.endswith("empty") else ' "b"'
+            read = parse_condition(f"row.a {how}{right}")
+            self.assertNotIsInstance(read, SlotError, how)
+            self.assertEqual(read.how, how)
+            self.assertIsInstance(holds(read, VALUES), bool)
+
+    def test_each_one_that_has_an_opposite_is_the_opposite(self) -> None:
+        for how, opposite in (
+            ("is", "is not"),
+            ("is one of", "is not one of"),
+            ("contains", "does not contain"),
+            ("is empty", "is not empty"),
+            ("is more than", "is at most"),
+            ("is less than", "is at least"),
+        ):
+            for left, right in (("2", "10"), ("10", "2"), ("pea", "pea"), ("bean", "an")):
+                found = {w: COMPARISONS[w].holds(left, [right]) for w in (how, opposite)}
+                self.assertNotEqual(found[how], found[opposite], (how, left, right))
 
 
 class Checking(unittest.TestCase):

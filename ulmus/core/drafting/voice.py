@@ -121,7 +121,7 @@ def differences(draft: str, style: Style) -> list[Difference]:
     for name, here_, usual_ in (("person", _person(draft), style.person), ("opening", _opening(draft), style.opening)):
         if here_ != usual_ and style.pieces > 2:
             words = (
-                f"speaks as “{here_}”, the examples as “{usual_}”"
+                f"{_speaks(here_)}, the examples {_speaks(usual_, many=True)}"
                 if name == "person"
                 else f"begins with {here_}, the examples with {usual_}"
             )
@@ -132,6 +132,12 @@ def differences(draft: str, style: Style) -> list[Difference]:
 def verdict(found: Sequence[Difference]) -> str:
     """How far a draft is from a voice, in words."""
     return ("in this voice", "near to this voice", "away from this voice", "in another voice")[min(3, (len(found) + 1) // 2)]
+
+
+def _speaks(person: str, many: bool = False) -> str:
+    if person == "nobody":
+        return "speak for nobody" if many else "speaks for nobody"
+    return f"{'say' if many else 'says'} “{person}”"
 
 
 def _person(text: str) -> str:

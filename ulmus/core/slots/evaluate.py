@@ -7,7 +7,8 @@ regard to capitals and to white space at the ends. A missing value is empty, and
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from .filters import FILTERS, MISSING, as_text, moment_of, number_of
@@ -100,42 +101,7 @@ def holds(condition: Condition, values: Mapping[str, Any]) -> bool:
 def _test(test: Test, values: Mapping[str, Any]) -> bool:
     left = _operand(test.left, values)
     right = [_operand(o, values) for o in test.right]
-    match test.how:
-        case "is empty":
-            return _empty(left)
-        case "is not empty":
-            return not _empty(left)
-        case "is":
-            return _same(left, right[0])
-        case "is not":
-            return not _same(left, right[0])
-        case "is one of":
-            return any(_same(left, r) for r in right)
-        case "is not one of":
-            return not any(_same(left, r) for r in right)
-        case "contains":
-            return _contains(left, right[0])
-        case "does not contain":
-            return not _contains(left, right[0])
-        case "starts with":
-            return _text(left).startswith(_text(right[0]))
-        case "ends with":
-            return _text(left).endswith(_text(right[0]))
-    order = _order(left, right[0])
-    if order is None:
-        return False
-    return {
-        "is more than": order > 0,
-        ">": order > 0,
-        "is after": order > 0,
-        "is less than": order < 0,
-        "<": order < 0,
-        "is before": order < 0,
-        "is at least": order >= 0,
-        ">=": order >= 0,
-        "is at most": order <= 0,
-        "<=": order <= 0,
-    }[test.how]
+    return COMPARISONS[SIGNS.get(test.how, test.how)].holds(left, right)
 
 
 def _operand(operand: Operand, values: Mapping[str, Any]) -> Any:
@@ -175,3 +141,44 @@ def _order(a: Any, b: Any) -> int | None:
         p, q = (m if m.tzinfo else m.replace(tzinfo=dt.UTC) for m in (p, q))
         return (p > q) - (p < q)
     return (_text(a) > _text(b)) - (_text(a) < _text(b))
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """A way to compare: what it asks, and whether it holds between a value and what stands to its right."""
+
+    about: str
+    holds: Callable[[Any, list[Any]], bool]
+
+
+def _ordered(fits: Callable[[int], bool]) -> Callable[[Any, list[Any]], bool]:
+    def ask(left: Any, right: list[Any]) -> bool:
+        order = _order(left, right[0])
+        return order is not None and fits(order)
+
+    return ask
+
+
+SIGNS = {">": "is more than", "<": "is less than", ">=": "is at least", "<=": "is at most"}
+"""What may stand for words."""
+
+COMPARISONS: dict[str, Comparison] = {
+    "is": Comparison("The two are the same.", lambda left, right: _same(left, right[0])),
+    "is not": Comparison("The two differ.", lambda left, right: not _same(left, right[0])),
+    "is one of": Comparison(
+        "It is the same as one of several, parted by commas.", lambda left, right: any(_same(left, r) for r in right)
+    ),
+    "is not one of": Comparison("It is none of several.", lambda left, right: not any(_same(left, r) for r in right)),
+    "is empty": Comparison("There is nothing: no value, no letters, no elements.", lambda left, right: _empty(left)),
+    "is not empty": Comparison("There is something.", lambda left, right: not _empty(left)),
+    "contains": Comparison("A text holds a text; a list holds an element.", lambda left, right: _contains(left, right[0])),
+    "does not contain": Comparison("It does not hold it.", lambda left, right: not _contains(left, right[0])),
+    "starts with": Comparison("A text begins so.", lambda left, right: _text(left).startswith(_text(right[0]))),
+    "ends with": Comparison("A text ends so.", lambda left, right: _text(left).endswith(_text(right[0]))),
+    "is more than": Comparison("A number is greater; a text comes later in the alphabet.", _ordered(lambda order: order > 0)),
+    "is less than": Comparison("A number is smaller.", _ordered(lambda order: order < 0)),
+    "is at least": Comparison("A number is as great or greater.", _ordered(lambda order: order >= 0)),
+    "is at most": Comparison("A number is as small or smaller.", _ordered(lambda order: order <= 0)),
+    "is before": Comparison("A date is earlier.", _ordered(lambda order: order < 0)),
+    "is after": Comparison("A date is later.", _ordered(lambda order: order > 0)),
+}

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from .evaluate import SIGNS
 from .tree import Both, Condition, Either, Literal, Test, quote
-
-_SIGNS = {">": "is more than", "<": "is less than", ">=": "is at least", "<=": "is at most"}
 
 
 @dataclass(frozen=True)
@@ -35,7 +34,7 @@ def clauses_of(condition: Condition) -> tuple[str, tuple[Clause, ...]] | None:
 def _clause(test: Test) -> Clause | None:
     if isinstance(test.left, Literal):
         return None
-    how = _SIGNS.get(test.how, test.how)
+    how = SIGNS.get(test.how, test.how)
     left = f"({test.left})" if test.left.filters else str(test.left)
     if how.endswith("one of") and any(isinstance(one, Literal) and "," in str(one.value) for one in test.right):
         # In a row the texts are parted by commas.

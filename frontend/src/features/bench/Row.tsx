@@ -85,7 +85,7 @@ export const Row = memo(function Row(props: RowProps) {
             aria-selected={chosenHere}
             aria-description={cell?.state ?? "the start’s item"}
             onClick={() => actions.current.choose(target, s.id)}
-            className={`relative border-r border-b border-line px-3 py-2 text-left align-top ${edge} ${
+            className={`relative border-r border-b border-line px-3 py-2 text-left align-top -outline-offset-2 ${edge} ${
               chosenHere ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
             } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
           >
