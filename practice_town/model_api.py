@@ -10,7 +10,7 @@ from typing import Any
 
 from flask import Blueprint, Response, jsonify, request
 
-from . import faults, model
+from . import faults, meanings, model
 from .sites import state
 
 bp = Blueprint("model", __name__, url_prefix="/model/v1")
@@ -59,6 +59,26 @@ def complete() -> Response:
         )
     answer: dict[str, Any] = {"choices": [{"index": 0, "message": {"role": "assistant", "content": text}, "finish_reason": reason}]}
     return jsonify({"object": "chat.completion", "model": NAME, **answer, **({} if mode == "plain" else {"usage": usage})})
+
+
+@bp.post("/embeddings")
+def embed() -> Response:
+    mode = state().fault("model")
+    early = faults.common(mode)
+    if early is not None:
+        return early
+    if mode == "garbage":
+        return Response("<!doctype html><p>Gateway says hello</p>", mimetype="text/html")
+    body = request.get_json(silent=True)
+    texts = body.get("input") if isinstance(body, dict) else None
+    texts = [texts] if isinstance(texts, str) else texts
+    if mode in ("bare", "plain") or not isinstance(texts, list) or not texts:
+        response = jsonify({"error": {"message": "no such thing here", "type": "invalid_request_error"}})
+        response.status_code = 404 if mode in ("bare", "plain") else 400
+        return response
+    data = [{"object": "embedding", "index": n, "embedding": meanings.vector(str(text))} for n, text in enumerate(texts)]
+    used = sum(len(str(text)) for text in texts) // 4 + 1
+    return jsonify({"object": "list", "model": NAME, "data": data, "usage": {"prompt_tokens": used, "total_tokens": used}})
 
 
 def _not_understood(mode: str, body: dict[str, Any], messages: list[dict[str, Any]]) -> str:

@@ -9,7 +9,7 @@ import time
 from typing import Any
 
 from tests.protocols.outside import WithTown, answering, raw
-from ulmus.protocols import chat
+from ulmus.protocols import chat, embeddings
 from ulmus.protocols.errors import OutsideError
 
 TALK = [
@@ -161,3 +161,37 @@ class OtherServers(WithTown):
         self.assertIn("Bearer s3cret", request)
         body = json.loads(request.split("\r\n\r\n", 1)[1])
         self.assertEqual((body["stream"], body["temperature"], body["max_tokens"], body["model"]), (True, 0.1, 9, "m"))
+
+
+class Meanings(WithTown):
+    def server(self) -> chat.Server:
+        return chat.Server(f"{self.town.url}/model/v1", "k", "practice-meanings", 2)
+
+    def test_texts_of_one_meaning_point_the_same_way_however_many_there_are(self) -> None:
+        texts = ["a barge in the canal", "beans in dry soil", *(f"number {n}" for n in range(150))]
+        found, tokens = embeddings.vectors(self.web, self.server(), ["a boat in a lock", *texts])
+        self.assertEqual((len(found), len({len(one) for one in found})), (153, 1))
+        self.assertGreater(tokens, 100)
+
+        def angle(a: list[float], b: list[float]) -> float:
+            return sum(x * y for x, y in zip(a, b, strict=True))
+
+        self.assertGreater(angle(found[0], found[1]), angle(found[0], found[2]) + 0.3)
+
+    def test_a_server_without_them_says_so(self) -> None:
+        self.fault("model", "bare")
+        with self.assertRaisesRegex(OutsideError, "has no embeddings. Compare words"):
+            embeddings.vectors(self.web, self.server(), ["x"])
+
+    def test_what_is_no_vector_is_worth_another_try(self) -> None:
+        for answer in (
+            b"<!doctype html>",
+            b'{"data": []}',
+            b'{"data": [{"index": 0, "embedding": ["a"]}]}',
+            b'{"data": [{"index": 0, "embedding": []}]}',
+            b'{"data": [{"index": 0, "embedding": [NaN]}]}',
+        ):
+            server, web = raw(self, answering(answer))
+            with self.subTest(answer=answer), self.assertRaisesRegex(OutsideError, "no vector") as caught:
+                embeddings.vectors(web, chat.Server(server.url, "", "m", 2), ["x"])
+            self.assertTrue(caught.exception.retryable)

@@ -68,7 +68,13 @@ def page(town: str, **more: Any) -> dict[str, Any]:
 def furnish(services: Services, town: str, smtp: int) -> None:
     """Connections, a sheet and a brand."""
     with services.store.write() as session:
-        model = {"base_url": f"{town}/model/v1", "model": "practice-1", "prices": {"input": 1.0, "output": 4.0}, "max_seconds": 5}
+        model = {
+            "base_url": f"{town}/model/v1",
+            "model": "practice-1",
+            "prices": {"input": 1.0, "output": 4.0},
+            "max_seconds": 5,
+            "meanings": "practice-meanings",
+        }
         seal = services.sealer.seal
         session.add(tables.Connection(key="model", kind="model", name="the model", settings=model, sealed=seal({"key": "k"})))
         pond = {"endpoint": f"{town}/pondside/micropub", "limit": 300}

@@ -98,6 +98,23 @@ class Gathering(WithHouse):
         values = self.run_it(self.live(step("report", "read_file", file="<<start.report.link>>")), report=kept)
         self.assertEqual((values["report"]["kind"], values["report"]["name"]), ("pdf", "year.pdf"))
 
+    def test_rows_are_near_in_meaning_though_no_word_is_the_same(self) -> None:
+        with self.services.store.write() as session:
+            for n, post in enumerate(("Legumes in arid terraces", "Barges and moorings", "Bread from the kitchen"), start=1):
+                session.add(tables.SheetRow(sheet="log", position=n, cells={"Post": post, "By": ""}))
+
+        def near(name: str, **more: Any) -> dict[str, Any]:
+            return step(name, "find_rows", sheet="log", how="near", most=1, **more)
+
+        meant = near("meant", near="beans on a dry slope", by="model", least=0.3)
+        again = near("again", near="a boat in a lock", by="model", least=0.3)
+        words = near("words", near="beans on a dry slope", least=0.3)
+        run = self.live(meant, again, words)
+        values = self.run_it(run)
+        self.assertEqual(values["meant"]["first"]["Post"], "Legumes in arid terraces")
+        self.assertEqual(values["again"]["first"]["Post"], "Barges and moorings")
+        self.assertEqual(values["words"]["count"], 0, "not a word is the same")
+
     def test_rows_of_the_house_are_found(self) -> None:
         with self.services.store.write() as session:
             for n, post in enumerate(("Beans in dry soil", "Boats and locks", "Beans again"), start=1):

@@ -13,7 +13,12 @@ class AskSettings(Settings):
         "Who decides", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
     )
     mail: str = setting(
-        "Tell them by mail through", "Leave empty to show it under Approvals only.", control="connection", needs="mail", default=""
+        "Tell them by mail through",
+        "Leave empty to show it under Approvals only.",
+        control="connection",
+        needs="mail",
+        default="",
+        labels={"": "by no mail"},
     )
     rounds: int = setting("At most", "Rounds of sending back before it must be decided.", control="number", default=3, ge=1, le=20)
     played: str = setting(

@@ -13,7 +13,12 @@ class QuestionSettings(Settings):
         "Whom to ask", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
     )
     mail: str = setting(
-        "Tell them by mail through", "Leave empty to show it under Approvals only.", control="connection", needs="mail", default=""
+        "Tell them by mail through",
+        "Leave empty to show it under Approvals only.",
+        control="connection",
+        needs="mail",
+        default="",
+        labels={"": "by no mail"},
     )
     played: str = setting(
         "In proofs, the answer is",

@@ -70,6 +70,7 @@ class AssignmentSettings(Settings):
         control="connection",
         needs="mail",
         default="",
+        labels={"": "by no mail"},
         when="permission=first|each",
     )
     rounds: int = setting("Rounds, at most", "How often it may think again.", control="number", default=8, ge=1, le=50)

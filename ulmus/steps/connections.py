@@ -33,6 +33,12 @@ class ModelSettings(Limited):
         ge=500,
         le=10_000_000,
     )
+    meanings: str = Field(
+        "",
+        title="Model for meanings",
+        description="The name of the server’s model for embeddings, for finding what is near in meaning. Empty where there is none.",
+        max_length=120,
+    )
 
 
 class PicturesSettings(Limited):

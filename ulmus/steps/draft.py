@@ -59,6 +59,7 @@ class DraftSettings(Settings):
         control="connection",
         needs="model",
         default="",
+        labels={"": "no other"},
         more=True,
     )
     prompt: str = setting(

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
+from ..core.cost import Usage
 from ..core.slots import SlotError, parse, parse_condition, render
 from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, setting
@@ -30,6 +31,16 @@ class FindSettings(Listed):
         default="",
         max_length=100_000,
         when="how=near",
+    )
+    by: str = setting(
+        "Judged by",
+        "A model with embeddings knows what words mean; without one, words and parts of words are compared.",
+        control="connection",
+        needs="model",
+        default="",
+        labels={"": "their words"},
+        when="how=near",
+        more=True,
     )
     least: float = setting(
         "At least so near", "From 0 to 1.", control="number", default=0.05, ge=0, le=1, when="how=near", more=True
@@ -55,12 +66,12 @@ class FindOutput(BaseModel):
 def perform(settings: FindSettings, context: Context) -> Result:
     """Find the rows."""
     rows = [{**row.cells, "row": row.id} for row in context.shelf.rows(settings.sheet)]
-    held = len(rows)
+    held, usage = len(rows), Usage()
     if settings.how == "near":
         text = render(parse(settings.near), context.values).text.strip()
         if not text:
             raise OutsideError("There is no text to find the nearest rows to.")
-        rows = _nearest(rows, text, settings.least)
+        rows, usage = _nearest(rows, text, settings, context)
     output = listed(
         rows,
         settings,
@@ -69,17 +80,24 @@ def perform(settings: FindSettings, context: Context) -> Result:
         text=" ".join(k for k in (rows[0] if rows else {}) if k not in ("row", "nearness")),
         most=settings.most,
     )
-    return Result({**output, "found": held, "first": output["items"][0] if output["items"] else {}})
+    return Result({**output, "found": held, "first": output["items"][0] if output["items"] else {}}, usage=usage)
 
 
-def _nearest(rows: list[dict[str, Any]], text: str, least: float) -> list[dict[str, Any]]:
-    """The rows by how near they are, the nearest first."""
-    from ..core.gather.nearness import Nearness  # loaded on first use: it is large
-
+def _nearest(rows: list[dict[str, Any]], text: str, settings: FindSettings, context: Context) -> tuple[list[dict[str, Any]], Usage]:
+    """The rows by how near they are, the nearest first; and what it cost to know."""
     told = [" ".join(str(value) for name, value in row.items() if name != "row" and value) for row in rows]
-    scores = Nearness(told).to(text) if rows else []
+    scores: list[float] = []
+    usage, least = Usage(), settings.least
+    if rows and settings.by:
+        from .meanings import nearness  # loaded on first use: it is large
+
+        scores, usage = nearness(context, settings.by, text, told)
+    elif rows:
+        from ..core.gather.nearness import Nearness  # loaded on first use: it is large
+
+        scores = list(Nearness(told).to(text))
     near = sorted(zip(scores, range(len(rows)), strict=True), key=lambda one: (-one[0], one[1]))
-    return [{**rows[i], "nearness": round(float(score), 3)} for score, i in near if score >= least]
+    return [{**rows[i], "nearness": round(float(score), 3)} for score, i in near if score >= least], usage
 
 
 def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:

@@ -319,7 +319,7 @@ function Control({
       return (
         <Field label={label} help={property.description} wrong={wrong}>
           <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
-            <option value="">{property.default === "" && property.needs === "mail" ? "by no mail" : "choose …"}</option>
+            <option value="">{property.labels?.[""] ?? "choose …"}</option>
             {fitting.map((c) => (
               <option key={c.key} value={c.key}>
                 {c.name}
