@@ -2,11 +2,24 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import gzip
+import http.server
 import socket
+import ssl
+import tempfile
+import threading
 import time
 import unittest
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 from unittest import mock
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 from tests.protocols.outside import answering, raw
 from ulmus.protocols.errors import OutsideError, RefusedAddress
@@ -67,6 +80,53 @@ class Guard(unittest.TestCase):
             with self.subTest(url=url), self.assertRaises(OutsideError):
                 check_url(url)
         check_url("https://a.example/x?y#z")
+
+
+class Certificates(unittest.TestCase):
+    def setUp(self) -> None:
+        """A server whose certificate only those trust who are told to."""
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        key = ec.generate_private_key(ec.SECP256R1())
+        name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "localhost")])
+        now = dt.datetime.now(dt.UTC)
+        made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
+        made = made.serial_number(1).not_valid_before(now - dt.timedelta(days=1)).not_valid_after(now + dt.timedelta(days=1))
+        made = made.add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), critical=False)
+        self.authority = folder / "own.pem"
+        self.authority.write_bytes(made.sign(key, hashes.SHA256()).public_bytes(Encoding.PEM))
+        secret = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+        (folder / "key.pem").write_bytes(secret)
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(self.authority, folder / "key.pem")
+
+        class Hello(http.server.BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(b"hello")
+
+            def log_message(self, *_: Any) -> None:
+                """Say nothing."""
+
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Hello)
+        server.socket = context.wrap_socket(server.socket, server_side=True)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        self.port = server.server_port
+        self.web = Web({f"localhost:{self.port}", f"127.0.0.1:{self.port}"})
+        self.addCleanup(self.web.close)
+
+    def test_one_that_nobody_vouches_for_is_refused(self) -> None:
+        with self.assertRaisesRegex(OutsideError, "its certificate is not valid"):
+            self.web.fetch(f"https://localhost:{self.port}/")
+
+    def test_one_the_machine_trusts_is_taken_for_its_own_name_only(self) -> None:
+        trusted = SimpleNamespace(cafile=str(self.authority), capath=None)
+        with mock.patch("ulmus.protocols.exchange._AUTHORITIES", trusted):
+            self.assertEqual(self.web.fetch(f"https://localhost:{self.port}/").body, b"hello")
+            with self.assertRaisesRegex(OutsideError, "its certificate is not valid"):
+                self.web.fetch(f"https://127.0.0.1:{self.port}/")
 
 
 class Limits(unittest.TestCase):

@@ -6,7 +6,6 @@ What may be fetched, and what an error means to a person, is said elsewhere.
 
 from __future__ import annotations
 
-import os
 import ssl
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -14,7 +13,8 @@ from dataclasses import dataclass, field
 import certifi
 import pycurl
 
-_AUTHORITIES = ssl.get_default_verify_paths().capath or ""
+_AUTHORITIES = ssl.get_default_verify_paths()
+"""The certificate authorities this machine trusts, as everywhere on it; the well-known ones where it names none."""
 
 
 @dataclass(frozen=True)
@@ -90,6 +90,13 @@ class Line:
         except pycurl.error as error:
             if wrong:
                 raise wrong[0] from None
+            if (
+                error.args[0] == pycurl.E_RECV_ERROR
+                and heads
+                and not {"content-length", "transfer-encoding"} & heads[0].headers.keys()
+            ):
+                # An answer that goes on to the end of its connection, which the server ended without the farewell TLS asks for.
+                return heads[0]
             raise Broken(int(error.args[0]), curl.getinfo(pycurl.PRETRANSFER_TIME) > 0) from None
         return heads[0] if heads else _head(lines)
 
@@ -106,9 +113,9 @@ class Line:
         set_(pycurl.TIMEOUT_MS, max(1, int(request.seconds * 1000)))
         set_(pycurl.MAXCONNECTS, 1)
         if request.url.startswith("https:"):
-            set_(pycurl.CAINFO, certifi.where())
-            if os.path.isdir(_AUTHORITIES):
-                set_(pycurl.CAPATH, _AUTHORITIES)
+            set_(pycurl.CAINFO, _AUTHORITIES.cafile or certifi.where())
+            if _AUTHORITIES.capath:
+                set_(pycurl.CAPATH, _AUTHORITIES.capath)
         headers = [f"{name}: {value}" if value else f"{name};" for name, value in request.headers.items()]
         if request.body is not None:
             set_(pycurl.POSTFIELDS, request.body)
