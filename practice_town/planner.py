@@ -11,6 +11,7 @@ _ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
 _CLAUSES = re.compile(r"[,;.:!?]\s+|\b(?:and then|then|and|afterwards|finally)\b|(?<=\w)\s+(?=(?:write|draft|read|ask)\b)", re.I)
 _WORDS = re.compile(r"[a-z]{3,}")
 _URL = re.compile(r"https?://[^\s<>\"”,]+")
+_IF = re.compile(r"\bif (?P<if>[^,]+), (?:then )?(?P<then>.+?)(?:[,;.] (?:otherwise|else|if not),? (?P<else>.+?))?[.;]?$", re.I)
 _ALL = re.compile(r"\b(?:for )?(?:each|every one) of\b|\bfor each\b", re.I)
 _SMALL = frozenset(
     ["the", "and", "for", "with", "that", "this", "from", "into", "its", "our", "new", "all", "when", "what", "has", "was"]
@@ -27,8 +28,13 @@ def plan(everything: str, schema: dict[str, Any]) -> dict[str, Any] | None:
     starts = {n: entries[n] for n in properties["start"]["properties"]["kind"]["enum"] if n in entries}
     lines = {n: entries[n] for n in properties["steps"]["items"]["properties"]["kind"]["enum"] if n in entries}
     told = " ".join(description.group(1).split())
-    clauses = [c.strip() for c in _CLAUSES.split(_hidden(told)) if c and c.strip()]
-    clauses = [_shown(c, told) for c in clauses]
+    fork = _IF.search(told) if "fork" in lines else None
+    if fork is not None:
+        before = plan(everything.replace(description.group(1), told[: fork.start()].rstrip(" ,;")), schema) or {}
+        ways = [(_condition(fork["if"], before), fork["then"]), ("", fork["else"] or "")]
+        lanes = [{"when": when, "inside": [_line(n, c) for c in _parted(does) if (n := _best(c, lines))]} for when, does in ways]
+        return {**before, "steps": [*before.get("steps", []), {**_line("fork", fork["if"]), "lanes": lanes}]}
+    clauses = _parted(told)
     first = _best(clauses[0], starts) if clauses else None
     start = _line(first or next(iter(starts)), clauses[0] if clauses else told)
     steps: list[dict[str, Any]] = []
@@ -45,6 +51,20 @@ def plan(everything: str, schema: dict[str, Any]) -> dict[str, Any] | None:
             inside = None
         (steps if inside is None else inside).append(_line(name, clause))
     return {"name": told[:60].rsplit(" ", 1)[0].rstrip(",.;:"), "start": start, "steps": steps}
+
+
+def _parted(told: str) -> list[str]:
+    """The clauses of a description."""
+    return [_shown(c.strip(), told) for c in _CLAUSES.split(_hidden(told)) if c and c.strip()]
+
+
+def _condition(words: str, before: dict[str, Any]) -> str:
+    """A condition in the words of the value language: whether what was read, or began it, contains what is named."""
+    kinds = [step.get("kind") for step in before.get("steps", [])]
+    start = "feed" if before.get("start", {}).get("kind") == "feed_item" else "start"
+    value = "page.text" if "read_page" in kinds else f"{start}.title"
+    named = re.sub(r"^.*\b(?:mentions?|contains?|is about|says|names|speaks of)\b\s*", "", words, flags=re.I).strip(' “”".')
+    return f'{value} contains "{named}"'
 
 
 def _line(name: str, clause: str) -> dict[str, Any]:

@@ -72,6 +72,17 @@ class Beginning(WithApi):
                 )
         self.owner.post("/workflows", {"template": "none"}, 404)
 
+    def test_a_description_with_an_if_becomes_a_fork(self) -> None:
+        told = (
+            "When the feed at https://furrow.example/feed.xml has a new article, read the page and write a short post about it. "
+            "If the article mentions beans, ask the editor, otherwise stop."
+        )
+        made = self.owner.post("/workflows/sketch", {"description": told}, 201)
+        document = self.owner.get(f"/workflows/{made['id']}/bench")["document"]
+        self.assertEqual([one["kind"] for one in document["steps"]], ["read_page", "draft", "fork"])
+        lanes = [(lane["when"], [one["kind"] for one in lane["steps"]]) for lane in document["steps"][2]["lanes"]]
+        self.assertEqual(lanes, [('page.text contains "beans"', ["ask"]), ("", ["stop"])])
+
     def test_a_description_becomes_a_page(self) -> None:
         told = "When a feed has a new item, read the page, write a short post about it and ask the editor."
         made = self.owner.post("/workflows/sketch", {"description": told}, 201)

@@ -54,10 +54,32 @@ class Pages(unittest.TestCase):
             with self.subTest(answer):
                 self.assertEqual(made(answer).workflow.start.kind, "by_hand")
 
-    def test_the_schema_names_every_kind_but_forks(self) -> None:
+    def test_a_fork_has_its_lanes_and_what_stands_in_them(self) -> None:
+        ask = {"kind": "ask", "words": "ask me"}
+        lanes = [
+            {"when": "", "inside": [{"kind": "stop", "words": "stop"}]},
+            {"when": 'page.text contains "bean"', "inside": [ask]},
+        ]
+        steps = [*self.ANSWER["steps"][:2], {"kind": "fork", "words": "if it is about beans", "lanes": lanes}]  # type: ignore[index]
+        page = made({**self.ANSWER, "steps": steps}).workflow
+        fork = page.steps[-1]
+        self.assertEqual(
+            [(lane.when, [one.kind for one in lane.steps]) for lane in fork.lanes],
+            [('page.text contains "bean"', ["ask"]), ("", ["stop"])],
+        )
+        self.assertEqual(fork.lanes[0].steps[0].settings["draft"], "draft", "it knows what stands above the fork")
+        self.assertEqual([p for p in check(page, kinds()) if p.step == fork.id and p.severity == "error"], [])
+
+    def test_a_condition_that_cannot_be_read_is_shown_on_its_lane(self) -> None:
+        steps = [{"kind": "fork", "words": "if", "lanes": [{"when": "it is nice", "inside": []}, 3]}]
+        page = made({**self.ANSWER, "steps": steps}).workflow
+        self.assertEqual([lane.when for lane in page.steps[0].lanes], ["it is nice", ""])
+        self.assertTrue([p for p in check(page, kinds()) if "lanes" in p.place])
+
+    def test_the_schema_names_every_kind(self) -> None:
         schema = sketch.answer_schema(kinds())
         steps = schema["properties"]["steps"]["items"]["properties"]["kind"]["enum"]
-        self.assertEqual({k.name for k in kinds().values() if k.manner not in ("start", "fork")}, set(steps))
+        self.assertEqual({k.name for k in kinds().values() if k.manner != "start"}, set(steps))
         self.assertIn("- read_page: ", sketch.messages("read it", kinds())[0]["content"])
 
 

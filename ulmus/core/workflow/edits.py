@@ -92,6 +92,11 @@ def add(workflow: Workflow, lines: Sequence[Line], place: Place, kinds: Kinds) -
     return _checked(_with_steps(workflow, place.parent, [*here[:at], *new, *here[at:]])), [line.id for line in new]
 
 
+def with_lanes(workflow: Workflow, fork: str, lanes: Sequence[Lane]) -> Workflow:
+    """The page with other lanes in a fork. Raises `EditError` where their names are taken."""
+    return _checked(_changed(workflow, fork, lambda one: one.model_copy(update={"lanes": list(lanes)})))
+
+
 def remove(workflow: Workflow, step: str) -> Workflow:
     """Take a step off the page, with what stands in it."""
     place = place_of(workflow, step)

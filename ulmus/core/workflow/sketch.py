@@ -12,18 +12,21 @@ from typing import Any
 
 from . import finder
 from .checks import World
-from .edits import EditError, Place, add
+from .edits import EditError, Place, add, with_lanes
 from .finder import Offer
 from .kinds import BLOCKS, Kinds, KindSpec, field_control
-from .model import Line, Workflow
+from .model import Lane, Line, Workflow
 
 MOST_LINES = 24
+MOST_LANES = 6
 LONGEST = 4000
 _ASK = (
     "You turn a description of a workflow into a page of lines, in the order they are carried out. Choose only from the menu, "
     "by the name before the colon. The start says what sets a run off. Give each line the words of the description it stands "
     "for. For a draft, give a title of two or three words and a prompt that says what to write. For “for_each”, put what is "
-    "done with each item under “inside”. Put in nothing the description does not ask for."
+    "done with each item under “inside”. For “fork”, give its “lanes”: each with a condition under “when”, such as "
+    'page.text contains "seed" or start.count is more than 3, and what is done then under “inside”; the last, without a '
+    "condition, is for everything else. A line’s values are named by the name after “called”. Put in nothing the description does not ask for."
 )
 
 
@@ -38,7 +41,7 @@ class Sketch:
 def messages(description: str, kinds: Kinds) -> list[dict[str, str]]:
     """The messages to the model: the menu and the description."""
     starts = [_entry(spec) for spec in kinds.values() if spec.manner == "start"]
-    steps = [_entry(spec) for spec in kinds.values() if spec.manner != "start" and spec.manner != "fork"]
+    steps = [_entry(spec) for spec in kinds.values() if spec.manner != "start"]
     menu = "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
     return [
         {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu}\n</menu>"},
@@ -49,7 +52,7 @@ def messages(description: str, kinds: Kinds) -> list[dict[str, str]]:
 def answer_schema(kinds: Kinds) -> dict[str, Any]:
     """The JSON Schema of the answer."""
     starts = sorted(spec.name for spec in kinds.values() if spec.manner == "start")
-    steps = sorted(spec.name for spec in kinds.values() if spec.manner not in ("start", "fork"))
+    steps = sorted(spec.name for spec in kinds.values() if spec.manner != "start")
     parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address")}
 
     def line(names: list[str], **more: Any) -> dict[str, Any]:
@@ -57,12 +60,14 @@ def answer_schema(kinds: Kinds) -> dict[str, Any]:
         return {"type": "object", "properties": properties, "required": ["kind", "words"], "additionalProperties": False}
 
     inner = {"type": "array", "items": line([n for n in steps if kinds[n].manner not in BLOCKS]), "maxItems": MOST_LINES}
+    lane = {"type": "object", "properties": {"when": {"type": "string"}, "inside": inner}, "additionalProperties": False}
+    lanes = {"type": "array", "items": lane, "maxItems": MOST_LANES}
     return {
         "type": "object",
         "properties": {
             "name": {"type": "string", "maxLength": 80},
             "start": line(starts),
-            "steps": {"type": "array", "items": line(steps, inside=inner), "maxItems": MOST_LINES},
+            "steps": {"type": "array", "items": line(steps, inside=inner, lanes=lanes), "maxItems": MOST_LINES},
         },
         "required": ["name", "start", "steps"],
         "additionalProperties": False,
@@ -103,9 +108,29 @@ def _put(
             continue
         place, last = Place(place.parent, place.index + 1), name
         inside = one.get("inside") if isinstance(one, dict) else None
-        if isinstance(inside, list) and kinds[offer.kind].manner in BLOCKS:
+        if isinstance(inside, list) and kinds[offer.kind].manner in BLOCKS - {"fork"}:
             page, _ = _put(page, inside, Place(name, 0), name, kinds, world, who, notes)
+        lanes = one.get("lanes") if isinstance(one, dict) else None
+        if isinstance(lanes, list) and kinds[offer.kind].manner == "fork":
+            page = _put_lanes(page, name, [lane for lane in lanes if isinstance(lane, dict)], kinds, world, who, notes)
     return page, last
+
+
+def _put_lanes(
+    page: Workflow, fork: str, told: list[dict[str, Any]], kinds: Kinds, world: World, who: str, notes: list[str]
+) -> Workflow:
+    """The lanes of a fork with what stands in them. A condition that cannot be read is kept: its lane shows what is wrong."""
+    fitting = [lane for lane in told if str(lane.get("when") or "").strip()][: MOST_LANES - 1]
+    rest = next((lane for lane in told if not str(lane.get("when") or "").strip()), {})
+    made = [
+        *(Lane(id=f"{fork}_{n}", when=str(lane["when"]).strip()[:2000]) for n, lane in enumerate(fitting, 1)),
+        Lane(id=f"{fork}_otherwise"),
+    ]
+    page = with_lanes(page, fork, made)
+    for lane, what in zip(made, [*fitting, rest], strict=True):
+        inside = what.get("inside")
+        page, _ = _put(page, inside if isinstance(inside, list) else [], Place(lane.id, 0), lane.id, kinds, world, who, notes)
+    return page
 
 
 def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> Offer | None:
@@ -134,7 +159,7 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
 
 
 def _entry(spec: KindSpec) -> str:
-    return f"- {spec.name}: {spec.title}. {spec.about} ({spec.words})"
+    return f"- {spec.name}: {spec.title}. {spec.about} ({spec.words}) called {spec.called or spec.name}"
 
 
 def blank_page(name: str, brand: str | None) -> Workflow:
