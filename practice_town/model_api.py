@@ -25,11 +25,8 @@ def models() -> Response:
 @bp.post("/chat/completions")
 def complete() -> Response:
     mode = state().fault("model")
-    early = faults.common(mode)
-    if early is not None:
+    if early := _astray(mode):
         return early
-    if mode == "garbage":
-        return Response("<!doctype html><p>Gateway says hello</p>", mimetype="text/html")
     body = request.get_json(silent=True)
     if not isinstance(body, dict) or not isinstance(body.get("messages"), list) or not body["messages"]:
         response = jsonify({"error": {"message": "messages are missing", "type": "invalid_request_error"}})
@@ -61,14 +58,18 @@ def complete() -> Response:
     return jsonify({"object": "chat.completion", "model": NAME, **answer, **({} if mode == "plain" else {"usage": usage})})
 
 
+def _astray(mode: str) -> Response | None:
+    """What a server in trouble answers to anything."""
+    if mode == "garbage":
+        return Response("<!doctype html><p>Gateway says hello</p>", mimetype="text/html")
+    return faults.common(mode)
+
+
 @bp.post("/embeddings")
 def embed() -> Response:
     mode = state().fault("model")
-    early = faults.common(mode)
-    if early is not None:
+    if early := _astray(mode):
         return early
-    if mode == "garbage":
-        return Response("<!doctype html><p>Gateway says hello</p>", mimetype="text/html")
     body = request.get_json(silent=True)
     texts = body.get("input") if isinstance(body, dict) else None
     texts = [texts] if isinstance(texts, str) else texts

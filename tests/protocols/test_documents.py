@@ -6,6 +6,7 @@ import io
 import unittest
 import zipfile
 
+from fpdf import FPDF
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -36,6 +37,31 @@ class Pdf(unittest.TestCase):
         self.assertIn("What was saved", heads)
         self.assertIn("Trial of forty drought beans ends with three clear winners", heads)
         self.assertEqual(found.tables[0][1], ["Drought bean", "14", "61.5", "93"])
+
+    def drawn(self, *rows: tuple[str, ...], align: str = "L", at: tuple[float, ...] = (20, 80, 140)) -> list[list[list[str]]]:
+        """The tables found on a page with these rows set at these places, with a paragraph above."""
+        page = FPDF()
+        page.add_page()
+        page.set_font("helvetica", size=11)
+        page.multi_cell(0, 6, "The year in figures. What the members sowed, and what came of it, is told below. " * 3)
+        for n, row in enumerate(rows):
+            for x, cell in zip(at, row, strict=False):
+                if cell:
+                    page.set_xy(x, 60 + 7 * n)
+                    page.cell(40, 6, cell, align=align)  # type: ignore[arg-type]
+        return read(bytes(page.output()), "x.pdf").tables
+
+    def test_a_table_is_told_by_where_its_cells_stand(self) -> None:
+        rows = (("Month", "Guests", "Boats"), ("May", "210", "12"), ("June", "1,340", "114"), ("July", "512", "15"))
+        self.assertEqual(self.drawn(*rows), [[list(row) for row in rows]])
+        self.assertEqual(self.drawn(*rows, align="R"), [[list(row) for row in rows]], "set to the right")
+        gap = (*rows[:2], ("June", "", "114"), rows[3])
+        self.assertEqual(self.drawn(*gap)[0][2], ["June", "", "114"], "an empty cell stays empty")
+
+    def test_what_only_stands_side_by_side_is_no_table(self) -> None:
+        self.assertEqual(self.drawn(("Month", "Guests"), ("May", "210")), [], "two lines are too few")
+        prose = tuple(("The seed was sown on the terraces in March", "and stood two dry summers without water") for _ in range(5))
+        self.assertEqual(self.drawn(*prose, at=(10, 110)), [], "lines of prose in two columns")
 
     def test_scanned_locked_cut_and_false_ones_are_told_apart(self) -> None:
         whole = reports.pdf("seed-year.pdf")
