@@ -60,7 +60,7 @@ class SheetScreen(WithBrowser):
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "more.csv"
             file.write_text("Topic,Month\nFrom a file,July\n", "utf-8")
-            page.get_by_label("CSV file").set_input_files(file)
+            page.get_by_label("A file of rows").set_input_files(file)
         expect(self.grid.get_by_text("From a file")).to_be_visible()
         with page.expect_download() as out:
             page.get_by_role("link", name="Take out as CSV").click()

@@ -29,7 +29,7 @@ export function BringIn({
       const made = await ok(
         api.POST("/api/sheets/file", { body: { file: "", into, name }, bodySerializer: () => form }),
       );
-      for (const key of ["sheets", "rows", "catalogue"]) queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["sheets", "sheet", "catalogue"]) queries.invalidateQueries({ queryKey: [key] });
       say(`${count(made.rows, "row")} brought in.`);
       onDone?.(made);
     } catch (error) {
