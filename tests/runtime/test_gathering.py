@@ -106,8 +106,8 @@ class Gathering(WithHouse):
         def near(name: str, **more: Any) -> dict[str, Any]:
             return step(name, "find_rows", sheet="log", how="near", most=1, **more)
 
-        meant = near("meant", near="beans on a dry slope", by="model", least=0.3)
-        again = near("again", near="a boat in a lock", by="model", least=0.3)
+        meant = near("meant", near="beans on a dry slope", judge="model", least=0.3)
+        again = near("again", near="a boat in a lock", judge="model", least=0.3)
         words = near("words", near="beans on a dry slope", least=0.3)
         run = self.live(meant, again, words)
         values = self.run_it(run)

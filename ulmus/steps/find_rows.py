@@ -32,7 +32,7 @@ class FindSettings(Listed):
         max_length=100_000,
         when="how=near",
     )
-    by: str = setting(
+    judge: str = setting(
         "Judged by",
         "A model with embeddings knows what words mean; without one, words and parts of words are compared.",
         control="connection",
@@ -88,10 +88,10 @@ def _nearest(rows: list[dict[str, Any]], text: str, settings: FindSettings, cont
     told = [" ".join(str(value) for name, value in row.items() if name != "row" and value) for row in rows]
     scores: list[float] = []
     usage, least = Usage(), settings.least
-    if rows and settings.by:
+    if rows and settings.judge:
         from .meanings import nearness  # loaded on first use: it is large
 
-        scores, usage = nearness(context, settings.by, text, told)
+        scores, usage = nearness(context, settings.judge, text, told)
     elif rows:
         from ..core.gather.nearness import Nearness  # loaded on first use: it is large
 

@@ -182,7 +182,7 @@ export function ConditionEditor({ label, value, values, empty = "", onChange }: 
           </div>
         );
       })}
-      <span className="flex gap-3 pl-[3.7rem] text-xs">
+      <span className={`flex gap-3 text-xs ${parts.clauses.length ? "pl-[3.7rem]" : ""}`}>
         <button type="button" className="text-leaf underline underline-offset-2" onClick={() => setPicking(-1)}>
           {parts.clauses.length ? "Add a comparison" : "Set a condition"}
         </button>

@@ -91,10 +91,13 @@ export function StepForm(props: Props) {
     ));
   };
   const more = shown.filter(([, p]) => p.more);
+  // What is left out of a list is said after what the list is of.
+  const plain = shown.filter(([, p]) => !p.more);
+  const own = [...plain.filter(([, p]) => p.control !== "filter"), ...plain.filter(([, p]) => p.control === "filter")];
   return (
     <fieldset disabled={disabled} className="space-y-4">
       <p className="text-xs text-soft">{kind.about}</p>
-      {groups(shown.filter(([, p]) => !p.more))}
+      {groups(own)}
       {doc.kind === "fork" && (
         <Lanes
           lanes={doc.lanes ?? []}
