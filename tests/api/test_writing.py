@@ -224,8 +224,10 @@ class TakesInABlock(WithApi):
         before = self.town.state.counts["model"]
         self.run_proofs()
         self.assertEqual(self.town.state.counts["model"], before, "what is known is not asked")
-        self.run_proofs(steps=["line"], again=True)
-        self.assertEqual(self.town.state.counts["model"], before + 4)
+        for asked, more in ((["line"], 2), (["line~2"], 2), (["all"], 4)):
+            before = self.town.state.counts["model"]
+            self.run_proofs(steps=asked, again=True)
+            self.assertEqual(self.town.state.counts["model"], before + more, f"two items each, of {asked}")
 
 
 class PlayedNotes(WithApi):

@@ -225,9 +225,7 @@ class Proofs:
                     return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
-                anew = {line.id, *names_inside(line)} & (asked or {line.id}) if forced else set()
-                if line.id in anew:
-                    anew.update(names_inside(line))
+                anew = _asked_inside(workflow, line, asked) if forced else set()
                 made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop, anew) if cell.key else None
                 if is_take:
                     continue
@@ -311,7 +309,7 @@ class Proofs:
             key = Footing(inner, prints).key(values)
             with self.services.store.read() as session:
                 kept = session.get(tables.Proof, key)
-            if kept is not None and kept.ok and inner.id.split(MARK)[0] not in anew:
+            if kept is not None and kept.ok and inner.id not in anew:
                 return kept.output, kept.detail, Usage()
             quiet = replace(context, values=dict(values), progress=lambda text: None)
             output, detail, usage = rehearse(inner, quiet, workflow)
@@ -375,6 +373,13 @@ def _with_takes(workflow: Workflow) -> list[tuple[Line, bool]]:
     for line in workflow.steps:
         out += [(line, False), *((take, True) for take in takes_of(line, kinds()))]
     return out
+
+
+def _asked_inside(workflow: Workflow, block: Line, asked: set[str] | None) -> set[str]:
+    """Which lines and takes inside a block are asked for: all of them where the block itself is."""
+    lines = [line for line in map(workflow.line, names_inside(block)) if line is not None]
+    names = {one.id for line in lines for one in (line, *takes_of(line, kinds()))}
+    return names if asked is None or block.id in asked else names & asked
 
 
 def _with_needs(workflow: Workflow, steps: set[str] | None) -> set[str]:
