@@ -27,15 +27,15 @@ def application(environ: dict[str, Any], respond: Any) -> Iterable[bytes]:
     if kind == "v1":
         environ["wsgi.input"].read(int(environ.get("CONTENT_LENGTH") or 0))
         time.sleep(0.3)
-        body, form = ANSWER, "application/json"
+        body, media = ANSWER, "application/json"
     elif kind in ("page", "record"):
         asked = parse_qs(environ.get("QUERY_STRING", "")).get("ms", ["50"])[0]
         time.sleep((int(asked) if asked.isdigit() else 50) / 1000)
-        body, form = PAGE.format(n=name).encode(), "text/html; charset=utf-8"
+        body, media = PAGE.format(n=name).encode(), "text/html; charset=utf-8"
         if kind == "record":
-            body, form = json.dumps({"n": name, "text": "The seed stood two dry summers. " * 8}).encode(), "application/json"
+            body, media = json.dumps({"n": name, "text": "The seed stood two dry summers. " * 8}).encode(), "application/json"
     else:
         respond("404 Not Found", [("Content-Length", "0")])
         return [b""]
-    respond("200 OK", [("Content-Type", form), ("Content-Length", str(len(body)))])
+    respond("200 OK", [("Content-Type", media), ("Content-Length", str(len(body)))])
     return [body]

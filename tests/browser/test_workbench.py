@@ -395,3 +395,69 @@ class AtTheBench(Workbench):
         expect(page.get_by_role("rowheader").filter(has_text="There is no sheet")).to_be_visible()
         note.get_by_role("button", name="Seen").click()
         expect(note).to_have_count(0)
+
+
+MANY = """
+async () => {
+  const csrf = (await (await fetch('/api/session')).json()).csrf;
+  const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': csrf};
+  const send = async (path, body) => (await fetch('/api' + path, {method: 'POST', headers, body: JSON.stringify(body)})).json();
+  const steps = [];
+  for (let n = 1; n <= 120; n++) steps.push({id: `s${n}`, kind: 'set_values', settings: {values: {text: `Number ${n} of <<start.title>>`}}});
+  const document = {format: 'ulmus-workflow', version: 1, name: 'Long', brand: null, start: {id: 'start', kind: 'by_hand'}, steps};
+  const {id} = await send('/workflows', {document});
+  for (const title of ['Ash', 'Birch', 'Cedar']) await send(`/workflows/${id}/samples`, {item: {title}});
+  await send(`/workflows/${id}/proofs`, {});
+  return id;
+}
+"""
+
+
+class LongPage(Workbench):
+    def setUp(self) -> None:
+        super().setUp()
+        self.page.goto(f"{self.demo.url}/workflows")
+        made = self.page.evaluate(MANY)
+        self.page.goto(f"{self.demo.url}/workflows/{made}")
+        self.grid = self.page.get_by_role("grid", name="The page and its proofs")
+        expect(self.cell(2)).to_contain_text("Number 1 of Ash")
+
+    def test_only_the_rows_near_are_drawn_and_all_can_be_reached(self) -> None:
+        self.assertEqual(self.grid.get_attribute("aria-rowcount"), "122")
+        rows = self.page.locator("[data-row]")
+        self.assertLess(rows.count(), 40)
+        scroller = self.grid.locator("..")
+        for _ in range(40):
+            scroller.evaluate("box => { box.scrollTop += box.clientHeight }")
+            self.page.wait_for_timeout(30)
+        last = self.page.locator('[data-row="s120"]')
+        expect(last).to_be_visible()
+        self.assertEqual(last.get_attribute("aria-rowindex"), "122", "it says where in the page it stands")
+        expect(last.get_by_role("gridcell").nth(2)).to_contain_text("Number 120 of Cedar")
+        self.assertLess(rows.count(), 40)
+        expect(self.page.locator('[data-row="s1"]')).to_have_count(0)
+
+    def test_the_page_goes_along_with_the_keys(self) -> None:
+        keys = self.page.keyboard
+        self.cell(2).click()
+        for n in range(2, 42):
+            keys.press("ArrowDown")
+            expect(self.page.locator(f'[data-row="s{n}"] [aria-selected=true]')).to_be_visible()
+        expect(self.page.locator('[data-row="s41"] [aria-selected=true]')).to_be_focused()
+        keys.press("ArrowRight")
+        expect(self.page.locator('[data-row="s41"]').get_by_role("gridcell").nth(1)).to_be_focused()
+
+    def test_a_line_far_down_is_opened_by_its_address(self) -> None:
+        self.page.goto(f"{self.page.url.split('?')[0]}?line=s100")
+        expect(self.page.locator('[data-row="s100"]')).to_be_in_viewport()
+        expect(self.page.get_by_label("Bench", exact=True)).to_contain_text("s100")
+
+    def test_a_line_is_put_in_far_down(self) -> None:
+        self.page.goto(f"{self.page.url.split('?')[0]}?line=s90")
+        expect(self.page.locator('[data-row="s90"]')).to_be_in_viewport()
+        self.page.keyboard.press("Escape")
+        self.page.locator('[data-row="s90"]').get_by_role("gridcell").first.click()
+        self.add("set values", "Set values")
+        expect(self.page.locator("[data-row=set]")).to_be_in_viewport()
+        self.page.keyboard.press("Control+z")
+        expect(self.page.locator("[data-row=set]")).to_have_count(0)

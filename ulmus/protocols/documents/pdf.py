@@ -143,9 +143,9 @@ def _fitted(row: list[Piece], columns: list[tuple[float, float]]) -> list[int] |
     out: list[int] = []
     for piece in row:
         begin, end = _reach(piece)
-        slack = abs(piece.size)
+        leeway = abs(piece.size)
         after = range(out[-1] + 1 if out else 0, len(columns))
-        fit = next((n for n in after if abs(columns[n][0] - begin) < 2.5 or abs(columns[n][1] - end) < slack), None)
+        fit = next((n for n in after if abs(columns[n][0] - begin) < 2.5 or abs(columns[n][1] - end) < leeway), None)
         if fit is None:
             return None
         out.append(fit)

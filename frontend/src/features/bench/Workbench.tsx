@@ -61,9 +61,11 @@ function Opened({ bench }: { bench: Bench }) {
   const choose = (line: string | null, column?: number) => setPlace((now) => ({ line, sample: column ?? now.sample }));
 
   const benchOpen = !!step && !!catalogue.data;
+  // A line just made can be shown only once its row is there.
+  const there = bench.lines.some((l) => l.id === step);
   useEffect(() => {
-    if (benchOpen) rows.current?.show(step);
-  }, [step, benchOpen]);
+    if (benchOpen && there) rows.current?.show(step);
+  }, [step, benchOpen, there]);
 
   async function make(steps: string[] | null, columns: number[] | null, again = false) {
     try {
