@@ -67,6 +67,24 @@ class Workers(unittest.TestCase):
                     one.result(30)
         self.assertLessEqual(self.workers._count, aside.WORKERS)
 
+    def test_once_all_workers_are_here_none_is_read_at_hand(self) -> None:
+        for _ in range(aside.WORKERS):
+            self.worker()
+        here = os.getpid()
+        with ThreadPoolExecutor(12) as pool:
+            read_by = list(pool.map(lambda _: self.workers.call(os.getpid), range(60)))
+        self.assertNotIn(here, read_by)
+        self.assertEqual(len(set(read_by)), aside.WORKERS, "each has its share")
+        self.assertEqual(len(self.workers._free), aside.WORKERS)
+
+    def test_where_workers_are_lost_those_that_wait_are_read_at_hand(self) -> None:
+        for _ in range(aside.WORKERS):
+            os.kill(self.worker()._process.pid, signal.SIGKILL)
+        time.sleep(0.1)
+        with ThreadPoolExecutor(8) as pool:
+            titles = [feed.title for feed in pool.map(lambda _: self.workers.call(feeds.parse, FEED), range(8))]
+        self.assertEqual(titles, ["F"] * 8)
+
     def test_a_few_are_read_at_hand(self) -> None:
         self.assertEqual(self.workers.call(feeds.parse, FEED).title, "F")
         self.assertEqual(self.workers._free, [])

@@ -6,11 +6,16 @@ import itertools
 import json
 import socket
 import time
+import unittest
 from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.protocols.outside import WithTown, answering, raw
 from ulmus.protocols import chat, embeddings
 from ulmus.protocols.errors import OutsideError
+from ulmus.protocols.net import Enough
 
 TALK = [
     {
@@ -195,3 +200,57 @@ class Meanings(WithTown):
             with self.subTest(answer=answer), self.assertRaisesRegex(OutsideError, "no vector") as caught:
                 embeddings.vectors(web, chat.Server(server.url, "", "m", 2), ["x"])
             self.assertTrue(caught.exception.retryable)
+
+
+class Streams(unittest.TestCase):
+    """Events come in pieces of any size; what is said does not depend on where they are cut."""
+
+    EVENTS = (
+        b': a comment\n\ndata: {"choices": [{"delta": {"content": "Beans \xe2\x80\x93 "}}]}\r\n\r\n'
+        b'event: note\ndata: {"choices": [{"delta": {"content": "and peas."}, "finish_reason": null}]}\n\n'
+        b'data: {"choices": [{"delta": {"tool_calls": [{"index": 0, "id": "c1", "function": {"name": "look"}}]}}]}\n\n'
+        b'data: {"choices": [{"delta": {"tool_calls": [{"index": 0, "function": {"arguments": "{\\"q\\": 1}"}}]}}]}\n\n'
+        b'data: {"choices": [{"delta": {}, "finish_reason": "length"}]}\n\n'
+        b'data: {"choices": [], "usage": {"prompt_tokens": 7, "completion_tokens": 3}}\n\ndata: [DONE]\n\n'
+    )
+
+    def said(self, pieces: list[bytes]) -> tuple[Any, ...]:
+        told: list[str] = []
+        stream = chat._Stream(told.append)
+        try:
+            for piece in pieces:
+                stream.take(piece)
+        except Enough:
+            pass
+        said = stream.whole()
+        return said.text, said.usage, said.calls, said.cut, told
+
+    @given(st.lists(st.integers(0, len(EVENTS)), max_size=12))
+    def test_wherever_they_are_cut(self, cuts: list[int]) -> None:
+        at = [0, *sorted(cuts), len(self.EVENTS)]
+        pieces = [self.EVENTS[a:b] for a, b in itertools.pairwise(at)]
+        text, usage, calls, cut, told = self.said(pieces)
+        self.assertEqual(text, "Beans – and peas.")
+        self.assertEqual((usage["prompt_tokens"], cut), (7, True))
+        self.assertEqual(calls, [chat.Call("c1", "look", '{"q": 1}')])
+        self.assertEqual(told, ["Beans – ", "Beans – and peas."])
+
+    def test_nothing_after_the_end_is_waited_for(self) -> None:
+        stream = chat._Stream(None)
+        with self.assertRaises(Enough):
+            stream.take(self.EVENTS)
+
+    def test_what_broke_off_is_no_answer(self) -> None:
+        stream = chat._Stream(None)
+        stream.take(self.EVENTS[: self.EVENTS.index(b'"length"') - 40])
+        with self.assertRaisesRegex(OutsideError, "broke off half way"):
+            stream.whole()
+
+    @given(st.binary(max_size=300))
+    def test_no_bytes_break_it(self, noise: bytes) -> None:
+        stream = chat._Stream(None)
+        try:
+            stream.take(b"data: " + noise + b"\n\n")
+            stream.whole()
+        except (Enough, OutsideError):
+            pass

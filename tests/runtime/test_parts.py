@@ -31,6 +31,29 @@ from ulmus.steps.connections import ModelSettings, PostingSettings
 from ulmus.store import tables
 
 
+class ReadSettings(unittest.TestCase):
+    LINE = Line(id="page", kind="read_page", settings={"url": "<<feed.link>>"})
+
+    def test_a_line_is_read_once(self) -> None:
+        with mock.patch.object(carry, "read_settings", side_effect=read_settings) as reading:
+            line = self.LINE.model_copy()
+            for n in range(4):
+                filled: Any = carry.filled(kinds()["read_page"], line, {"feed": {"link": f"https://a.example/{n}"}})
+                self.assertEqual(filled.url, f"https://a.example/{n}", "and filled in anew each time")
+        self.assertEqual(reading.call_count, 1)
+
+    def test_a_copy_with_other_settings_is_another_line(self) -> None:
+        carry.read(self.LINE)
+        other: Any = carry.read(self.LINE.model_copy(update={"settings": {"url": "https://b.example/"}}))
+        self.assertEqual(other.url, "https://b.example/")
+
+    def test_what_is_wrong_is_told_each_time(self) -> None:
+        line = Line(id="page", kind="read_page", settings={"adress": "x"})
+        for _ in range(2):
+            with self.assertRaisesRegex(OutsideError, "not set up: .*must be filled in.*Unknown here"):
+                carry.read(line)
+
+
 class News(unittest.TestCase):
     def test_everyone_who_listens_hears_and_nobody_after(self) -> None:
         bus = Bus()

@@ -12,7 +12,7 @@ from sqlalchemy import select
 
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
-from ulmus.runtime import sheets, workflows
+from ulmus.runtime import polling, sheets, workflows
 from ulmus.runtime.polling import push
 from ulmus.steps.fields import FormField, read_fields
 from ulmus.store import tables
@@ -326,3 +326,32 @@ class Pushed(Starts):
         workflows.pause(self.engine, id_, WHO)
         with self.assertRaisesRegex(ValueError, "not live"):
             push(self.engine, id_, {"title": "x"})
+
+
+class Identities(Starts):
+    """What a start has handed out is known by names that come from outside and may be anything."""
+
+    ODD = ['a "quoted" one', "it's", "snow ☃ 雪", "back\\slash", "", "1", "01", "null", "x" * 500, "two\nlines", "%_"]
+
+    def seen(self, id_: int, names: list[str]) -> set[str]:
+        with self.services.store.read() as session:
+            return polling._known(session, id_, names)
+
+    def test_each_counts_once_and_none_for_another(self) -> None:
+        id_, other = self.started("by_hand"), self.started("by_hand")
+        many = [f"item {n}" for n in range(1500)]
+        here = polling._Due(id_, self.document(id_).start, {}, 1.0)
+        with self.services.store.write() as session:
+            polling.Polling._pass_over(session, here, [*self.ODD, *many])
+        self.assertEqual(self.seen(id_, self.ODD), set(self.ODD))
+        self.assertEqual(self.seen(id_, many), set(many))
+        self.assertEqual(self.seen(id_, ["item 1500", "ITEM 1", "2", "_%"]), set())
+        self.assertEqual(self.seen(other, self.ODD), set())
+
+    def test_one_that_was_pushed_is_known_too(self) -> None:
+        id_ = self.started("by_hand")
+        for name in self.ODD:
+            self.assertIsNotNone(push(self.engine, id_, {"title": name or "none"}, name))
+            self.assertIsNone(push(self.engine, id_, {"title": "again"}, name), name)
+        self.settled(id_, len(self.ODD))
+        self.assertEqual(self.seen(id_, self.ODD), set(self.ODD))

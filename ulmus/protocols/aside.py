@@ -251,7 +251,10 @@ def main() -> None:
             answer = (False, error)
         except Exception as error:  # whatever it was, only this one job fails
             answer = (False, OutsideError(f"This cannot be read ({type(error).__name__})."))
-        _write(answers, answer)
+        try:
+            _write(answers, answer)
+        except BrokenPipeError:  # whoever asked is gone
+            return
 
 
 if __name__ == "__main__":
