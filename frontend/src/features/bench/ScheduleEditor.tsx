@@ -200,13 +200,15 @@ export function ScheduleEditor({
           ))}
           {seen.data && seen.data.next.length === 0 && <li className="text-brick">No time is left to come.</li>}
         </ul>
-        <button
-          type="button"
-          className="shrink-0 self-start text-xs text-soft underline underline-offset-2"
-          onClick={() => setAsRule(!asRule)}
-        >
-          {words ? "Write it as a rule" : plain ? "Say it in words" : ""}
-        </button>
+        {(words || plain) && (
+          <button
+            type="button"
+            className="shrink-0 self-start text-xs text-soft underline underline-offset-2"
+            onClick={() => setAsRule(!asRule)}
+          >
+            {words ? "Write it as a rule" : "Say it in words"}
+          </button>
+        )}
       </div>
     </Field>
   );
