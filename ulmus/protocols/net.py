@@ -37,6 +37,8 @@ MOST_SERVERS, MOST_LINES = 200, 100
 RESOLVED_SECONDS = 30.0
 """How long the addresses of a name are taken to be the same."""
 PORTS = {"http": 80, "https": 443}
+NO_KEYS = frozenset(("user-agent", "accept", "content-type", "depth", "if-none-match", "if-modified-since", "idempotency-key"))
+"""Headers that go along to another host; any other may be a key by whatever name a service gives it."""
 _UNSAFE = re.compile(r"[\r\n\0]")
 _CERTIFICATE = frozenset(
     (pycurl.E_SSL_CONNECT_ERROR, pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM)
@@ -144,7 +146,7 @@ class Web:
                 method, body = "GET", None
                 sent.pop("Content-Type", None)
             if urlsplit(url)[:2] != urlsplit(before)[:2]:
-                sent = {k: v for k, v in sent.items() if k.lower() != "authorization"}
+                sent = {k: v for k, v in sent.items() if k.lower() in NO_KEYS}
             check_redirect(url)
         raise OutsideError(f"“{urlsplit(url).hostname}” redirects more than {MAX_REDIRECTS} times.")
 
