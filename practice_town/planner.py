@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import calendar
 import re
 from typing import Any
 
@@ -11,8 +12,17 @@ _ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
 _CLAUSES = re.compile(r"[,;.:!?]\s+|\b(?:and then|then|and|afterwards|finally)\b|(?<=\w)\s+(?=(?:write|draft|read|ask)\b)", re.I)
 _WORDS = re.compile(r"[a-z]{3,}")
 _URL = re.compile(r"https?://[^\s<>\"”,]+")
+_MAIL = re.compile(r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
+_QUERY = re.compile(r"\b(?:for|about|on) (.+?)(?: (?:of|from|in|over) the (?:last|past)\b.*)?[.;]?$", re.I)
+_WHOLE = re.compile(r"\b(?:from|of|out of) (?:the|all|these|those)\b|\btogether\b|\bdigest\b|\bround-?up\b", re.I)
+_MORE = re.compile(
+    r"^(?:an?|its|the|one) (?:[\w-]+ )?(?:title|subject|teaser|summary|headline|line|comment|post|mail|letter|ps)\b", re.I
+)
+_VERB = re.compile(r"^\W*(?:please |have \w+ |let \w+ )?(?P<verb>(?:write|draft|compose|make)\s+)?(?:(?:an?|the|some)\s+)?", re.I)
+_DAYS = {day.lower(): day[:2].upper() for day in calendar.day_name}
 _IF = re.compile(r"\bif (?P<if>[^,]+), (?:then )?(?P<then>.+?)(?:[,;.] (?:otherwise|else|if not),? (?P<else>.+?))?[.;]?$", re.I)
 _ALL = re.compile(r"\b(?:for )?(?:each|every one) of\b|\bfor each\b", re.I)
+_TRAILING = frozenset(["about", "of", "from", "for", "to", "with", "on", "the", "a", "an", "it", "in", "that"])
 _SMALL = frozenset(
     ["the", "and", "for", "with", "that", "this", "from", "into", "its", "our", "new", "all", "when", "what", "has", "was"]
 )
@@ -36,7 +46,11 @@ def plan(everything: str, schema: dict[str, Any]) -> dict[str, Any] | None:
         return {**before, "steps": [*before.get("steps", []), {**_line("fork", fork["if"]), "lanes": lanes}]}
     clauses = _parted(told)
     first = _best(clauses[0], starts) if clauses else None
+    timed = _rule(re.split(r"[,;.]\s", told)[0])
+    first = "schedule" if timed and first != "sheet_row" and "schedule" in starts else first
     start = _line(first or next(iter(starts)), clauses[0] if clauses else told)
+    if timed:
+        start["rule"] = timed
     steps: list[dict[str, Any]] = []
     inside: list[dict[str, Any]] | None = None
     for clause in clauses[1:] if first else clauses:
@@ -44,13 +58,22 @@ def plan(everything: str, schema: dict[str, Any]) -> dict[str, Any] | None:
         if _ALL.search(clause) and "for_each" in lines:
             inside = []
             steps.append({**_line("for_each", clause), "inside": inside})
-            name = _best(_ALL.sub("", clause), {n: w for n, w in lines.items() if n != "for_each"})
+            done = _ALL.sub("", clause).split()
+            # “for each result” alone says of what, and nothing that is done with it.
+            name = _best(" ".join(done), {n: w for n, w in lines.items() if n != "for_each"}) if len(done) > 2 else None
         if name is None:
             continue
-        if name in ("ask", "publish_post", "add_row"):
+        before = inside[-1] if inside else steps[-1] if steps else None
+        if before is not None and before["kind"] == "draft" and _MORE.match(clause):
+            # “a short post and a title” is two drafts.
+            name = "draft"
+        if name in ("ask", "publish_post", "add_row") or (name == "draft" and _WHOLE.search(clause)):
             inside = None
         (steps if inside is None else inside).append(_line(name, clause))
-    return {"name": told[:60].rsplit(" ", 1)[0].rstrip(",.;:"), "start": start, "steps": steps}
+    drafts = [step for step in steps if "title" in step] or [
+        one for step in steps for one in step.get("inside", []) if "title" in one
+    ]
+    return {"name": drafts[0]["title"] if drafts else told[:60].rsplit(" ", 1)[0].rstrip(",.;:"), "start": start, "steps": steps}
 
 
 def _parted(told: str) -> list[str]:
@@ -67,16 +90,41 @@ def _condition(words: str, before: dict[str, Any]) -> str:
     return f'{value} contains "{named}"'
 
 
+def _rule(clause: str) -> str:
+    """A recurrence rule (RFC 5545) for a time told in words; empty where none is told."""
+    told = clause.lower()
+    if found := re.search(r"\bevery (?:(\d+) )?(hour|minute)s?\b|\bhourly\b", told):
+        often = "MINUTELY" if found[2] == "minute" else "HOURLY"
+        return f"FREQ={often};INTERVAL={found[1]}" if found[1] else f"FREQ={often}"
+    days = [short for day, short in _DAYS.items() if re.search(rf"\b{day}s?\b", told)]
+    if re.search(r"\b(?:weekdays?|working days?)\b", told):
+        days = ["MO", "TU", "WE", "TH", "FR"]
+    monthly = re.search(r"\b(?:monthly|(?:every|each|once a) month)\b", told)
+    weekly = days or re.search(r"\b(?:weekly|(?:every|each|once a) week)\b", told)
+    if not (monthly or weekly or re.search(r"\b(?:daily|(?:every|each|once a) (?:day|morning|evening))\b", told)):
+        return ""
+    at = re.search(r"\bat (\d{1,2})(?:[:.](\d\d))?(?:\s*(pm))?\b", told)
+    hour = (int(at[1]) + (12 if at[3] and int(at[1]) < 12 else 0)) % 24 if at else 18 if "evening" in told else 8
+    when = f"BYHOUR={hour};BYMINUTE={int(at[2] or 0) if at else 0}"
+    if monthly:
+        return f"FREQ=MONTHLY;BYMONTHDAY=1;{when}"
+    return f"FREQ=WEEKLY;BYDAY={','.join(days or ['MO'])};{when}" if weekly else f"FREQ=DAILY;{when}"
+
+
 def _line(name: str, clause: str) -> dict[str, Any]:
     line: dict[str, Any] = {"kind": name, "words": clause}
-    if found := _URL.search(clause):
+    if (found := _URL.search(clause)) or (found := _MAIL.search(clause)):
         line["address"] = found.group()
+    if name == "search" and (found := _QUERY.search(clause)):
+        line["query"] = found[1]
     if name == "draft":
-        what = re.sub(
-            r"^\W*(?:please |have \w+ |let \w+ )?(?:write|draft|compose|make)\s+(?:an?|the|some)?\s*", "", clause, flags=re.I
-        )
-        line["title"] = " ".join(what.split()[:3]).capitalize()
-        line["prompt"] = clause[:1].upper() + clause[1:] + "."
+        what = _VERB.sub("", clause)
+        title = what.split()[:3]
+        while len(title) > 1 and title[-1].lower() in _TRAILING:
+            title.pop()
+        line["title"] = " ".join(title).capitalize().rstrip(".,;")
+        asked = clause if _VERB.match(clause)["verb"] else f"write {clause}"  # type: ignore[index]
+        line["prompt"] = asked[:1].upper() + asked[1:].rstrip(".") + "."
     return line
 
 

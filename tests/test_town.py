@@ -8,13 +8,16 @@ import sys
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
 
-from practice_town import model
+from practice_town import model, planner
 from practice_town.app import Town
 from practice_town.faults import MODES
 from practice_town.state import State
 from practice_town.world import SITES, articles
 from tests.protocols.outside import WithTown, get
+from ulmus.core.workflow import World, sketch
+from ulmus.steps import kinds
 
 LINK = "http://news.example/story"
 
@@ -128,3 +131,41 @@ class Memory(unittest.TestCase):
         process.stdin.close()
         self.assertEqual(process.wait(10), 0)
         process.stdout.close()
+
+
+class Planning(unittest.TestCase):
+    """What the practice model makes of descriptions."""
+
+    def planned(self, description: str) -> dict[str, Any]:
+        told = "\n".join(m["content"] for m in sketch.messages(description, kinds(), World()))
+        found = planner.plan(told, sketch.answer_schema(kinds()))
+        assert found is not None
+        return found
+
+    def test_times_in_words_become_rules(self) -> None:
+        for words, rule in (
+            ("Every weekday at 8", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=8;BYMINUTE=0"),
+            ("On Mondays and Fridays at 17:30", "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=17;BYMINUTE=30"),
+            ("Each Friday at 5 pm", "FREQ=WEEKLY;BYDAY=FR;BYHOUR=17;BYMINUTE=0"),
+            ("Every 3 hours", "FREQ=HOURLY;INTERVAL=3"),
+            ("Once a month", "FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=8;BYMINUTE=0"),
+            ("Each morning at 7:30", "FREQ=DAILY;BYHOUR=7;BYMINUTE=30"),
+        ):
+            with self.subTest(words):
+                self.assertEqual(self.planned(f"{words}, read the feed and write a summary.")["start"].get("rule"), rule)
+        self.assertNotIn("rule", self.planned("When the feed has a new item, read it.")["start"])
+
+    def test_what_is_done_with_each_ends_where_all_are_put_together(self) -> None:
+        found = self.planned(
+            "Every weekday, search the news for seed swaps of the last week, for each result read the page and write one line "
+            "about it, then write a digest from the lines, ask mara@seeds.example and post it."
+        )
+        self.assertEqual(found["name"], "Digest")
+        self.assertEqual([one["kind"] for one in found["steps"]], ["search", "for_each", "draft", "ask", "publish_post"])
+        self.assertEqual([one["kind"] for one in found["steps"][1]["inside"]], ["read_page", "draft"])
+        self.assertEqual((found["steps"][0]["query"], found["steps"][3]["address"]), ("seed swaps", "mara@seeds.example"))
+
+    def test_two_drafts_of_one_source(self) -> None:
+        steps = self.planned("When the feed has a new item, read the page, write a short post and a title, then post it.")["steps"]
+        self.assertEqual([one.get("title") for one in steps if one["kind"] == "draft"], ["Short post", "Title"])
+        self.assertEqual(steps[2]["prompt"], "Write a title.")

@@ -49,6 +49,10 @@ class Writing(WithApi):
         self.change("start", kind="by_hand")
         self.assertEqual(self.steps()[0], "start")
 
+    def test_quiet_hours_that_cannot_be_read_leave_the_forecast_without_a_number(self) -> None:
+        self.change("start", kind="schedule", settings={"rule": "FREQ=DAILY", "quiet": "at night"})
+        self.assertIsNone(self.owner.get(f"/workflows/{self.id_}/forecast")["runs"])
+
     def test_pasted_lines_come_in_by_names_of_their_own(self) -> None:
         line = {"id": "page", "kind": "read_page", "settings": {"url": "<<feed.link>>"}}
         made = self.change("paste", line="log", lines={"format": "ulmus-lines", "version": 1, "lines": [line]})
@@ -166,6 +170,54 @@ class Takes(WithApi):
             self.owner.post(f"{path}/choices", {"sample": told["samples"][0]["sample"], "take": "post~2"}, 409)["message"],
         )
 
+    def change_draft(self, **settings: Any) -> None:
+        bench = self.owner.get(f"/workflows/{self.id_}/bench")
+        bench["document"]["steps"][1]["settings"].update(settings)
+        self.owner.put(f"/workflows/{self.id_}", {"document": bench["document"], "version": bench["version"]})
+
+    def live(self) -> list[dict[str, Any]]:
+        return [t["live"] for t in self.owner.get(f"/workflows/{self.id_}/takes/post")["tallies"]]
+
+    def test_live_runs_are_shared_by_lot_and_what_passed_unedited_is_counted(self) -> None:
+        self.assertEqual(self.live(), [None, None])
+        before = {c["state"] for c in self.owner.get(f"/workflows/{self.id_}/bench")["cells"]}
+        self.change_draft(shared=True)
+        self.assertEqual({c["state"] for c in self.owner.get(f"/workflows/{self.id_}/bench")["cells"]}, before, "proofs stand")
+        self.assertEqual([t["decided"] for t in self.live()], [0, 0])
+        told = self.owner.get(f"/workflows/{self.id_}/takes/post")["tallies"]
+        forecast = self.owner.get(f"/workflows/{self.id_}/forecast")
+        self.assertAlmostEqual(forecast["cost"], sum(t["cost"] for t in told) / 2, msg="a run costs what its takes do on average")
+        workflows.go_live(self.engine, self.id_, WHO)
+        sample = self.owner.get(f"/workflows/{self.id_}/bench")["samples"][0]["id"]
+        plain: dict[bool, list[bool]] = {True: [], False: []}
+        for n in range(8):
+            run = self.owner.post(f"/workflows/{self.id_}/start", {"sample": sample}, 201)["run"]
+            asked = self.question(run)
+            (done,) = [e for e in self.events(run, "done") if e["address"] == "post"]
+            by_plain = done["detail"]["take"] == "Plain"
+            self.assertEqual("Tell it plainly" in json.dumps(done["detail"]["messages"]), by_plain)
+            plain[by_plain].append(n % 3 == 0)
+            if n % 3 == 1:
+                self.answer(run, "back", note="Shorter, please.")
+                again = self.question(run)
+                self.assertNotEqual(again.id, asked.id)
+                (_, second) = [e for e in self.events(run, "done") if e["address"].endswith("post")]
+                self.assertEqual(second["detail"]["take"], done["detail"]["take"], "every round is written by the same take")
+            self.answer(run, text=None if n % 3 == 0 else "Another text altogether.")
+        self.assertTrue(plain[True] and plain[False], "both had their turn")
+        first, second = self.live()
+        self.assertEqual((first["decided"], first["unedited"]), (len(plain[False]), sum(plain[False])))
+        self.assertEqual((second["decided"], second["unedited"]), (len(plain[True]), sum(plain[True])))
+        self.assertIn("or, by lot: ", json.dumps(self.owner.get(f"/workflows/{self.id_}/bench")["lines"]))
+        self.change_draft(takes=[{"name": "Plain", "prompt": "Otherwise.\n<<page.text>>"}])
+        first, second = self.live()
+        self.assertEqual((first["decided"], second["decided"]), (len(plain[False]), 0), "a changed take begins anew")
+
+    def events(self, run: int, what: str) -> list[dict[str, Any]]:
+        with self.services.store.read() as session:
+            rows = select(tables.JournalEntry).where(tables.JournalEntry.run_id == run).order_by(tables.JournalEntry.seq)
+            return [entry.event for entry in session.scalars(rows) if entry.event["event"] == what]
+
     def test_the_draft_itself_stays_fresh_when_a_take_is_edited(self) -> None:
         bench = self.owner.get(f"/workflows/{self.id_}/bench")
         bench["document"]["steps"][1]["settings"]["takes"] = []
@@ -212,6 +264,35 @@ class TakesInABlock(WithApi):
         told = self.owner.get(path)
         self.assertEqual([s["judged"] for s in told["samples"]], [True, True])
         self.assertEqual([(t["preferred"], t["compared"]) for t in told["tallies"]], [(1, 2), (1, 2)])
+
+    def test_how_far_the_lines_inside_are_is_told_while_they_are_made(self) -> None:
+        self.town.state.habits["pace"] = 12
+        seen: list[dict[str, Any]] = []
+        say = self.services.bus.say
+
+        def look(topic: str, **news: Any) -> None:
+            say(topic, **news)
+            if topic == "proof" and news["step"] == "line~2" and news.get("text"):
+                seen.extend(c for c in self.owner.get(f"/workflows/{self.id_}/bench")["cells"] if c["step"] == "line~2")
+
+        with self.services.bus.listen() as news, mock.patch.object(self.services.bus, "say", look):
+            self.run_proofs(steps=["line~2"], again=True)
+            heard = [m for m in list(news.queue) if m["topic"] == "proof" and m["step"] == "line~2"]
+        self.assertIn((1, 1), {(m["done"], m["at_work"]) for m in heard[:-1]}, "one is done while the other is written")
+        self.assertEqual(heard[-1]["state"], "made")
+        growing = [c for c in seen if c["partial"]]
+        self.assertEqual({c["state"] for c in growing}, {"running"})
+        self.assertTrue(growing, "its words come in as they are written")
+        self.assertEqual({sum(c["counts"].values()) for c in growing} - {1, 2}, set())
+
+    def test_a_muted_block_is_passed_over_with_all_that_is_in_it(self) -> None:
+        bench = self.owner.get(f"/workflows/{self.id_}/bench")
+        bench["document"]["steps"][0]["muted"] = True
+        self.owner.put(f"/workflows/{self.id_}", {"document": bench["document"], "version": bench["version"]})
+        cells = self.owner.get(f"/workflows/{self.id_}/bench")["cells"]
+        self.assertEqual(
+            {c["step"]: c["state"] for c in cells if c["step"] != "start"}, dict.fromkeys(("all", "line", "line~2"), "muted")
+        )
 
     def test_what_a_take_alone_reads_puts_the_block_out_of_date(self) -> None:
         with self.services.store.write() as session:

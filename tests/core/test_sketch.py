@@ -6,6 +6,7 @@ import unittest
 
 from ulmus.core.drafting.answers import AnswerError, read_json
 from ulmus.core.workflow import World, check, sketch
+from ulmus.core.workflow.checks import Known
 from ulmus.steps import kinds
 
 BLANK = sketch.blank_page("", "")
@@ -76,11 +77,40 @@ class Pages(unittest.TestCase):
         self.assertEqual([lane.when for lane in page.steps[0].lanes], ["it is nice", ""])
         self.assertTrue([p for p in check(page, kinds()) if "lanes" in p.place])
 
+    def test_what_comes_after_a_block_stands_on_what_was_made_in_it_for_all(self) -> None:
+        inside = [{"kind": "read_page", "words": "read it"}, {"kind": "draft", "words": "one line", "prompt": "One line."}]
+        steps = [
+            {"kind": "search", "words": "search", "query": "seed swaps"},
+            {"kind": "for_each", "words": "each", "inside": inside},
+            {"kind": "draft", "words": "a digest", "prompt": "A digest."},
+            {"kind": "ask", "words": "ask", "address": "mara@seeds.example"},
+        ]
+        page = made({**self.ANSWER, "steps": steps}).workflow
+        search, _, digest, ask = page.steps
+        self.assertEqual(search.settings["query"], "seed swaps")
+        self.assertEqual(digest.settings["prompt"], "A digest.\n\n<<each each_one.results as one>><<one.draft.text>>\n\n<<end>>")
+        self.assertEqual(ask.settings, {"draft": digest.id, "who": "mara@seeds.example"})
+        wrong = [p for p in check(page, kinds()) if p.severity == "error" and "search" not in p.message.lower()]
+        self.assertEqual([p.message for p in wrong if "model" not in p.message.lower()], [])
+
+    def test_a_time_is_a_rule_or_is_told_to_be_set(self) -> None:
+        start = {"kind": "schedule", "words": "Mondays", "rule": "FREQ=WEEKLY;BYDAY=MO;BYHOUR=7;BYMINUTE=0"}
+        self.assertEqual(made({"start": start}).workflow.start.settings, {"rule": start["rule"]})
+        found = made({"start": {**start, "rule": "each Monday"}})
+        self.assertEqual(found.workflow.start.settings, {})
+        self.assertIn("could not be read", found.notes[0])
+
+    def test_the_menu_names_what_there_is_here(self) -> None:
+        world = World({"board": Known("posting", "the garden board", 300)}, {"log": ("Posts out", ("Date",))})
+        menu = sketch.messages("x", kinds(), world)[0]["content"]
+        self.assertRegex(menu, r"- publish_post: .* Here: the garden board\.")
+        self.assertRegex(menu, r"- add_row: .* Here: Posts out\.")
+
     def test_the_schema_names_every_kind(self) -> None:
         schema = sketch.answer_schema(kinds())
         steps = schema["properties"]["steps"]["items"]["properties"]["kind"]["enum"]
         self.assertEqual({k.name for k in kinds().values() if k.manner != "start"}, set(steps))
-        self.assertIn("- read_page: ", sketch.messages("read it", kinds())[0]["content"])
+        self.assertIn("- read_page: ", sketch.messages("read it", kinds(), World())[0]["content"])
 
 
 class Templates(unittest.TestCase):

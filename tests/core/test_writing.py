@@ -9,9 +9,23 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ulmus.core.drafting.tally import Choice, Made, tally, wilson
+from ulmus.core.drafting.tally import Choice, Made, approved, tally, wilson
 from ulmus.core.slots import parse, renamed, renamed_condition
-from ulmus.core.workflow import Line, Workflow, World, check, edits, finder, read_file, take_name, takes_of, write_file
+from ulmus.core.workflow import (
+    Line,
+    Workflow,
+    World,
+    check,
+    drawn,
+    edits,
+    finder,
+    read_file,
+    sentence,
+    take_name,
+    takes_of,
+    templates_of,
+    write_file,
+)
 from ulmus.core.workflow.checks import Known
 from ulmus.core.workflow.compare import compare, page_changes
 from ulmus.core.workflow.edits import EditError, Place
@@ -30,6 +44,10 @@ def page(*steps: Any, **more: Any) -> Workflow:
 
 def step(name: str, kind: str = "read_page", **settings: Any) -> dict[str, Any]:
     return {"id": name, "kind": kind, "settings": settings}
+
+
+def line_of(data: dict[str, Any]) -> Line:
+    return Line.model_validate(data)
 
 
 READ = step("page", url="<<feed.link>>")
@@ -148,11 +166,43 @@ class Edits(unittest.TestCase):
                 edits.rename(page(READ, DRAFT, FORK), "page", bad, kinds())
 
     def test_a_lane_comes_before_the_otherwise_lane_and_goes_with_its_steps(self) -> None:
-        w, name = edits.add_lane(page(READ, FORK), "fork")
+        w, name = edits.add_lane(page(READ, FORK), "fork", kinds())
         line = w.line("fork")
         assert line is not None
         self.assertEqual([lane.id for lane in line.lanes], ["a", name, "other"])
         self.assertNotIn("b", ids(edits.remove_lane(w, "a")))
+        with self.assertRaisesRegex(EditError, "Only a fork"):
+            edits.add_lane(page(READ, FORK), "page", kinds())
+        odd = page(READ | {"lanes": [{"id": "none", "steps": []}]})
+        self.assertTrue(finder.find(odd, kinds(), "none", "", WORLD), "where no line can stand, all are offered")
+
+    def test_whatever_stands_in_the_settings_the_page_can_be_read_and_says_what_is_wrong(self) -> None:
+        shapes: list[Any] = [
+            None,
+            True,
+            7,
+            -1.5,
+            "",
+            "<<",
+            "<<x.y | z>>",
+            [],
+            [1],
+            [{}],
+            {},
+            {"a": 1},
+            {"a": None},
+            ["<<each a as b>>"],
+        ]
+        for spec in kinds().values():
+            for name in spec.settings.model_fields:
+                for shape in shapes:
+                    line = {"id": "odd", "kind": spec.name, "settings": {name: shape}}
+                    w = page(READ, line, ASK) if spec.manner != "start" else page(READ).model_copy(update={"start": line_of(line)})
+                    with self.subTest(kind=spec.name, setting=name, shape=shape):
+                        check(w, kinds(), WORLD)
+                        self.assertTrue(sentence(line_of(line), spec, WORLD))
+                        list(templates_of(spec, line["settings"]))
+                        takes_of(line_of(line), kinds())
 
     @given(
         st.lists(st.tuples(st.sampled_from(["up", "down", "in", "out", "copy", "remove", "add"]), st.integers(0, 30)), max_size=25)
@@ -190,7 +240,7 @@ class Finder(unittest.TestCase):
         w, at = page(), "feed"
         for words in ("read", "draft", "ask", "post to pond", "row"):
             offer = finder.find(w, kinds(), at, words, WORLD, "ed@a.example")[0]
-            w, (at,) = edits.add(w, [finder.made(offer, kinds())], edits.after(w, at, kinds()), kinds())
+            w, (at,) = edits.add(w, [finder.made(offer, kinds(), w)], edits.after(w, at, kinds()), kinds())
         self.assertEqual([line.kind for line in w.steps], ["read_page", "draft", "ask", "publish_post", "add_row"])
         self.assertEqual([p.message for p in check(w, kinds(), WORLD) if p.severity == "error"], [])
         read, draft, ask, out, row = (line.settings for line in w.steps)
@@ -201,6 +251,31 @@ class Finder(unittest.TestCase):
         self.assertEqual(
             row["cells"], {"Date": "<<run.date>>", "Title": "<<page.title>>", "Post": "<<draft.text>>", "Link": "<<out.link>>"}
         )
+
+    def test_a_second_line_of_a_kind_points_at_the_first_and_not_at_itself(self) -> None:
+        w, at = page(), "feed"
+        for words in ("read", "read", "draft", "ask", "draft", "row"):
+            offer = finder.find(w, kinds(), at, words, WORLD, "ed@a.example")[0]
+            w, (at,) = edits.add(w, [finder.made(offer, kinds(), w)], edits.after(w, at, kinds()), kinds())
+        self.assertEqual(ids(w), ["page", "page_2", "draft", "ask", "draft_2", "row"])
+        self.assertEqual(w.steps[1].settings["url"], "<<page.link>>")
+        self.assertEqual([p.message for p in check(w, kinds(), WORLD) if p.severity == "error"], [])
+        (start, *_) = finder.find(w, kinds(), "", "feed", WORLD)
+        self.assertEqual(finder.made(start, kinds(), w).id, "feed", "a start takes the place of the one there is")
+
+    def test_after_a_block_a_draft_is_made_of_what_was_made_for_each(self) -> None:
+        draft = {**DRAFT, "id": "line"}
+        last = finder.find(page(READ, {**EACH, "steps": [draft]}), kinds(), "end", "draft", WORLD, at=Place("", 2))[0]
+        self.assertIn(f"<<each {EACH['id']}.results as one>><<one.line.text>>", last.settings["prompt"])
+        none = finder.find(
+            page(READ, {**EACH, "steps": [READ | {"id": "other"}]}), kinds(), "end", "draft", WORLD, at=Place("", 2)
+        )[0]
+        self.assertNotIn("<<each", none.settings["prompt"], "where nothing was drafted, the nearest text")
+
+    def test_what_a_line_can_be_set_to_here_is_named(self) -> None:
+        self.assertEqual(finder.named(kinds()["publish_post"], WORLD), ["Pondside", "the blog"])
+        self.assertEqual(finder.named(kinds()["add_row"], WORLD), ["Posts out"])
+        self.assertEqual(finder.named(kinds()["read_page"], WORLD), [])
 
     def test_what_makes_sense_stands_first(self) -> None:
         self.assertEqual(self.titles(page(), "feed")[0], "Read a page")
@@ -270,6 +345,23 @@ class Takes(unittest.TestCase):
         w = page(READ, {**DRAFT, "settings": {**DRAFT["settings"], "takes": [{"name": "x", "prompt": "<<nobody.x>>"}]}})
         (problem,) = [p for p in check(w, kinds(), WORLD) if p.severity == "error"]
         self.assertEqual(problem.place, ("takes", "0", "prompt"))
+
+    def test_a_run_is_drawn_for_a_take_only_where_runs_are_shared_and_always_for_the_same(self) -> None:
+        line = self.line()
+        self.assertEqual({drawn(line, kinds(), str(n)).id for n in range(50)}, {"post"})
+        shared = line.model_copy(update={"settings": {**line.settings, "shared": True}})
+        found = [drawn(shared, kinds(), str(n)).id for n in range(600)]
+        self.assertEqual(found, [drawn(shared, kinds(), str(n)).id for n in range(600)])
+        for take in ("post", "post~2", "post~3"):
+            self.assertAlmostEqual(found.count(take) / 600, 1 / 3, delta=0.08)
+        alone = line.model_copy(update={"settings": {**DRAFT["settings"], "shared": True}})
+        self.assertEqual(drawn(alone, kinds(), "1"), alone)
+
+    def test_what_passed_unedited_is_counted_with_its_bounds(self) -> None:
+        told = approved([True, False, True, True])
+        self.assertEqual((told.decided, told.unedited), (4, 3))
+        self.assertEqual((told.low, told.high), wilson(3, 4))
+        self.assertEqual(approved([]).decided, 0)
 
     def test_tallies_count_what_still_stands(self) -> None:
         made = [

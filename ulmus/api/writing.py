@@ -119,16 +119,14 @@ def edit(path: WorkflowPath, body: EditBody) -> Reply:
 
 def _add(page: Workflow, body: EditBody) -> tuple[Workflow, str]:
     _known(body.kind)
-    line = finder.made(finder.Offer(body.kind, "", "", "", body.settings), kinds())
+    line = finder.made(finder.Offer(body.kind, "", "", "", body.settings), kinds(), page)
     new, names = edits.add(page, [line], edits.after(page, body.line, kinds()), kinds())
     return new, names[0]
 
 
 def _start(page: Workflow, body: EditBody) -> tuple[Workflow, str]:
     _known(body.kind)
-    line = finder.made(finder.Offer(body.kind, "", "", "", body.settings), kinds())
-    taken = {one.id for one in page.every_step}
-    start = line.model_copy(update={"id": line.id if line.id not in taken else page.start.id})
+    start = finder.made(finder.Offer(body.kind, "", "", "", body.settings), kinds(), page)
     return page.model_copy(update={"start": start}), start.id
 
 
@@ -165,7 +163,7 @@ _DO: dict[str, Callable[[Workflow, EditBody], tuple[Workflow, str]]] = {
     "move": lambda page, body: (edits.move(page, body.line, Place(body.parent, body.index), kinds()), body.line),
     "duplicate": lambda page, body: edits.duplicate(page, body.line, kinds()),
     "rename": lambda page, body: (edits.rename(page, body.line, body.name, kinds()), body.name.strip().lower()),
-    "add_lane": lambda page, body: (edits.add_lane(page, body.line)[0], body.line),
+    "add_lane": lambda page, body: (edits.add_lane(page, body.line, kinds())[0], body.line),
     "remove_lane": lambda page, body: (edits.remove_lane(page, body.line), edits.holder_of(page, body.line).id),
     **{way: _shifted(way) for way in ("up", "down", "in", "out")},
 }

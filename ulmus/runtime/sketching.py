@@ -24,7 +24,7 @@ def sketch_page(services: Services, description: str, blank: Workflow, model: st
     connection = services.connect(model or services.first("model"), "model")
     s = connection.settings
     server = server_of(connection)
-    messages = sketch.messages(description, kinds())
+    messages = sketch.messages(description, kinds(), around)
     usage = Usage()
     for left in reversed(range(TRIES)):
         answer = chat.complete(services.web, server, messages, temperature=0, max_tokens=3000, schema=sketch.answer_schema(kinds()))

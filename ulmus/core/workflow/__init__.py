@@ -5,7 +5,7 @@ from .file import FileProblem, WorkflowFileError, file_schema, read_file, read_n
 from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
 from .model import FailurePolicy, Lane, Limits, Line, Placed, Workflow
 from .sentences import SentencePart, sentence
-from .takes import take_name, takes_of
+from .takes import drawn, take_name, takes_of
 
 __all__ = [
     "Around",
@@ -24,6 +24,7 @@ __all__ = [
     "WorkflowFileError",
     "World",
     "check",
+    "drawn",
     "field_control",
     "file_schema",
     "read_file",

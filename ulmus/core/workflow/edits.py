@@ -92,6 +92,11 @@ def add(workflow: Workflow, lines: Sequence[Line], place: Place, kinds: Kinds) -
     return _checked(_with_steps(workflow, place.parent, [*here[:at], *new, *here[at:]])), [line.id for line in new]
 
 
+def free_name(workflow: Workflow, name: str, instead: str = "") -> str:
+    """`name`, or where another line than the one called `instead` has it, the next like it that is free."""
+    return _free(name, _names(workflow) - {instead})
+
+
 def with_lanes(workflow: Workflow, fork: str, lanes: Sequence[Lane]) -> Workflow:
     """The page with other lanes in a fork. Raises `EditError` where their names are taken."""
     return _checked(_changed(workflow, fork, lambda one: one.model_copy(update={"lanes": list(lanes)})))
@@ -181,11 +186,14 @@ def with_settings(workflow: Workflow, line: str, settings: dict[str, Any]) -> Wo
     return _changed(workflow, line, lambda one: one.model_copy(update={"settings": settings}))
 
 
-def add_lane(workflow: Workflow, fork: str) -> tuple[Workflow, str]:
+def add_lane(workflow: Workflow, fork: str, kinds: Kinds) -> tuple[Workflow, str]:
     """One more lane for a fork, before its *otherwise* lane; gives the page and the lane's name."""
     line = workflow.line(fork)
     if line is None:
         raise EditError(f"There is no step “{fork}” on this page any more.")
+    spec = kinds.get(line.kind)
+    if spec is None or spec.manner != "fork":
+        raise EditError("Only a fork has lanes.")
     name = _free(f"{fork}_lane", _names(workflow))
     last = bool(line.lanes) and not line.lanes[-1].when
     at = len(line.lanes) - 1 if last else len(line.lanes)

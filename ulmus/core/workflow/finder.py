@@ -13,7 +13,7 @@ from typing import Any
 
 from ..slots import Path
 from .checks import World, surroundings
-from .edits import add, after
+from .edits import Place, add, after, free_name
 from .kinds import BLOCKS, Kinds, KindSpec, field_control
 from .model import Lane, Line, Workflow
 
@@ -42,10 +42,12 @@ class Offer:
     lacks: str = ""
 
 
-def find(workflow: Workflow, kinds: Kinds, line: str, words: str, world: World, who: str = "") -> list[Offer]:
-    """Offers for what follows `line`, the best first; for the start itself, kinds of start. `who` is the mail address of
-    the person asking."""
-    place = _Place(workflow, kinds, line, world, who)
+def find(
+    workflow: Workflow, kinds: Kinds, line: str, words: str, world: World, who: str = "", at: Place | None = None
+) -> list[Offer]:
+    """Offers for what follows `line` (or stands at a place), the best first; for the start itself, kinds of start. `who` is
+    the mail address of the person asking."""
+    place = _Place(workflow, kinds, line, world, who, at)
     wanted = [w.lower() for w in _WORD.findall(words)]
     ranked: list[tuple[float, int, Offer]] = []
     for n, (spec, offer) in enumerate(place.offers()):
@@ -55,30 +57,51 @@ def find(workflow: Workflow, kinds: Kinds, line: str, words: str, world: World, 
     return [offer for *_, offer in sorted(ranked, key=lambda one: one[:2], reverse=True)]
 
 
-def made(offer: Offer, kinds: Kinds) -> Line:
-    """The line an offer stands for; a fork comes with a lane and an *otherwise* lane."""
-    name = kinds[offer.kind].called or offer.kind
+def made(offer: Offer, kinds: Kinds, workflow: Workflow) -> Line:
+    """The line an offer stands for, by a name that is free: what it points at is above it, and never itself. A fork comes
+    with a lane and an *otherwise* lane."""
+    spec = kinds[offer.kind]
+    name = free_name(workflow, spec.called or offer.kind, workflow.start.id if spec.manner == "start" else "")
     lanes = [Lane(id=f"{name}_first"), Lane(id=f"{name}_otherwise")] if kinds[offer.kind].manner == "fork" else []
     return Line(id=name, kind=offer.kind, settings=offer.settings, lanes=lanes)
+
+
+def named(spec: KindSpec, world: World) -> list[str]:
+    """What a new line of this kind can be set to here: the names of connections or sheets."""
+    name = _named_setting(spec)
+    return list(_choices(spec, name, world).values()) if name else []
+
+
+def _named_setting(spec: KindSpec) -> str:
+    return next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
+
+
+def _choices(spec: KindSpec, name: str, world: World) -> dict[str, str]:
+    control = field_control(spec.settings.model_fields[name])
+    if control.get("control") == "connection":
+        return {k: c.name for k, c in world.connections.items() if c.kind == control.get("needs")}
+    return {k: title for k, (title, _) in world.sheets.items()}
 
 
 class _Place:
     """The place a line would stand at, and what is known there."""
 
-    def __init__(self, workflow: Workflow, kinds: Kinds, line: str, world: World, who: str) -> None:
+    def __init__(self, workflow: Workflow, kinds: Kinds, line: str, world: World, who: str, at: Place | None) -> None:
         self.workflow, self.kinds, self.world, self.who = workflow, kinds, world, who
         self.starts = line == ""
         self.scope: dict[str, Any] = {}
         self.stage = "start"
         self.above: list[Line] = []
         if not self.starts:
-            self._look(line)
+            self._look(at or after(workflow, line, kinds))
 
-    def _look(self, line: str) -> None:
+    def _look(self, at: Place) -> None:
         # The scope behind a line is that of a line put there: a *stop* adds nothing and needs nothing.
         probe = Line(id="probe_here", kind="stop")
-        page, (name,) = add(self.workflow, [probe], after(self.workflow, line, self.kinds), self.kinds)
-        self.scope = surroundings(page, self.kinds, self.world)[name].scope
+        page, (name,) = add(self.workflow, [probe], at, self.kinds)
+        # A lane of what is no fork is not looked into.
+        around = surroundings(page, self.kinds, self.world).get(name)
+        self.scope = around.scope if around else {}
         for one in page.lines:
             if one.id == name:
                 break
@@ -91,18 +114,12 @@ class _Place:
         for spec in self.kinds.values():
             if (spec.manner == "start") != self.starts or ("given" in self.scope and not spec.can_be_a_tool):
                 continue
-            name = next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
-            choices = self._choices(spec, name) if name else {}
+            name = _named_setting(spec)
+            choices = _choices(spec, name, self.world) if name else {}
             if not choices:
                 yield spec, self._offer(spec, spec.title if name else spec.offer or spec.title, {})
             for key, title in choices.items():
                 yield spec, self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {name: key})
-
-    def _choices(self, spec: KindSpec, name: str) -> dict[str, str]:
-        control = field_control(spec.settings.model_fields[name])
-        if control.get("control") == "connection":
-            return {k: c.name for k, c in self.world.connections.items() if c.kind == control.get("needs")}
-        return {k: title for k, (title, _) in self.world.sheets.items()}
 
     def _offer(self, spec: KindSpec, title: str, settings: dict[str, Any]) -> Offer:
         lacks = ""
@@ -123,7 +140,7 @@ class _Place:
                 # A tool of an assignment: the model says what.
                 value = f"<<given.{name}>>"
             elif control.get("takes"):
-                value = self._value(str(control["takes"]))
+                value = (self._each() if what == "longslots" else None) or self._value(str(control["takes"]))
                 value = f"\n\n{value}" if value and what == "longslots" else value
             elif what == "cells" and "sheet" in settings:
                 value = self._cells(self.world.sheets[settings["sheet"]][1]) or None
@@ -143,6 +160,18 @@ class _Place:
                 if path:
                     return f"<<{Path((root, path))}>>"
         return None
+
+    def _each(self) -> str | None:
+        """The texts made for each item, one after another, where what stands above is a block that made some."""
+        block = next((one for one in reversed(self.above) if one.id in self.scope), None)
+        results = self.scope[block.id].get("results") if block and isinstance(self.scope[block.id], dict) else None
+        if block is None or not isinstance(results, list):
+            return None
+        texts = [
+            one.id for one in block.steps if getattr(self.kinds.get(one.kind), "stage", "") == "draft" and one.id in results[0]
+        ]
+        slot = Path(("one", texts[-1], "text")) if texts else None
+        return f"<<each {Path((block.id, 'results'))} as one>><<{slot}>>\n\n<<end>>" if slot else None
 
     def _roots(self, stage: str = "") -> Iterator[tuple[str, Mapping[str, Any]]]:
         stages = {line.id: getattr(self.kinds.get(line.kind), "stage", "") for line in self.above}

@@ -74,8 +74,13 @@ class KindSpec:
         return {name: type_word(field) for name, field in self.output.model_fields.items()}
 
     def given(self, settings: Mapping[str, Any], world: Any = None) -> dict[str, Any]:
-        """The outputs of a line of this kind with these settings."""
-        return {**self.scope(), **(self.gives(settings, world) if self.gives else {})}
+        """The outputs of a line of this kind with these settings; raw settings may be of any shape, which checks tell of."""
+        if self.gives is None:
+            return self.scope()
+        try:
+            return {**self.scope(), **self.gives(settings, world)}
+        except (TypeError, ValueError, AttributeError, LookupError):
+            return self.scope()
 
     def fallback(self, value: str) -> dict[str, Any]:
         """Outputs to go on with when the step failed: all empty but the main one, which is `value`."""

@@ -45,6 +45,10 @@ def sentence(line: Line, spec: KindSpec | None, world: World) -> list[SentencePa
     return out
 
 
+#: Controls whose value is one word out of several.
+NAMED = frozenset({"connection", "sheet", "workflow", "choice"})
+
+
 def _unset(line: Line, spec: KindSpec, name: str) -> bool:
     field = spec.settings.model_fields[name]
     default = None if field.is_required() else field.get_default(call_default_factory=True)
@@ -56,8 +60,11 @@ def _value(line: Line, spec: KindSpec, name: str, world: World) -> list[Sentence
     value = line.settings.get(name, None if field.is_required() else field.get_default(call_default_factory=True))
     extra = field_control(field)
     control = extra.get("control")
+    gap = [SentencePart("gap", (field.title or name).lower())]
     if value in (None, "", [], {}):
-        return [SentencePart("gap", (field.title or name).lower())]
+        return gap
+    if control in NAMED and not isinstance(value, str | int | float):
+        return gap
     if control == "connection":
         known = world.connections.get(value)
         return [SentencePart("value", known.name) if known else SentencePart("gap", str(value))]
@@ -76,7 +83,7 @@ def _value(line: Line, spec: KindSpec, name: str, world: World) -> list[Sentence
             for p in parse(str(value)).parts
         ]
     if control == "duration":
-        return [SentencePart("value", duration(float(value)))]
+        return [SentencePart("value", duration(value))] if isinstance(value, int | float) else gap
     if control == "schedule":
         return [SentencePart("value", words_of(str(value)))]
     if control == "fields" and isinstance(value, dict):

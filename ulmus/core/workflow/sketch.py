@@ -6,10 +6,13 @@ finder would. What the answer names that is not on the menu is left out and told
 
 from __future__ import annotations
 
+import datetime as dt
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..recurrence import RecurrenceError, due
 from . import finder
 from .checks import World
 from .edits import EditError, Place, add, with_lanes
@@ -17,13 +20,16 @@ from .finder import Offer
 from .kinds import BLOCKS, Kinds, KindSpec, field_control
 from .model import Lane, Line, Workflow
 
+_SOME_DAY = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
+_MAIL = re.compile(r"[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+")
 MOST_LINES = 24
 MOST_LANES = 6
 LONGEST = 4000
 _ASK = (
     "You turn a description of a workflow into a page of lines, in the order they are carried out. Choose only from the menu, "
     "by the name before the colon. The start says what sets a run off. Give each line the words of the description it stands "
-    "for. For a draft, give a title of two or three words and a prompt that says what to write. For “for_each”, put what is "
+    "for; an address or mail address it names under “address”, and what is to be searched for under “query”; for a schedule its “rule” as in RFC 5545, "
+    "such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=8;BYMINUTE=0. For a draft, give a title of two or three words and a prompt that says what to write. For “for_each”, put what is "
     "done with each item under “inside”. For “fork”, give its “lanes”: each with a condition under “when”, such as "
     'page.text contains "seed" or start.count is more than 3, and what is done then under “inside”; the last, without a '
     "condition, is for everything else. A line’s values are named by the name after “called”. Put in nothing the description does not ask for."
@@ -38,10 +44,10 @@ class Sketch:
     notes: list[str] = field(default_factory=list)
 
 
-def messages(description: str, kinds: Kinds) -> list[dict[str, str]]:
-    """The messages to the model: the menu and the description."""
-    starts = [_entry(spec) for spec in kinds.values() if spec.manner == "start"]
-    steps = [_entry(spec) for spec in kinds.values() if spec.manner != "start"]
+def messages(description: str, kinds: Kinds, world: World) -> list[dict[str, str]]:
+    """The messages to the model: the menu, with what there is here to choose from, and the description."""
+    starts = [_entry(spec, world) for spec in kinds.values() if spec.manner == "start"]
+    steps = [_entry(spec, world) for spec in kinds.values() if spec.manner != "start"]
     menu = "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
     return [
         {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu}\n</menu>"},
@@ -53,7 +59,7 @@ def answer_schema(kinds: Kinds) -> dict[str, Any]:
     """The JSON Schema of the answer."""
     starts = sorted(spec.name for spec in kinds.values() if spec.manner == "start")
     steps = sorted(spec.name for spec in kinds.values() if spec.manner != "start")
-    parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address")}
+    parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address", "query", "rule")}
 
     def line(names: list[str], **more: Any) -> dict[str, Any]:
         properties = {"kind": {"type": "string", "enum": names}, **parts, **more}
@@ -83,9 +89,9 @@ def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: Wor
     told = answer.get("start")
     start = _chosen(told, finder.find(page, kinds, "", "", world, who), kinds, notes)
     if start is not None:
-        page = page.model_copy(update={"start": finder.made(start, kinds)})
+        page = page.model_copy(update={"start": finder.made(start, kinds, page)})
     steps = answer.get("steps")
-    page, _ = _put(page, steps if isinstance(steps, list) else [], Place(), page.start.id, kinds, world, who, notes)
+    page = _put(page, steps if isinstance(steps, list) else [], Place(), kinds, world, who, notes)
     if not page.steps:
         notes.append("The description named no line that could be put on the page. Add the first with “Add a line”.")
     return Sketch(page, notes)
@@ -94,26 +100,24 @@ def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: Wor
 UNNAMED = "A page from a description"
 
 
-def _put(
-    page: Workflow, told: list[Any], place: Place, last: str, kinds: Kinds, world: World, who: str, notes: list[str]
-) -> tuple[Workflow, str]:
+def _put(page: Workflow, told: list[Any], place: Place, kinds: Kinds, world: World, who: str, notes: list[str]) -> Workflow:
     for one in told[:MOST_LINES]:
-        offer = _chosen(one, finder.find(page, kinds, last, "", world, who), kinds, notes)
+        offer = _chosen(one, finder.find(page, kinds, page.start.id, "", world, who, place), kinds, notes)
         if offer is None:
             continue
         try:
-            page, (name,) = add(page, [finder.made(offer, kinds)], place, kinds)
+            page, (name,) = add(page, [finder.made(offer, kinds, page)], place, kinds)
         except EditError as error:
             notes.append(str(error))
             continue
-        place, last = Place(place.parent, place.index + 1), name
+        place = Place(place.parent, place.index + 1)
         inside = one.get("inside") if isinstance(one, dict) else None
         if isinstance(inside, list) and kinds[offer.kind].manner in BLOCKS - {"fork"}:
-            page, _ = _put(page, inside, Place(name, 0), name, kinds, world, who, notes)
+            page = _put(page, inside, Place(name), kinds, world, who, notes)
         lanes = one.get("lanes") if isinstance(one, dict) else None
         if isinstance(lanes, list) and kinds[offer.kind].manner == "fork":
             page = _put_lanes(page, name, [lane for lane in lanes if isinstance(lane, dict)], kinds, world, who, notes)
-    return page, last
+    return page
 
 
 def _put_lanes(
@@ -129,7 +133,7 @@ def _put_lanes(
     page = with_lanes(page, fork, made)
     for lane, what in zip(made, [*fitting, rest], strict=True):
         inside = what.get("inside")
-        page, _ = _put(page, inside if isinstance(inside, list) else [], Place(lane.id, 0), lane.id, kinds, world, who, notes)
+        page = _put(page, inside if isinstance(inside, list) else [], Place(lane.id), kinds, world, who, notes)
     return page
 
 
@@ -150,7 +154,21 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
         settings["title"] = (str(told.get("title") or "").strip() or "Draft")[:60]
     if told.get("prompt") and "prompt" in fields:
         settings["prompt"] = f"{str(told['prompt']).strip()[:LONGEST]}{settings.get('prompt', '')}"
+    query = str(told.get("query") or "").strip()
+    if query and "query" in fields:
+        settings["query"] = query[:500]
+    rule, target = str(told.get("rule") or "").strip(), _controlled(fields, "schedule")
+    if rule and target:
+        try:
+            due(rule, "UTC", _SOME_DAY, 1)
+            settings[target] = rule
+        except RecurrenceError as error:
+            notes.append(f"When it is due could not be read ({error}). Set it in the first line.")
     address = str(told.get("address") or "").strip()
+    if _MAIL.fullmatch(address):
+        target = _controlled(fields, "email")
+        if target:
+            settings[target] = address[:200]
     if address.startswith(("http://", "https://")):
         target = next((n for n, f in fields.items() if field_control(f).get("control") == "url" or n == "url"), None)
         if target:
@@ -158,8 +176,15 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
     return Offer(best.kind, best.stage, best.title, best.about, settings, best.lacks)
 
 
-def _entry(spec: KindSpec) -> str:
-    return f"- {spec.name}: {spec.title}. {spec.about} ({spec.words}) called {spec.called or spec.name}"
+def _controlled(fields: Mapping[str, Any], control: str) -> str | None:
+    """The setting that has a control."""
+    return next((name for name, field in fields.items() if field_control(field).get("control") == control), None)
+
+
+def _entry(spec: KindSpec, world: World) -> str:
+    here = ", ".join(finder.named(spec, world))
+    here = f" Here: {here}." if here else ""
+    return f"- {spec.name}: {spec.title}. {spec.about}{here} ({spec.words}) called {spec.called or spec.name}"
 
 
 def blank_page(name: str, brand: str | None) -> Workflow:
