@@ -8,7 +8,16 @@ export type News =
   | { topic: "sheet"; key: string }
   | { topic: "page"; id: number; version: number }
   | { topic: "here"; id: number; who: string; name: string; line: string; leaving: boolean }
-  | { topic: "proof"; workflow: number; sample: number; step: string; state: "running" | "made"; text?: string };
+  | {
+      topic: "proof";
+      workflow: number;
+      sample: number;
+      step: string;
+      state: "running" | "made";
+      text?: string;
+      done?: number;
+      at_work?: number;
+    };
 
 const listeners = new Set<(news: News) => void>();
 

@@ -1,3 +1,4 @@
+import { Fragment } from "react";
 import type { Cell } from "../../api/client";
 import { State } from "../../components/State";
 import { money, when } from "../../components/words";
@@ -11,7 +12,10 @@ const WOULD: Record<string, string> = {
   stop: "would stop here",
 };
 
-/** A result in brief: its words, its state by shape and word, marks for rules. */
+/** Characters of which any many stand in one line of a cell, however wide they are. */
+const IN_A_LINE = 14;
+
+/** A result in brief: its words, its state by shape and word, marks for rules. To stand in a column (flex). */
 export function CellBody({
   cell,
   stage,
@@ -23,37 +27,43 @@ export function CellBody({
   limit?: number | null;
   lines?: number;
 }) {
-  const clamp = {
-    display: "-webkit-box",
-    WebkitBoxOrient: "vertical",
-    WebkitLineClamp: lines,
-    overflow: "hidden",
-  } as const;
   const text = cell.state === "running" ? cell.partial : cell.brief;
   const piece = stage === "draft" || stage === "publish";
+  // A page has many cells: what is sure to fit is not cut, and what says nothing takes no room.
+  const cut = text.length > lines * IN_A_LINE || text.includes("\n");
+  const told = cell.count > 1 ? null : toldOf(cell);
+  const fresh = cell.state === "fresh";
+  const length = fresh && stage === "publish" && limit ? [...cell.brief].length : null;
   return (
-    <div title={hover(cell)} className="flex h-full flex-col">
+    <>
       {cell.picture && (
         <img src={cell.picture} alt={text} className="mb-1 max-h-24 max-w-full self-start border border-line" />
       )}
       {text && !(stage === "ask" && cell.would) && (
         <div
-          style={clamp}
-          className={`${piece ? "piece text-[0.9rem] leading-snug" : "text-sm"} ${cell.state === "stale" ? "opacity-55" : ""}`}
+          style={cut ? { WebkitLineClamp: lines } : undefined}
+          className={`${cut ? "cut" : ""} ${piece ? "piece text-[0.9rem] leading-snug" : "text-sm"} ${cell.state === "stale" ? "opacity-55" : ""}`}
         >
           {text}
         </div>
+      )}{" "}
+      {(cell.count > 1 || told || length !== null || (fresh && (cell.findings.length > 0 || cell.revisions > 0))) && (
+        <div className="mt-auto flex flex-wrap items-baseline gap-x-3 pt-1">
+          {cell.count > 1 && <Counts cell={cell} />}
+          {told && (
+            <State tone={told.tone} mark={told.mark}>
+              {told.words(cell)}
+            </State>
+          )}
+          {fresh && <Marks cell={cell} />}{" "}
+          {length !== null && (
+            <span className={`text-xs ${length > limit! ? "text-brick" : "text-soft"}`}>
+              {length} of {limit}
+            </span>
+          )}
+        </div>
       )}
-      <div className="mt-auto flex flex-wrap items-baseline gap-x-3 pt-1">
-        {cell.count > 1 ? <Counts cell={cell} /> : <CellState cell={cell} />}
-        {cell.state === "fresh" && <Marks cell={cell} />}
-        {cell.state === "fresh" && stage === "publish" && limit ? (
-          <span className={`text-xs ${[...cell.brief].length > limit ? "text-brick" : "text-soft"}`}>
-            {[...cell.brief].length} of {limit}
-          </span>
-        ) : null}
-      </div>
-    </div>
+    </>
   );
 }
 
@@ -74,15 +84,9 @@ const STATES: Partial<Record<Cell["state"], Told>> = {
   declined: { tone: "soft", mark: "–", words: (cell) => `declined${cell.message && `: “${cell.message}”`}` },
 };
 
-function CellState({ cell }: { cell: Cell }) {
-  const told =
-    STATES[cell.state] ??
-    (cell.would ? ({ tone: "soft", mark: "▫", words: () => WOULD[cell.would] ?? "" } as Told) : null);
-  return told ? (
-    <State tone={told.tone} mark={told.mark}>
-      {told.words(cell)}
-    </State>
-  ) : null;
+function toldOf(cell: Cell): Told | null {
+  const would = cell.would && WOULD[cell.would];
+  return STATES[cell.state] ?? (would ? { tone: "soft", mark: "▫", words: () => would } : null);
 }
 
 const COUNTED: [string, Told["tone"], string, string][] = [
@@ -100,11 +104,13 @@ const COUNTED: [string, Told["tone"], string, string][] = [
 function Counts({ cell }: { cell: Cell }) {
   return (
     <>
-      <span className="text-xs text-soft">{cell.count} times:</span>
+      <span className="text-xs text-soft">{cell.count} times:</span>{" "}
       {COUNTED.filter(([state]) => cell.counts[state]).map(([state, tone, mark, word]) => (
-        <State key={state} tone={tone} mark={mark}>
-          {cell.counts[state]} {word}
-        </State>
+        <Fragment key={state}>
+          <State tone={tone} mark={mark}>
+            {cell.counts[state]} {word}
+          </State>{" "}
+        </Fragment>
       ))}
       {cell.state === "stale" && (
         <State tone="ochre" mark="◌">
@@ -139,7 +145,8 @@ function Marks({ cell }: { cell: Cell }) {
   );
 }
 
-function hover(cell: Cell): string {
+/** What it cost and when it was made, for a hand that rests on it. */
+export function hover(cell: Cell): string {
   const bits = [];
   if (cell.usage.calls) {
     bits.push(

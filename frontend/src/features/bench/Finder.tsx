@@ -33,6 +33,10 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
     input.current?.scrollIntoView({ block: "center" });
   }, []);
   useEffect(() => {
+    // At the end of a page the offers reach below what is in sight.
+    list.current?.scrollIntoView({ block: "nearest" });
+  }, [found.length]);
+  useEffect(() => {
     list.current?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" });
   }, [at]);
 

@@ -133,7 +133,7 @@ function Forecast({ bench, onChoose, onClose }: Pick<Props, "bench" | "onChoose"
       )}
       {f.unproofed.length > 0 && (
         <p className="mt-1 text-xs text-ochre">
-          ! Without{" "}
+          ! No proof yet, so left out:{" "}
           {f.unproofed.map((line) => (
             <button
               key={line}
@@ -147,7 +147,6 @@ function Forecast({ bench, onChoose, onClose }: Pick<Props, "bench" | "onChoose"
               {line}
             </button>
           ))}
-          , which has no proof yet.
         </p>
       )}
     </section>

@@ -114,6 +114,9 @@ function Gave({
           {result.message}
         </p>
       )}
+      {!!result.detail.take && (
+        <p className="text-sm text-soft">Written by “{String(result.detail.take)}”, drawn by lot.</p>
+      )}
       {!!result.detail.ended && <p className="text-sm text-soft">The page ended here: {String(result.detail.ended)}</p>}
       {!Object.keys(output).length && !result.message && !result.versions.length && !result.detail.ended && (
         <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>

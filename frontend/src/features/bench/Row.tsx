@@ -1,6 +1,6 @@
 import { memo, type RefObject, useEffect, useRef } from "react";
 import type { Bench, Cell, Line } from "../../api/client";
-import { CellBody } from "./CellBody";
+import { CellBody, hover } from "./CellBody";
 import { cellKey } from "./cells";
 import type { Dragging } from "./dragging";
 import { OutlineLine } from "./Outline";
@@ -20,6 +20,7 @@ export type RowProps = {
   /** The stage to say in the margin; empty within a run of lines of the same. */
   stage: string;
   first: boolean;
+  last: boolean;
   /** What is chosen when the row is: the line itself, or the fork of a lane. */
   target: string;
   chosen: boolean;
@@ -44,7 +45,9 @@ const MARKS = {
 export const Row = memo(function Row(props: RowProps) {
   const { line, number, of, stage, first, target, chosen, samples, cells, actions } = props;
   const lane = line.kind === "lane";
-  const edge = stage && !first ? "border-t border-t-rule" : "";
+  const name = lane ? "Lane" : number ? `Line ${number}` : `Take of line ${of}`;
+  // The line between two rows belongs to the lower one, whose ground would else cover it; the last has one below too.
+  const edge = `${first ? "" : stage ? "border-t border-t-rule" : "border-t"} ${props.last ? "border-b" : ""}`;
   const movable = props.maker && !first && !lane && line.kind !== "take";
   const here = useRef<HTMLButtonElement>(null);
   // The focus goes along with the chosen cell, unless it is at work elsewhere.
@@ -62,8 +65,11 @@ export const Row = memo(function Row(props: RowProps) {
         onDragEnd={() => actions.current.drag.end()}
         onDragOver={(event) => props.maker && actions.current.drag.over(line, event)}
         onDrop={(event) => actions.current.drag.drop(line, event)}
-        className={`left-0 z-10 border-r md:sticky border-b border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${edge} ${MARKS[props.mark]}`}
+        className={`left-0 z-10 border-r md:sticky border-line py-2 pr-3 pl-1 ${chosen ? "bg-shade" : "bg-paper"} ${edge} ${MARKS[props.mark]}`}
       >
+        <span id={`line-${line.id}`} hidden>
+          {name},
+        </span>
         <OutlineLine
           line={line}
           number={number}
@@ -83,15 +89,15 @@ export const Row = memo(function Row(props: RowProps) {
             role="gridcell"
             tabIndex={chosenHere || (props.focusable && column === 0) ? 0 : -1}
             aria-selected={chosenHere}
+            id={`cell-${cellKey(line.id, s.id)}`}
+            aria-labelledby={`line-${line.id} sample-${s.id} cell-${cellKey(line.id, s.id)}`}
             aria-description={cell?.state ?? "the start’s item"}
             onClick={() => actions.current.choose(target, s.id)}
-            className={`relative border-r border-b border-line px-3 py-2 text-left align-top -outline-offset-2 ${edge} ${
+            title={cell && hover(cell)}
+            className={`relative flex flex-col border-r border-line px-3 py-2 text-left -outline-offset-2 ${edge} ${
               chosenHere ? "bg-sheet ring-2 ring-leaf ring-inset" : chosen ? "bg-shade/60" : "hover:bg-sheet"
             } ${cell?.state === "stale" ? "stale" : ""} ${cell?.would ? "text-ink" : ""}`}
           >
-            <span className="sr-only">
-              {lane ? "Lane" : number ? `Line ${number}` : `Take of line ${of}`}, {s.label}:{" "}
-            </span>
             {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
             {lane ? null : cell ? (
               <CellBody
@@ -106,8 +112,8 @@ export const Row = memo(function Row(props: RowProps) {
           </button>
         );
       })}
-      {samples.length === 0 && <div role="gridcell" className="border-b border-line" />}
-      <div role="gridcell" className="border-b border-line" />
+      {samples.length === 0 && <div role="gridcell" className={`border-line ${edge}`} />}
+      <div role="gridcell" className={`border-line ${edge}`} />
     </div>
   );
 }, unchanged);

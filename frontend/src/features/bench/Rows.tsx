@@ -51,6 +51,7 @@ export function Rows(props: Props) {
           {...told[i]!}
           index={i + 2}
           first={i === 0}
+          last={i === lines.length - 1}
           chosen={line.id === step}
           sample={props.sample}
           focusable={!step && i === 0}
@@ -104,7 +105,13 @@ function Near({ ref, scroller, lines, rowOf }: Drawn) {
   return (
     <div ref={group} role="rowgroup" style={{ paddingTop: first, paddingBottom: after, overflowAnchor: "none" }}>
       {near.map((one) => (
-        <div key={one.key} role="presentation" ref={virtual.measureElement} data-index={one.index}>
+        <div
+          key={one.key}
+          role="presentation"
+          className="will-change-transform"
+          ref={virtual.measureElement}
+          data-index={one.index}
+        >
           {rowOf(one.index)}
         </div>
       ))}

@@ -52,7 +52,7 @@ export function SampleHead({
       className={`border-r border-b border-line border-b-rule px-3 py-2 ${chosen ? "bg-shade" : "bg-paper"}`}
     >
       <div className="flex items-start justify-between gap-2">
-        <span title={sample.label} className="line-clamp-2 text-xs font-semibold">
+        <span id={`sample-${sample.id}`} title={sample.label} className="line-clamp-2 text-xs font-semibold">
           <span className="text-soft">{number === 1 ? "Lead sample" : `Sample ${number}`} </span>
           {sample.label}
         </span>

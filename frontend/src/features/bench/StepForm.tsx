@@ -48,14 +48,15 @@ type Props = {
 export function StepForm(props: Props) {
   const { doc, kind, problems, disabled, onChange } = props;
   const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>);
-  const small = new Set(["number", "duration", "switch"]);
+  const small = new Set(["number", "duration"]);
   const set = (name: string, value: unknown) => onChange({ ...doc.settings, [name]: value });
   const problem = (name: string) =>
     problems.find((p) => p.place[0] === name && p.start === null)?.message.replace(/^[^:]{1,40}: /, "");
   const shown = properties.filter(([, p]) => {
     if (p.control === "takes") return false; // lines of their own in the outline
     if (!p.when) return true;
-    const [name, value] = p.when.split("=") as [string, string];
+    const [name, value] = p.when.split("=") as [string, string?];
+    if (value === undefined) return !!(doc.settings[name] as unknown[] | undefined)?.length;
     const other = kind.form.properties as Record<string, Property>;
     return value.split("|").includes(String(doc.settings[name] ?? other[name]?.default ?? ""));
   });
@@ -305,9 +306,12 @@ function Control({
       );
     case "switch":
       return (
-        <label className="flex items-center gap-2 pt-4 text-sm">
-          <input type="checkbox" checked={!!value} onChange={(e) => set(e.target.checked)} /> {label}
-        </label>
+        <div className="pt-4">
+          <label className="flex items-center gap-2 text-sm">
+            <input type="checkbox" checked={!!value} onChange={(e) => set(e.target.checked)} /> {label}
+          </label>
+          {property.description && <p className="mt-0.5 text-xs text-soft">{property.description}</p>}
+        </div>
       );
     case "longtext":
       return (

@@ -61,8 +61,10 @@ export function TakeForm({ draft, step, catalogue, values, problems, disabled, .
   return (
     <fieldset disabled={disabled} className="space-y-4">
       <p className="text-xs text-soft">
-        Another way to write “{String(draft.settings.title ?? draft.id)}”. It is made in proofs only; runs use the draft
-        itself.
+        Another way to write “{String(draft.settings.title ?? draft.id)}”.{" "}
+        {draft.settings.shared
+          ? "Live runs are shared between the draft and its takes, by lot."
+          : "It is made in proofs only; runs use the draft itself, unless it shares them."}
       </p>
       <Field label="What it tries">
         <Input maxLength={40} value={take.name} onChange={(e) => e.target.value && set({ name: e.target.value })} />
@@ -254,22 +256,23 @@ function Keys({ choose, move }: { choose: (n: number) => void; move: (by: number
   return null;
 }
 
-const percent = (share: number) => `${Math.round(share * 100)} %`;
+const HEADS = ["Take", "Rules kept", "Money a draft", "Characters", "Liked best", "Would win, with 95 % certainty"];
+
+const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 
 function Tallies({ tallies, hidden }: { tallies: Schemas["TallyView"][]; hidden: boolean }) {
   if (hidden) return <p className="mt-6 text-sm text-soft">What it comes to is shown once every sample was judged.</p>;
   const most = Math.max(...tallies.map((t) => t.preferred));
+  const live = tallies.some((t) => t.live);
   return (
     <table className="mt-6 w-full border-t border-rule text-sm tabular-nums">
       <thead>
         <tr className="text-left text-xs text-soft">
-          {["Take", "Rules kept", "Money a draft", "Characters", "Liked best", "Would win, with 95 % certainty"].map(
-            (h) => (
-              <th key={h} className="py-1 pr-3 font-normal">
-                {h}
-              </th>
-            ),
-          )}
+          {[...HEADS, ...(live ? ["In live runs, passed unedited"] : [])].map((h) => (
+            <th key={h} className="py-1 pr-3 align-bottom font-normal">
+              {h}
+            </th>
+          ))}
         </tr>
       </thead>
       <tbody>
@@ -289,24 +292,39 @@ function Tallies({ tallies, hidden }: { tallies: Schemas["TallyView"][]; hidden:
                 </State>
               )}
             </td>
-            <td>
-              {t.compared ? (
-                <span className="flex items-center gap-2">
-                  <span aria-hidden className="relative inline-block h-2 w-28 bg-shade">
-                    <span
-                      className="absolute inset-y-0 bg-leaf/60"
-                      style={{ left: percent(t.low).replace(" ", ""), right: percent(1 - t.high).replace(" ", "") }}
-                    />
-                  </span>
-                  {percent(t.low)} to {percent(t.high)} of the time
-                </span>
-              ) : (
-                <span className="text-soft">not judged yet</span>
-              )}
+            <td className="pr-3">
+              {t.compared ? <Between low={t.low} high={t.high} /> : <span className="text-soft">not judged yet</span>}
             </td>
+            {live && (
+              <td>
+                {t.live?.decided ? (
+                  <>
+                    {t.live.unedited} of {t.live.decided}
+                    <Between low={t.live.low} high={t.live.high} />
+                  </>
+                ) : (
+                  <span className="text-soft">none decided yet</span>
+                )}
+              </td>
+            )}
           </tr>
         ))}
       </tbody>
     </table>
+  );
+}
+
+/** A share known only within bounds. */
+function Between({ low, high }: { low: number; high: number }) {
+  return (
+    <span className="flex items-center gap-2 whitespace-nowrap">
+      <span aria-hidden className="relative inline-block h-2 w-24 shrink-0 bg-shade">
+        <span
+          className="absolute inset-y-0 bg-leaf/60"
+          style={{ left: `${Math.round(low * 100)}%`, right: `${Math.round((1 - high) * 100)}%` }}
+        />
+      </span>
+      {percent(low)} to {percent(high)}
+    </span>
   );
 }

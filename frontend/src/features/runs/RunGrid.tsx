@@ -1,5 +1,5 @@
 import type { Line, Schemas } from "../../api/client";
-import { CellBody } from "../bench/CellBody";
+import { CellBody, hover } from "../bench/CellBody";
 import { OutlineLine } from "../bench/Outline";
 
 type Run = Schemas["RunView"];
@@ -69,7 +69,8 @@ export function RunGrid({
                   aria-selected={chosen}
                   tabIndex={chosen && i === 0 ? 0 : -1}
                   onClick={pick}
-                  className={`relative border-b border-l border-line px-3 py-2 text-left ${chosen ? "bg-sheet ring-2 ring-leaf ring-inset" : "hover:bg-sheet"}`}
+                  title={its && hover(its)}
+                  className={`relative flex flex-col border-b border-l border-line px-3 py-2 text-left ${chosen ? "bg-sheet ring-2 ring-leaf ring-inset" : "hover:bg-sheet"}`}
                 >
                   <span className="sr-only">
                     {shown ? `Line ${shown}` : "Lane"}

@@ -127,6 +127,9 @@ export function NewWorkflow({
                   placeholder="When the garden feed has a new article, read the page, write a short post about it, ask the editor, publish it and add a row to the sheet."
                   value={told}
                   onChange={(e) => setTold(e.target.value)}
+                  onKeyDown={(e) => {
+                    if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) e.currentTarget.form?.requestSubmit();
+                  }}
                 />
               </Field>
               {models.length > 1 && (
