@@ -3,12 +3,24 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from typing import Any
 from unittest import mock
 
 from tests.api.visitor import WithApi
 from tests.runtime.house import page
 from ulmus.protocols import opml
+from ulmus.runtime import workflows
 from ulmus.runtime.sharing import templates
+
+
+def every_line(document: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """All lines of a document but its start."""
+    for line in document.get("steps", []):
+        yield line
+        yield from every_line(line)
+        for lane in line.get("lanes", []):
+            yield from every_line(lane)
 
 
 class Reading(WithApi):
@@ -71,6 +83,29 @@ class Beginning(WithApi):
                     ("Mine", len(one["lines"]) + 1 + sum(p["kind"] == "lane" for p in bench["lines"])),
                 )
         self.owner.post("/workflows", {"template": "none"}, 404)
+
+    def test_any_line_of_any_template_can_be_muted_and_looked_at(self) -> None:
+        item = {"title": "One", "link": f"{self.town.url}/sites/furrow-letter/", "text": "Words."}
+        for key in templates():
+            made = self.owner.post("/workflows", {"template": key}, 201)
+            with self.services.store.write() as session:
+                sample = workflows.add_sample(session, made["id"], item, "typed", 1.0).id
+            bench = self.owner.get(f"/workflows/{made['id']}/bench")
+            for line in bench["lines"]:
+                if line["kind"] in ("lane", "take") or line["id"] == bench["lines"][0]["id"]:
+                    continue
+                with self.subTest(template=key, muted=line["id"]):
+                    document = json.loads(json.dumps(bench["document"]))
+                    for one in every_line(document):
+                        one["muted"] = one["id"] == line["id"]
+                    version = self.owner.get(f"/workflows/{made['id']}/bench")["version"]
+                    self.owner.put(f"/workflows/{made['id']}", {"document": document, "version": version})
+                    after = self.owner.get(f"/workflows/{made['id']}/bench")
+                    steps = {one["id"] for one in after["lines"][1:] if one["kind"] != "lane"}
+                    self.assertEqual({c["step"] for c in after["cells"]}, steps)
+                    self.assertIn("muted", {c["state"] for c in after["cells"] if c["step"] == line["id"]})
+                    self.owner.get(f"/workflows/{made['id']}/cells/{sample}/{line['id']}")
+                    self.owner.get(f"/workflows/{made['id']}/values/{line['id']}", sample=str(sample))
 
     def test_a_description_with_an_if_becomes_a_fork(self) -> None:
         told = (

@@ -61,7 +61,8 @@ class SheetScreen(WithBrowser):
             file = Path(folder) / "more.csv"
             file.write_text("Topic,Month\nFrom a file,July\n", "utf-8")
             page.get_by_label("A file of rows").set_input_files(file)
-        expect(self.grid.get_by_text("From a file")).to_be_visible()
+            # The file is read when it is sent, not when it is chosen.
+            expect(self.grid.get_by_text("From a file")).to_be_visible()
         with page.expect_download() as out:
             page.get_by_role("link", name="Take out as CSV").click()
         text = Path(out.value.path()).read_text("utf-8-sig")

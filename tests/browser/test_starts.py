@@ -61,7 +61,7 @@ class Clock(WithBrowser):
         page.get_by_label("Which one").select_option("-1")
         expect(page.get_by_role("rowheader").nth(0)).to_contain_text("last Monday or Thursday")
         page.get_by_role("button", name="Write it as a rule").click()
-        page.get_by_label("Rule").fill("FREQ=SOMETIMES")
+        page.get_by_label("Rule", exact=True).fill("FREQ=SOMETIMES")
         expect(page.get_by_text("This is not a rule of RFC 5545").first).to_be_visible()
 
     def test_a_run_on_a_sample_is_asked_about_first(self) -> None:

@@ -208,7 +208,7 @@ class AtTheBench(Workbench):
             "When the feed at https://furrow.example/feed.rss has a new article, read the page, write a short post about it, "
             "ask the editor and publish it."
         )
-        page.get_by_role("button", name="Draft the page").click()
+        told.press("Control+Enter")
         expect(page.get_by_role("status").filter(has_text="Drafted from")).to_be_visible(timeout=20_000)
         for words in ("furrow.example", "Read the page at feed.link", "Draft “Short post", "Ask mara@", "Post to Pondside"):
             expect(page.get_by_role("rowheader").filter(has_text=words)).to_have_count(1)
@@ -317,6 +317,35 @@ class AtTheBench(Workbench):
         page.get_by_role("button", name="Keep this one").click()
         expect(page.get_by_text("or: A question first")).to_have_count(0)
         expect(page.get_by_role("textbox", name="Prompt", exact=True)).to_contain_text("Ask a question.")
+
+    def test_offers_at_the_end_of_a_page_come_into_sight(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.open_workflow()
+        page.set_viewport_size({"width": 1280, "height": 620})
+        page.get_by_role("button", name="Add a line").click()
+        keys.type("post")
+        offers = page.get_by_role("listbox", name="What can come next")
+        expect(offers.get_by_role("option").nth(2)).to_be_in_viewport()
+        keys.press("Enter")
+        expect(page.get_by_role("rowheader").last).to_contain_text("Post to")
+        page.get_by_role("button", name="Undo").click()
+
+    def test_live_runs_are_shared_from_the_draft_s_own_settings(self) -> None:
+        page = self.page
+        self.open_workflow()
+        page.get_by_text("Draft “Short post”").click()
+        expect(page.get_by_label("Prompt", exact=True)).to_be_visible()
+        expect(page.get_by_label("Share live runs between the takes")).to_have_count(0)
+        page.get_by_role("button", name="Another take").click()
+        page.get_by_label("What it tries").fill("Plainly")
+        expect(page.get_by_text("or: Plainly")).to_be_visible()
+        page.get_by_text("Draft “Short post”").click()
+        page.get_by_label("Share live runs between the takes").check()
+        expect(page.get_by_text("or, by lot: Plainly")).to_be_visible()
+        page.get_by_role("button", name="The row").click()
+        page.get_by_role("button", name="Side by side").click()
+        page.get_by_role("dialog").get_by_role("button", name="Show which is which").click()
+        expect(page.get_by_role("dialog").get_by_text("none decided yet")).to_have_count(2)
 
     def test_a_played_note_shows_the_rewrite(self) -> None:
         page = self.page

@@ -231,6 +231,26 @@ class Trouble(WithPage):
         self.make({"page"}, [0])
         self.assertIn("not set up", self.cell("page").result.output["message"])  # type: ignore[union-attr]
 
+    def test_a_fault_of_our_own_is_said_in_the_cell_and_harms_no_other(self) -> None:
+        with mock.patch("ulmus.runtime.carry.perform", side_effect=RuntimeError("odd")):
+            self.make({"page"}, [0])
+        self.assertEqual(self.cells()["page"], ["failed", "empty", "empty"])
+        self.assertIn("made a mistake", self.cell("page").result.output["message"])  # type: ignore[union-attr]
+        self.make({"page"})
+        self.assertEqual(self.cells()["page"], ["fresh"] * 3)
+
+    def test_a_block_that_is_not_set_up_says_so(self) -> None:
+        block = {"id": "all", "kind": "for_each", "settings": {"item": "it"}, "steps": [{"id": "s", "kind": "stop"}]}
+        self.id_ = self.made({**page(self.town.url), "steps": [block]})
+        with self.services.store.write() as session:
+            workflows.add_sample(session, self.id_, {"title": "One"}, "typed", 1.0)
+        mine = [s for s in self.samples if s.workflow_id == self.id_]
+        with mock.patch.object(self.proofs.executor, "submit", lambda job, *a: job(*a)):
+            self.proofs.run(self.id_, self.document(self.id_), mine, None, False)
+        cell = self.proofs.columns(self.document(self.id_), mine)[mine[0].id].cells["all"]
+        self.assertEqual(cell.state, "failed")
+        self.assertIn("not set up", cell.result.output["message"])  # type: ignore[union-attr]
+
     def test_proofs_of_a_live_workflow_start_no_runs(self) -> None:
         workflows.go_live(self.engine, self.id_, WHO)
         self.make()

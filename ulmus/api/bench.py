@@ -1,4 +1,4 @@
-"""The workbench: the page with its proofs, samples, the values to point at, and the kinds of line."""
+"""The workbench: the page with its proofs, the values to point at, and the kinds of line."""
 
 from __future__ import annotations
 
@@ -6,23 +6,22 @@ from typing import Any
 from zoneinfo import available_timezones
 
 from flask_openapi3 import APIBlueprint, Tag
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 from sqlalchemy import select
 
 from ..core import slots
 from ..core.slots.filters import FILTERS
 from ..core.workflow import Line, Workflow, check, scope_before, takes_of
 from ..core.workflow.takes import MARK
-from ..protocols.errors import OutsideError
-from ..runtime import workflows
 from ..runtime.depending import outermost
 from ..runtime.proofing import Cell, Column, values_at
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, Fine, LineProblemView, LineView, Listing, Problem, Refusal, Reply, ResultView, house, send
+from .base import CellView, Fine, LineProblemView, LineView, Listing, Refusal, Reply, ResultView, house, send
 from .journals import gathered, rehearsed
+from .samples import SampleView, samples_of
 from .views import cell_view, given, line_views, problem_view, result_view
 
 bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
@@ -38,11 +37,6 @@ class CellPath(BaseModel):
     step: str
 
 
-class SamplePath(BaseModel):
-    id: int
-    sample: int
-
-
 class PlaceQuery(BaseModel):
     """Which carrying-out of a line inside a block; empty for the first."""
 
@@ -56,26 +50,6 @@ class ValuesPath(BaseModel):
 
 class ValuesQuery(BaseModel):
     sample: int | None = None
-
-
-class SampleView(BaseModel):
-    id: int
-    label: str
-    shown: bool
-    item: dict[str, Any]
-
-
-class SampleBody(BaseModel):
-    shown: bool | None = None
-    item: dict[str, Any] | None = None
-    lead: bool = False
-
-
-class NewSample(BaseModel):
-    """A typed sample, or none to take the start's latest items."""
-
-    item: dict[str, Any] | None = None
-    count: int = Field(1, ge=1, le=8)
 
 
 class BenchView(BaseModel):
@@ -189,7 +163,7 @@ def bench(path: BenchPath) -> Reply:
     services = house().services
     with services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
-        samples = _samples(session, path.id)
+        samples = samples_of(session, path.id)
         revision = session.get(tables.Revision, record.revision_id) if record.revision_id else None
         start = session.get(tables.Start, path.id)
         around = world(session)
@@ -202,7 +176,7 @@ def bench(path: BenchPath) -> Reply:
     for line in workflow.every_step:
         row = [columns[s.id].cells[line.id] for s in shown]
         if line.id in inner:
-            cells += [_inner(workflow, one, c) for one in (line, *takes_of(line, kinds())) for c in row]
+            cells += [_inner(workflow, one, columns[s.id].cells[one.id]) for one in (line, *takes_of(line, kinds())) for s in shown]
             continue
         cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
@@ -317,7 +291,10 @@ def _values(path: slots.Path, root: str, title: str, about: str, shape: Any, val
 
 def _inner(workflow: Workflow, line: Line, cell: Cell) -> CellView:
     """The cell of a line inside a block: what its carryings-out came to."""
-    view = CellView(step=line.id, sample=cell.sample, state=cell.state)
+    view = CellView(step=line.id, sample=cell.sample, state=cell.state, partial=cell.partial)
+    if cell.state == "running" and cell.done + cell.at_work:
+        view.count, view.counts = cell.done + cell.at_work, {"fresh": cell.done, "running": cell.at_work}
+        return view
     if cell.state == "muted" or cell.result is None:
         return view
     inside = [one.cell for one in rehearsed(workflow, line, cell.result.detail, cell.sample)]
@@ -349,52 +326,6 @@ def _inner_result(workflow: Workflow, line: Line, cell: Cell, values: dict[str, 
     return full
 
 
-@bp.post("/workflows/<int:id>/samples", responses={200: Fine, 502: Problem})
-@needs("maker")
-def add_sample(path: BenchPath, body: NewSample) -> Reply:
-    """Keep a sample: the given item, or the start's latest that are not kept yet."""
-    if body.item is not None:
-        with house().services.store.write() as session:
-            workflows.add_sample(session, path.id, body.item, "typed", house().services.clock())
-        return send(Fine())
-    try:
-        new = workflows.capture(house().engine, path.id, body.count)
-    except OutsideError as error:
-        raise Refusal(error.message, 502) from None
-    if not new:
-        raise Refusal("The start has no further items that are not samples already.", 409)
-    return send(Fine())
-
-
-@bp.patch("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine, 409: Problem})
-@needs("maker")
-def change_sample(path: SamplePath, body: SampleBody) -> Reply:
-    """Show or hide a sample, or change its item."""
-    with house().services.store.write() as session:
-        sample = session.get_one(tables.Sample, path.sample)
-        if body.shown is not None:
-            shown = sum(s.shown for s in _samples(session, path.id))
-            if body.shown and not sample.shown and shown >= workflows.MOST_SHOWN:
-                raise Refusal(f"At most {workflows.MOST_SHOWN} samples stand side by side. Hide one first.", 409)
-            sample.shown = body.shown
-        if body.lead:
-            sample.shown = True
-            sample.place = min((s.place for s in _samples(session, path.id)), default=0) - 1
-        if body.item is not None:
-            sample.item = body.item
-            sample.label = workflows.title_of(body.item)
-    return send(Fine())
-
-
-@bp.delete("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine})
-@needs("maker")
-def drop_sample(path: SamplePath) -> Reply:
-    """Forget a sample."""
-    with house().services.store.write() as session:
-        session.delete(session.get_one(tables.Sample, path.sample))
-    return send(Fine())
-
-
 def line_or_take(workflow: Workflow, step: str) -> Line | None:
     """A line of the page, or one of its takes."""
     known = (take for line in workflow.every_step for take in takes_of(line, kinds()))
@@ -408,14 +339,9 @@ def _start_fields(workflow: Workflow, around: Any) -> dict[str, str]:
     return {name: shape if isinstance(shape, str) else "list" for name, shape in given.items() if name != "*"}
 
 
-def _samples(session: Any, workflow_id: int) -> list[tables.Sample]:
-    found = select(tables.Sample).where(tables.Sample.workflow_id == workflow_id).order_by(tables.Sample.place, tables.Sample.id)
-    return list(session.scalars(found))
-
-
 def _load(workflow_id: int, wanted: list[int] | None) -> tuple[Workflow, list[tables.Sample]]:
     with house().services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, workflow_id)
-        samples = _samples(session, workflow_id)
+        samples = samples_of(session, workflow_id)
     chosen = [s for s in samples if (s.id in wanted if wanted is not None else s.shown)]
     return Workflow.model_validate(record.document), chosen

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
@@ -11,8 +12,9 @@ from pydantic import BaseModel
 from sqlalchemy import select
 
 from ..core import flow
-from ..core.drafting.tally import Choice, Made, tally
-from ..core.workflow import Line, Workflow, take_name, takes_of
+from ..core.drafting.tally import Choice, Made, approved, tally
+from ..core.workflow import Line, Workflow, drawn, take_name, takes_of
+from ..runtime.carry import lot, shares
 from ..runtime.depending import fingerprint, outermost
 from ..runtime.proofing import Cell, Column
 from ..steps import kinds
@@ -21,6 +23,10 @@ from .auth import needs
 from .base import CellView, FindingView, Fine, Problem, Refusal, Reply, house, send
 from .journals import rehearsed
 from .views import cell_view
+
+#: What a person may say to a draft, and how many of the latest drafts are counted.
+DECIDED = ("approve", "back", "decline")
+MOST_COUNTED = 2000
 
 bp = APIBlueprint("takes", __name__, url_prefix="/api", abp_tags=[Tag(name="takes")])
 
@@ -52,6 +58,16 @@ class SampleDrafts(BaseModel):
     judged: bool
 
 
+class ApprovedView(BaseModel):
+    """What came of a take in live runs: drafts decided on, those that passed unedited at the first look, and the bounds
+    of that share."""
+
+    decided: int
+    unedited: int
+    low: float
+    high: float
+
+
 class TallyView(BaseModel):
     """What a take came to; costs and lengths are means, `low` and `high` bound the share of comparisons it wins."""
 
@@ -65,6 +81,7 @@ class TallyView(BaseModel):
     compared: int
     low: float
     high: float
+    live: ApprovedView | None = None
 
 
 class TakesView(BaseModel):
@@ -183,11 +200,45 @@ def show(path: TakesPath) -> Reply:
             )
         whole = len(group.keys) == len(takes) and any(set(c.among) == set(group.keys) for c in choices)
         out.append(SampleDrafts(sample=group.sample.id, place=group.place, label=group.label, drafts=drafts, judged=whole))
+    live = _live(path.id, line, takes)
     tallies = [
-        TallyView(name=take_name(line, t.take), **vars(t))
+        TallyView(name=take_name(line, t.take), **vars(t), live=live.get(t.take))
         for t in tally([take.id for take in takes], made, _standing(choices, made))
     ]
     return send(TakesView(samples=out, tallies=tallies))
+
+
+def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, ApprovedView]:
+    """What came of each take in live runs that were shared between them. A take that was changed since begins anew."""
+    if not shares(line):
+        return {}
+    first = (
+        select(tables.Approval, tables.Run.revision_id)
+        .join(tables.Run, tables.Run.id == tables.Approval.run_id)
+        .where(tables.Run.workflow_id == workflow_id, tables.Approval.draft == line.id, tables.Approval.round == 1)
+        .where(tables.Approval.state.in_(DECIDED))
+        .order_by(tables.Approval.id.desc())
+        .limit(MOST_COUNTED)
+    )
+    passed: dict[str, list[bool]] = {take.id: [] for take in takes}
+    with house().services.store.read() as session:
+        pages = house().engine.pages
+        for approval, revision in session.execute(first).all():
+            page = pages.get(session, revision)
+            then = page.lines.get(line.id)
+            if then is None or not shares(then):
+                continue
+            wrote = drawn(then, kinds(), lot(approval.run_id, approval.address, page.loops))
+            now = next((take for take in takes if take.id == wrote.id), None)
+            if now is not None and _own(now) == _own(wrote):
+                unedited = approval.state == "approve" and approval.final_text.strip() == approval.text.strip()
+                passed[now.id].append(unedited)
+    return {take: ApprovedView(**vars(approved(found))) for take, found in passed.items()}
+
+
+def _own(take: Line) -> dict[str, Any]:
+    """The settings that make a take what it is."""
+    return {name: value for name, value in take.settings.items() if name not in ("takes", "shared")}
 
 
 @bp.post("/workflows/<int:id>/takes/<step>/choices", responses={200: Fine, 409: Problem})

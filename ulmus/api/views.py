@@ -12,6 +12,7 @@ from ..core import flow, slots
 from ..core.diff import changes
 from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, take_name, takes_of, templates_of
 from ..core.workflow.kinds import field_control
+from ..runtime.carry import shares
 from ..runtime.depending import dependents
 from ..steps import kinds
 from ..steps.lists import HEADS
@@ -86,7 +87,10 @@ def line_views(
 
 
 def _take(line: Line, take: Line, index: int, depth: int) -> LineView:
-    words = [PartView(what="text", text="or: "), PartView(what="value", text=take_name(line, take.id))]
+    words = [
+        PartView(what="text", text="or, by lot: " if shares(line) else "or: "),
+        PartView(what="value", text=take_name(line, take.id)),
+    ]
     return LineView(
         id=take.id,
         kind="take",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from typing import Any
 
 from flask import Response, g
@@ -194,8 +195,8 @@ def sketched(body: SketchBody) -> Reply:
             raise Refusal("This brand is not here (any more).", 422)
         id_ = workflows.create(session, found.workflow, services.clock(), g.user.email)
         audit(session, services.clock(), g.user.email, "had a page drafted", f"{found.workflow.name}: {usage.cost:.4f}")
-    words = " ".join(body.description.split())
-    return send(Created(id=id_, notes=[f"Drafted from “{words[:200].rstrip('.')}”. Look through each line.", *found.notes]), 201)
+    words = textwrap.shorten(body.description, 200, placeholder=" …").rstrip(".")
+    return send(Created(id=id_, notes=[f"Drafted from “{words}”. Look through each line.", *found.notes]), 201)
 
 
 @bp.get("/templates", responses={200: Listing[TemplateView]})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 from functools import lru_cache
 from typing import Any
@@ -130,6 +130,22 @@ def work(line: Line, values: Mapping[str, Any], memory: dict[str, Any], seed: st
 def effect_key(run_id: int, address: str, generation: int) -> str:
     """The idempotency key of an effect: the same for every try at the same place of the same run."""
     return hashlib.sha256(f"{run_id}/{address}/{generation}".encode()).hexdigest()[:40]
+
+
+def loops_of(workflow: Workflow) -> frozenset[str]:
+    """The blocks that carry out what is in them for each of several items."""
+    return frozenset(p.line.id for p in workflow.walk() if p.line.kind in kinds() and kinds()[p.line.kind].manner == "each")
+
+
+def shares(line: Line) -> bool:
+    """Whether live runs are shared between the takes of a line."""
+    return bool(line.settings.get("shared") and line.settings.get("takes"))
+
+
+def lot(run_id: int, address: str, loops: Collection[str]) -> str:
+    """What a draft's take is drawn by: its run and its items, so that every round of it is written by the same take."""
+    items = [f"{step}:{n}" for step, n in flow.Address.parse(address).within if step in loops]
+    return "/".join([str(run_id), *items])
 
 
 def outside_roots(workflow: Workflow) -> frozenset[str]:

@@ -86,9 +86,9 @@ def outermost(workflow: Workflow) -> dict[str, str]:
 
 
 def names_inside(line: Line) -> list[str]:
-    """The lines inside a block, at any depth."""
+    """The lines inside a block, at any depth, and their takes."""
     inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    return [name for one in inside for name in (one.id, *names_inside(one))]
+    return [name for one in inside for name in (one.id, *(t.id for t in takes_of(one, kinds())), *names_inside(one))]
 
 
 @dataclass(frozen=True)
@@ -120,7 +120,7 @@ class Footing:
         used = [name for name, control in controls_of(kind.settings).items() if control == "connection"]
         dumped = line.settings
         if settings is not None:
-            dumped = settings.model_dump(mode="json", exclude={"takes"}, exclude_defaults=True)
+            dumped = settings.model_dump(mode="json", exclude={"takes", "shared"}, exclude_defaults=True)
         return _json([kind.name, dumped])[:-1], _json([self.prints.get(str(line.settings.get(name)), "") for name in used])
 
     def key(self, values: Mapping[str, Any]) -> str:

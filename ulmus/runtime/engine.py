@@ -27,8 +27,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import flow
-from ..core.workflow import Line
+from ..core.workflow import Line, drawn, take_name
 from ..protocols.errors import OutsideError
+from ..steps import kinds
 from ..steps.base import Context, StepFailed
 from ..store import tables
 from . import carry
@@ -338,7 +339,8 @@ class Engine:
                 flight = (live.run_id, f"{decision.address}#{decision.attempt}#{decision.generation}")
                 if flight not in self._flying:
                     self._flying.add(flight)
-                    line, context = live.line(decision.step), self._context(live, decision)
+                    line = self._line(live, decision)
+                    context = self._context(live, decision, line)
                     job = partial(self._perform, live.run_id, line, decision, context, flight)
                     self.outsides.submit(leads_to(line, context.values), job, live.run_id)
             elif isinstance(decision, flow.Wait | flow.Listen) and decision.due is not None:
@@ -409,8 +411,13 @@ class Engine:
 
         self._put(_Entry(run_id, event, None, written))
 
-    def _context(self, live: Live, decision: flow.Perform) -> Context:
-        page = live.page
+    def _line(self, live: Live, decision: flow.Perform) -> Line:
+        """The line that is carried out: where live runs are shared between the takes of a draft, the one drawn."""
+        line = live.line(decision.step)
+        return drawn(line, kinds(), carry.lot(live.run_id, decision.address, live.page.loops)) if carry.shares(line) else line
+
+    def _context(self, live: Live, decision: flow.Perform, line: Line) -> Context:
+        page, own = live.page, live.line(decision.step)
         return Context(
             web=self.services.web,
             connect=self.services.connect,
@@ -420,6 +427,7 @@ class Engine:
             asked_later=decision.step in page.asked,
             shelf=shelf(self.services, page.workflow.brand),
             seed=f"{live.run_id}/{decision.address}",
+            take=take_name(own, line.id) if carry.shares(own) else "",
             talk=decision.talk,
             spent=decision.spent,
         )

@@ -9,10 +9,11 @@ from sqlalchemy import func, select
 
 from ..core.cost import Usage
 from ..core.recurrence import RecurrenceError, due, quiet_hours
-from ..core.workflow import Workflow
+from ..core.workflow import Workflow, takes_of
 from ..core.workflow.file import read_settings
 from ..steps import kinds
 from ..store import tables
+from .carry import shares
 from .depending import outermost
 from .proofing import Column
 from .services import Services
@@ -39,7 +40,9 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
     for line in workflow.every_step:
         if line.id in inner or line.muted:
             continue
-        made = [c.cells[line.id].result for c in columns if line.id in c.cells]
+        # Where runs are shared between takes, each of them writes as often as the others.
+        writers = [line, *takes_of(line, kinds())] if shares(line) else [line]
+        made = [c.cells[one.id].result for c in columns for one in writers if one.id in c.cells]
         spent = [Usage(**proof.usage) for proof in made if proof is not None]
         if spent:
             whole = Usage()
@@ -68,8 +71,8 @@ def _runs(services: Services, workflow_id: int, workflow: Workflow) -> tuple[flo
     settings, _ = read_settings(kind.settings, workflow.start.settings) if kind else (None, [])
     if kind is not None and kind.listens == "clock" and settings is not None:
         moment = dt.datetime.fromtimestamp(now, dt.UTC)
-        quiet = quiet_hours(getattr(settings, "quiet", "")) if getattr(settings, "quiet", "") else None
         try:
+            quiet = quiet_hours(getattr(settings, "quiet", "")) if getattr(settings, "quiet", "") else None
             times = due(getattr(settings, "rule"), getattr(settings, "zone"), moment, MOST_TIMES, quiet)  # noqa: B009
         except RecurrenceError:
             return None, ""

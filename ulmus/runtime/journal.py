@@ -31,6 +31,7 @@ class Page:
     outside: frozenset[str]
     asked: frozenset[str]
     paid: frozenset[str]
+    loops: frozenset[str]
 
 
 @dataclass
@@ -89,6 +90,7 @@ class Pages:
             outside=carry.outside_roots(workflow),
             asked=frozenset(name for name in lines if carry.asked_later(workflow, name)),
             paid=frozenset(name for name, line in lines.items() if line.kind in kinds() and kinds()[line.kind].stage == "draft"),
+            loops=carry.loops_of(workflow),
         )
 
     def load(self, session: Session, run_id: int) -> Live:

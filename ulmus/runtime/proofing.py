@@ -12,6 +12,7 @@ import threading
 from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any, Literal
 
 from sqlalchemy import select
@@ -32,14 +33,17 @@ from .inside import items
 from .rehearsal import Rehearsal, rehearse
 from .services import Services, brand_values, run_values
 from .shelf import shelf
+from .underway import Inside, UnderWay
 
 log = logging.getLogger("ulmus")
+FAULT = "Ulmus made a mistake with this line; it has been logged. Look its settings through, or run it again."
 CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted", "passed"]
 
 
 @dataclass
 class Cell:
-    """One cell: its state, the result last shown (which may be out of date), and, where known, its present key."""
+    """One cell: its state, the result last shown (which may be out of date), and, where known, its present key. While a
+    block is made, the cells of its lines have how many of their carryings-out are done and at work."""
 
     step: str
     sample: int
@@ -47,6 +51,8 @@ class Cell:
     key: str = ""
     result: tables.Proof | None = None
     partial: str = ""
+    done: int = 0
+    at_work: int = 0
 
 
 @dataclass
@@ -88,7 +94,7 @@ class Proofs:
     def __init__(self, services: Services, executor: Executor) -> None:
         self.services = services
         self.executor = executor
-        self._running: dict[tuple[int, str], str] = {}
+        self._running: dict[tuple[int, str], UnderWay] = {}
         self._stop: dict[int, threading.Event] = {}
         self._lock = threading.Lock()
 
@@ -123,16 +129,12 @@ class Proofs:
         shown = known.last.get((sample.id, line.id))
         cell = Cell(line.id, sample.id, "stale" if shown else "empty", result=shown)
         column.cells[line.id] = cell
-        if line.muted:
-            cell.state = "muted"
-            return
-        if column.ended:
-            cell.state, cell.result = "passed", None
+        if line.muted or column.ended:
+            cell.state, cell.result = ("muted", shown) if line.muted else ("passed", None)
             for inner in names_inside(line):
-                column.cells[inner] = Cell(inner, sample.id, "passed")
+                column.cells[inner] = Cell(inner, sample.id, cell.state)
             return
-        with self._lock:
-            partial = self._running.get((sample.id, line.id))
+        under_way = self._under_way(sample.id, line.id)
         footing = known.footing(line)
         if all(
             root in column.values or root in known.quiet or root in column.absent or root not in known.names
@@ -147,12 +149,15 @@ class Proofs:
                     column.ended = bool(shown.detail.get("ended"))
                     column.values.update(shown.detail.get("values", {}))
                     column.absent |= {inner for inner in names_inside(line) if inner not in column.values}
-        if partial is not None:
-            cell.state, cell.partial = "running", partial
+        if under_way is not None:
+            cell.state, cell.partial = "running", under_way.text
         for take in takes_of(line, kinds()) if cell.key else ():
             column.cells[take.id] = self._take(take, sample, known, column.values)
         for inner in names_inside(line):
             column.cells[inner] = Cell(inner, sample.id, "muted" if inner in known.quiet else cell.state, result=cell.result)
+            told = self._under_way(sample.id, inner) if cell.state == "running" else None
+            if told is not None:
+                column.cells[inner] = replace(column.cells[inner], partial=told.text, done=told.done, at_work=len(told.at))
 
     def _shown(self, key: str, last: tables.Proof | None) -> tables.Proof | None:
         """The proof under a key, where it was made for whatever sample; else the one shown last."""
@@ -168,11 +173,14 @@ class Proofs:
         shown = cell.result = self._shown(cell.key, shown)
         if shown is not None and shown.key == cell.key:
             cell.state = "fresh" if shown.ok else "failed"
-        with self._lock:
-            partial = self._running.get((sample.id, take.id))
-        if partial is not None:
-            cell.state, cell.partial = "running", partial
+        under_way = self._under_way(sample.id, take.id)
+        if under_way is not None:
+            cell.state, cell.partial = "running", under_way.text
         return cell
+
+    def _under_way(self, sample: int, step: str) -> UnderWay | None:
+        with self._lock:
+            return self._running.get((sample, step))
 
     # -- making -------------------------------------------------------------------------------------
 
@@ -225,7 +233,7 @@ class Proofs:
                     return
                 if cell.state in ("running", "fresh") and not (forced and cell.state == "fresh"):
                     continue
-                anew = _asked_inside(workflow, line, asked) if forced else set()
+                anew = _asked_inside(line, asked) if forced else set()
                 made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop, anew) if cell.key else None
                 if is_take:
                     continue
@@ -253,13 +261,15 @@ class Proofs:
         with self._lock:
             if place in self._running:
                 return None
-            self._running[place] = ""
+            self._running[place] = UnderWay()
         self._say(workflow_id, place, state="running", text="")
 
         def progress(text: str) -> None:
             with self._lock:
-                self._running[place] = text
+                self._running[place] = UnderWay(text)
             self._say(workflow_id, place, state="running", text=text)
+
+        inside = Inside(partial(self._tell, workflow_id, sample.id))
 
         context = Context(
             web=self.services.web,
@@ -273,20 +283,32 @@ class Proofs:
             cancelled=stop.is_set,
         )
         try:
-            proof = self._result(workflow, line, context, key, anew)
+            proof = self._result(workflow, line, context, key, anew, inside)
             if stop.is_set():
                 return None
             self._keep(sample.id, line.id, proof)
             return proof
         finally:
+            over = [place, *((sample.id, step) for step in inside.told)]
             with self._lock:
-                self._running.pop(place, None)
-            self._say(workflow_id, place, state="made")
+                for one in over:
+                    self._running.pop(one, None)
+            for one in over:
+                self._say(workflow_id, one, state="made")
 
-    def _result(self, workflow: Workflow, line: Line, context: Context, key: str, anew: Collection[str]) -> tables.Proof:
+    def _tell(self, workflow_id: int, sample: int, step: str, now: UnderWay) -> None:
+        """A line inside a block that is being made got on."""
+        with self._lock:
+            self._running[sample, step] = now
+        self._say(workflow_id, (sample, step), state="running", text=now.text, done=now.done, at_work=len(now.at))
+
+    def _result(
+        self, workflow: Workflow, line: Line, context: Context, key: str, anew: Collection[str], inside: Inside
+    ) -> tables.Proof:
         try:
             if kinds()[line.kind].manner in BLOCKS:
-                output, detail, usage = self._block(workflow, line, context, anew)
+                carry.read(line)
+                output, detail, usage = self._block(workflow, line, context, anew, inside)
             else:
                 output, detail, usage = rehearse(line, context, workflow)
             ok = True
@@ -295,24 +317,28 @@ class Proofs:
             detail = {}
             if isinstance(error, StepFailed):
                 usage, detail = error.usage, error.detail
+        except Exception:
+            log.exception("a proof met a fault")
+            ok, output, detail, usage = False, {"message": FAULT}, {}, Usage()
         return tables.Proof(key=key, ok=ok, output=output, detail=detail, usage=usage.model_dump(), at=self.services.clock())
 
     def _block(
-        self, workflow: Workflow, line: Line, context: Context, anew: Collection[str]
+        self, workflow: Workflow, line: Line, context: Context, anew: Collection[str], inside: Inside
     ) -> tuple[dict[str, Any], dict[str, Any], Usage]:
         """A block carried out in rehearsal. What was made before for the same settings and values is not made again, but for
         the lines in `anew`."""
         with self.services.store.read() as session:
             prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
 
-        def one(inner: Line, values: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Usage]:
+        def one(address: str, inner: Line, values: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Usage]:
             key = Footing(inner, prints).key(values)
             with self.services.store.read() as session:
                 kept = session.get(tables.Proof, key)
             if kept is not None and kept.ok and inner.id not in anew:
+                inside.known(inner.id)
                 return kept.output, kept.detail, Usage()
-            quiet = replace(context, values=dict(values), progress=lambda text: None)
-            output, detail, usage = rehearse(inner, quiet, workflow)
+            with inside.at_work(inner.id, address) as progress:
+                output, detail, usage = rehearse(inner, replace(context, values=dict(values), progress=progress), workflow)
             with self.services.store.write() as session:
                 now = self.services.clock()
                 session.merge(tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now))
@@ -375,10 +401,9 @@ def _with_takes(workflow: Workflow) -> list[tuple[Line, bool]]:
     return out
 
 
-def _asked_inside(workflow: Workflow, block: Line, asked: set[str] | None) -> set[str]:
+def _asked_inside(block: Line, asked: set[str] | None) -> set[str]:
     """Which lines and takes inside a block are asked for: all of them where the block itself is."""
-    lines = [line for line in map(workflow.line, names_inside(block)) if line is not None]
-    names = {one.id for line in lines for one in (line, *takes_of(line, kinds()))}
+    names = set(names_inside(block))
     return names if asked is None or block.id in asked else names & asked
 
 

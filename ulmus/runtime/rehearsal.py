@@ -26,6 +26,7 @@ PLAYED_BY = "the editor (played)"
 SIDE_BY_SIDE = 8
 MOST_STEPS = 5000
 Gave = tuple[dict[str, Any], dict[str, Any], Usage]
+One = Callable[[str, Line, Mapping[str, Any]], Gave]
 
 
 def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
@@ -82,11 +83,9 @@ def _asked(line: Line, context: Context, workflow: Workflow) -> Gave:
 
 
 class Rehearsal:
-    """One block, carried out by the interpreter."""
+    """One block, carried out by the interpreter. `one` carries out a line inside it, at an address with values."""
 
-    def __init__(
-        self, workflow: Workflow, line: Line, context: Context, one: Callable[[Line, Mapping[str, Any]], Gave], now: float
-    ) -> None:
+    def __init__(self, workflow: Workflow, line: Line, context: Context, one: One, now: float) -> None:
         self.line, self.context, self.one, self.now = line, context, one, now
         self.lines = {inner.id: inner for inner in workflow.lines}
         whole = flow.plan(workflow.model_copy(update={"steps": [line]}), kinds())
@@ -152,7 +151,7 @@ class Rehearsal:
         self, address: str, line: Line, values: Mapping[str, Any], make: Callable[[], Gave] | None = None
     ) -> flow.Done | flow.Failed:
         try:
-            output, detail, usage = make() if make else self.one(line, values)
+            output, detail, usage = make() if make else self.one(address, line, values)
         except OutsideError as error:
             usage = error.usage if isinstance(error, StepFailed) else Usage()
             self.usage += usage

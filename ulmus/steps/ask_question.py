@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from .base import Kind, Settings, setting
+from .base import Kind, Settings, setting, told_by_mail
 
 
 class QuestionSettings(Settings):
@@ -12,14 +12,7 @@ class QuestionSettings(Settings):
     who: str = setting(
         "Whom to ask", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
     )
-    mail: str = setting(
-        "Tell them by mail through",
-        "Leave empty to show it under Approvals only.",
-        control="connection",
-        needs="mail",
-        default="",
-        labels={"": "by no mail"},
-    )
+    mail: str = told_by_mail()
     played: str = setting(
         "In proofs, the answer is",
         "Runs ask the person.",

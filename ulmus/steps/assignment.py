@@ -18,7 +18,7 @@ from ..core.flow import CALLS
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from . import shaped
-from .base import Connection, Context, Kind, Result, Settings, StepFailed, Tool, setting
+from .base import Connection, Context, Kind, Result, Settings, StepFailed, Tool, setting, told_by_mail
 from .models import TRIES, server_of
 
 MOST_AT_ONCE = 4
@@ -64,15 +64,7 @@ class AssignmentSettings(Settings):
         labels={"first": "ask before the first of each kind", "each": "ask every time", "never": "do not ask"},
     )
     who: str = setting("Who decides", "A mail address.", control="email", default="", max_length=200, when="permission=first|each")
-    mail: str = setting(
-        "Tell them by mail through",
-        "Leave empty to show it under Approvals only.",
-        control="connection",
-        needs="mail",
-        default="",
-        labels={"": "by no mail"},
-        when="permission=first|each",
-    )
+    mail: str = told_by_mail(when="permission=first|each")
     rounds: int = setting("Rounds, at most", "How often it may think again.", control="number", default=8, ge=1, le=50)
     calls: int = setting("Uses of tools, at most", control="number", default=20, ge=1, le=200)
     money: float = setting("Money, at most", "For the whole assignment.", control="number", default=1.0, ge=0.01, le=1000)

@@ -59,7 +59,7 @@ class Context:
 
     `values` are the values of earlier steps, `outside` the roots among them that came from outside.
     `asked_later`: a person will see this draft. `progress` takes the answer so far. `seed` is the same whenever the same is
-    carried out. `tools`, `talk` and `spent` are an assignment's: what it may use, what it has done so far, and what that cost.
+    carried out. `take` is what the take that writes is called, where live runs are shared between a draft's. `tools`, `talk` and `spent` are an assignment's: what it may use, what it has done so far, and what that cost.
     """
 
     web: Web
@@ -70,6 +70,7 @@ class Context:
     asked_later: bool = False
     shelf: Shelf = Shelf()
     seed: str = ""
+    take: str = ""
     tools: tuple[Tool, ...] = ()
     talk: tuple[Turn, ...] = ()
     spent: float = 0.0
@@ -188,7 +189,7 @@ def setting(
     """A settings field with its control (see `ulmus.core.workflow.kinds`).
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
-    while another setting has one of some values, written ``name=value`` or ``name=value|other``; `takes` are the values a
+    while another setting has one of some values, written ``name=value`` or ``name=value|other``, or while it has any, written ``name``; `takes` are the values a
     new line begins with there.
     """
     extra: dict[str, Any] = {"control": control}
@@ -196,6 +197,19 @@ def setting(
         if value:
             extra[name] = value
     return Field(default, title=title, description=about, json_schema_extra=extra, **limits)
+
+
+def told_by_mail(when: str = "") -> Any:
+    """The setting of lines that put something before a person: by which mail server they are told of it."""
+    return setting(
+        "Tell them by mail through",
+        "Leave empty to show it under Approvals only.",
+        control="connection",
+        needs="mail",
+        default="",
+        labels={"": "by no mail"},
+        when=when,
+    )
 
 
 class Settings(BaseModel):

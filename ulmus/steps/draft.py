@@ -131,6 +131,13 @@ class DraftSettings(Settings):
         more=True,
     )
     takes: list[Take] = setting("Takes", "Other ways to write it, tried in proofs.", control="takes", default=[], max_length=3)
+    shared: bool = setting(
+        "Share live runs between the takes",
+        "Each run's draft is written by one of them, drawn by lot; what was approved unedited is counted.",
+        control="switch",
+        default=False,
+        when="takes",
+    )
 
 
 class DraftOutput(BaseModel):
@@ -182,6 +189,8 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             break
         messages = reasons_message(messages, answer.text, failing)
     detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
+    if context.take:
+        detail["take"] = context.take
     if told:
         detail["told"] = list(dict.fromkeys(told))
     if failing and (not context.asked_later or any(f.rule in (SHAPE, SOUND) for f in failing)):

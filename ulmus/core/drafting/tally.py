@@ -1,4 +1,4 @@
-"""Takes counted against each other: rules kept, cost, length, and preferences with an interval."""
+"""Takes counted against each other: rules kept, cost, length, preferences and approvals, the last two with intervals."""
 
 from __future__ import annotations
 
@@ -66,6 +66,22 @@ def tally(takes: Sequence[str], made: Sequence[Made], choices: Sequence[Choice])
             )
         )
     return out
+
+
+@dataclass(frozen=True)
+class Approved:
+    """What came of a take in live runs: how many of its drafts were decided on, how many of them passed as they were
+    written, and the bounds of that share (Wilson's 95 % interval)."""
+
+    decided: int
+    unedited: int
+    low: float
+    high: float
+
+
+def approved(unedited: Sequence[bool]) -> Approved:
+    """The first decision on each draft of a take, counted: whether it passed without a change."""
+    return Approved(len(unedited), sum(unedited), *wilson(sum(unedited), len(unedited)))
 
 
 def wilson(hits: int, count: int, z: float = 1.959964) -> tuple[float, float]:

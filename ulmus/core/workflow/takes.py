@@ -1,6 +1,9 @@
-"""Takes: several ways to write the same draft, each a line of its own for proofs, none of them part of a run."""
+"""Takes: several ways to write the same draft, each a line of its own for proofs. A run has the draft itself, or, where
+live runs are shared, one take drawn by lot."""
 
 from __future__ import annotations
+
+import hashlib
 
 from .kinds import Kinds, controls_of
 from .model import Line
@@ -23,6 +26,13 @@ def takes_of(line: Line, kinds: Kinds) -> list[Line]:
             over = {k: take[k] for k in OVERRIDES if take.get(k) not in ("", None)}
             out.append(line.model_copy(update={"id": f"{line.id}{MARK}{n}", "settings": {**own, **over}}))
     return out
+
+
+def drawn(line: Line, kinds: Kinds, lot: str) -> Line:
+    """Which take writes in a live run: the draft itself, or where runs are shared the one `lot` falls on. The same lot
+    always falls on the same take, and all are as likely."""
+    takes = [line, *takes_of(line, kinds)] if line.settings.get("shared") else [line]
+    return takes[int.from_bytes(hashlib.sha256(lot.encode()).digest()[:8]) % len(takes)]
 
 
 def take_name(line: Line, take: str) -> str:
