@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import unittest
 from pathlib import Path
@@ -67,6 +68,24 @@ class LiveEvents(WithApi):
         heard = bytes(next(lines)).decode()
         self.assertEqual(json.loads(heard.split("data: ", 1)[1]), {"topic": "run", "id": 5})
         answer.close()
+
+
+class LongAnswers(WithApi):
+    def test_they_come_packed_where_that_is_understood(self) -> None:
+        ask = self.owner.client.get
+        packed = ask("/api/catalogue", headers={"Accept-Encoding": "gzip, br"})
+        plain = ask("/api/catalogue")
+        self.assertEqual((packed.headers["Content-Encoding"], packed.headers["Vary"]), ("gzip", "Accept-Encoding"))
+        self.assertNotIn("Content-Encoding", plain.headers)
+        self.assertEqual(gzip.decompress(packed.data), plain.data)
+        self.assertEqual(int(packed.headers["Content-Length"]), len(packed.data))
+        self.assertLess(len(packed.data), len(plain.data) / 4)
+
+    def test_short_ones_and_those_nobody_understands_stay_as_they_are(self) -> None:
+        for path, accepted in (("session", "gzip"), ("catalogue", "br"), ("catalogue", "identity")):
+            answer = self.owner.client.get(f"/api/{path}", headers={"Accept-Encoding": accepted})
+            self.assertTrue(answer.json, path)
+            self.assertNotIn("Content-Encoding", answer.headers)
 
 
 class Files(WithApi):

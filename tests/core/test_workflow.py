@@ -207,6 +207,22 @@ class Dependence(unittest.TestCase):
         self.assertEqual(follow["log"], [])
         self.assertEqual(follow["feed"], ["page", "post", "editor", "out", "log"])
 
+    def test_an_edit_inside_a_block_reaches_the_block_and_all_in_it(self) -> None:
+        data = page()
+        each = {
+            "id": "tags",
+            "kind": "for_each",
+            "settings": {"list": "<<feed.categories>>", "item": "one"},
+            "steps": data["steps"][:2],
+        }
+        data["steps"] = [each, *data["steps"][2:]]
+        follow = dependents(read_file(data))
+        inside, after = [s["id"] for s in each["steps"]], [s["id"] for s in data["steps"][1:]]
+        self.assertEqual(follow[inside[0]][:2], ["tags", inside[1]])
+        self.assertEqual(follow["tags"], follow[inside[0]][2:])
+        self.assertTrue(set(follow["tags"]) <= set(after), follow)
+        self.assertEqual(follow["feed"], ["tags", *inside, *follow["tags"]])
+
     def test_a_line_uses_what_its_slots_and_choices_name(self) -> None:
         workflow = read_file(page())
         self.assertEqual(roots_used(workflow.line("editor"), ["post", "page"]), {"post"})  # type: ignore[arg-type]

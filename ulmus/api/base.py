@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, Literal, TypeVar
 
-from flask import current_app
+from flask import Response, current_app
 from pydantic import BaseModel, Field, RootModel
+from pydantic_core import to_json
 
 from ..runtime.engine import Engine
 from ..runtime.proofing import Proofs
@@ -185,8 +187,6 @@ class ResultView(BaseModel):
     iterations: list[IterationView] = []
 
 
-def send(view: BaseModel | list[Any], status: int = 200) -> Reply:
+def send(view: BaseModel | Sequence[BaseModel], status: int = 200) -> Response:
     """A view as a JSON answer."""
-    if isinstance(view, list):
-        return [v.model_dump(mode="json") for v in view], status
-    return view.model_dump(mode="json"), status
+    return Response(to_json(view), status, mimetype="application/json")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -58,7 +59,7 @@ def reads(line: Line) -> set[slots.Path]:
 def dependents(workflow: Workflow) -> dict[str, list[str]]:
     """For each line, the lines below whose results follow from it, directly or by way of others.
 
-    A line inside a block follows with its block, which is proofed as a whole.
+    A line inside a block follows with its block, which is proofed as a whole; an edit inside touches all of the block.
     """
     outer = outermost(workflow)
     needs: dict[str, set[str]] = {workflow.start.id: set()}
@@ -67,17 +68,15 @@ def dependents(workflow: Workflow) -> dict[str, list[str]]:
         direct = {outer.get(root, root) for root in roots_used(line, [*seen, *outer])} - {line.id}
         needs[line.id] = direct.union(*(needs.get(d, set()) for d in direct)) if direct else set()
         seen.append(line.id)
-    out: dict[str, list[str]] = {}
-    lines = workflow.lines
-    for line in lines:
-        top = outer.get(line.id, line.id)
-        out[line.id] = [
-            other.id
-            for other in lines
-            if other.id != line.id
-            and (top in needs.get(outer.get(other.id, other.id), set()) or (outer.get(other.id) == top and top != line.id))
-        ]
-    return out
+    blocks: dict[str, list[str]] = defaultdict(list)
+    follow: dict[str, list[str]] = defaultdict(list)
+    tops = [(line.id, outer.get(line.id, line.id)) for line in workflow.lines]
+    for line_id, top in tops:
+        blocks[top].append(line_id)
+        for need in needs.get(top, ()):
+            follow[need].append(line_id)
+    inside = {line_id: [other for other in blocks[top] if other != line_id] for line_id, top in tops if line_id in outer}
+    return {line_id: inside.get(line_id, []) + follow[top] for line_id, top in tops}
 
 
 def outermost(workflow: Workflow) -> dict[str, str]:

@@ -114,7 +114,7 @@ class Proofs:
     def _known(self, workflow: Workflow, samples: list[tables.Sample]) -> _Known:
         with self.services.store.read() as session:
             rows = session.execute(
-                select(tables.ProofCell, tables.Proof)
+                select(tables.ProofCell.sample_id, tables.ProofCell.step, tables.Proof)
                 .join(tables.Proof, tables.Proof.key == tables.ProofCell.key)
                 .where(tables.ProofCell.sample_id.in_([s.id for s in samples]))
             ).all()
@@ -122,7 +122,7 @@ class Proofs:
             prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         names = {line.id for line in workflow.lines}
-        return _Known({(cell.sample_id, cell.step): proof for cell, proof in rows}, brand, prints, names, quiet)
+        return _Known({(sample, step): proof for sample, step, proof in rows}, brand, prints, names, quiet)
 
     def _put(self, column: Column, line: Line, sample: tables.Sample, known: _Known) -> None:
         """Put a line's cell into a column that holds those above it, and add the values it gives where it is fresh."""

@@ -11,6 +11,7 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
+from pydantic_core import from_json
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.orm import Session
 
@@ -77,7 +78,9 @@ class Store:
 
 
 def _open(path: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 20, "check_same_thread": False}, pool_size=20)
+    connect = {"timeout": 20, "check_same_thread": False}
+    # Pydantic's reader is several times as fast as the standard library's.
+    engine = create_engine(f"sqlite:///{path}", connect_args=connect, pool_size=20, json_deserializer=from_json)
 
     @event.listens_for(engine, "connect")
     def _pragmas(connection: Any, _: Any) -> None:
