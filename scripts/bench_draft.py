@@ -27,6 +27,7 @@ from ulmus.core.drafting.rules import (
     Unlike,
     Words,
 )
+from ulmus.core.slots import parse, render
 
 ROUNDS = 9
 
@@ -65,6 +66,25 @@ def main() -> None:
     prompt = "Sum this up: <<feed.title>>\n<<page.text>>"
     spent = _milliseconds(lambda: assemble("You write.", prompt, values, frozenset(["page", "feed"]), rules))
     tell("a prompt with 200,000 characters of material", spent, "ms", 50)
+    _growth()
+
+
+def _growth() -> None:
+    """What ten times the text takes, against the text: ten where time is in proportion."""
+    blocks = '<<each l as r>><<if r is "high">><<r>><<otherwise>>-<<end>><<end>> and more\n'
+    for piece in (blocks, "<<feed.title>>", "<<a", '<<a."', "<<a.b | x ", "plain words "):
+        what = f"ten times the text of “{piece[:12].strip()} …”, read and filled in"
+        _grown(what, lambda n, piece=piece: _filled(piece * (n // len(piece))), 100_000)
+    rules = [Length(most=5), Hashtags(most=1), NoQuotes(), OnlyThePiece(), Easy(least=30), Lacks(words=["amazing"])]
+    _grown("ten times the draft of nothing but marks, measured", lambda n: measure('#“" ' * n, rules), 20_000)
+
+
+def _filled(text: str) -> None:
+    render(parse.__wrapped__(text), {"feed": {"title": "News"}, "l": ["high", "low", "high"]})
+
+
+def _grown(what: str, work: Callable[[int], Any], size: int) -> None:
+    tell(what, _milliseconds(lambda: work(10 * size)) / _milliseconds(lambda: work(size)), "×", 15)
 
 
 def _milliseconds(work: Callable[[], Any]) -> float:

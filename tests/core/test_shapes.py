@@ -62,6 +62,15 @@ class Fields(unittest.TestCase):
             with self.subTest(text), self.assertRaises(AnswerError):
                 conform(text, LEAD)
 
+    def test_numbers_are_read_as_people_write_them(self) -> None:
+        shape = Shape("fields", (ShapeField(name="n", type="number"),))
+        for said, number in (("1,400 people", 1400), ("-3.50", -3.5), ("12 000 km", 12000), (" 7, or so", 7), ("2, 500", 2500)):
+            with self.subTest(said=said):
+                self.assertEqual(conform(json.dumps({"n": said}), shape), {"n": number})
+        for said in ("9" * 400, "1" + " " * 200_000 + "x" * 20, "1 2 x 3", "about 5", True):
+            with self.subTest(said=str(said)[:20]), self.assertRaises(AnswerError):
+                conform(json.dumps({"n": said}), shape)
+
     def test_the_schema_and_the_words_name_every_field(self) -> None:
         schema = schema_of(LEAD)
         self.assertEqual(schema["required"], list(self.GOOD))

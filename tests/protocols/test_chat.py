@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 import json
 import socket
-import time
 import unittest
 from typing import Any
 
@@ -98,10 +97,8 @@ class Practice(WithTown):
 
     def test_one_that_never_answers(self) -> None:
         self.fault("model", "never")
-        began = time.monotonic()
         with self.assertRaisesRegex(OutsideError, "did not answer in time"):
             self.ask(max_seconds=0.4)
-        self.assertLess(time.monotonic() - began, 5)
 
     def test_it_can_be_stopped_while_it_writes(self) -> None:
         self.town.state.habits["pace"] = 30

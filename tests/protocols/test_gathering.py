@@ -215,6 +215,11 @@ class Transcripts(unittest.TestCase):
             except OutsideError as error:
                 self.assertTrue(error.message)
 
+    def test_long_ones_with_tags_that_never_end_are_read_as_text(self) -> None:
+        for piece in ("<v a ", "{\\a", "<a", "<1"):
+            (cue,) = transcripts.parse(f"WEBVTT\n\n00:00:01.000 --> 00:00:02.000\n{piece * 200_000}\n")
+            self.assertEqual((cue.speaker, cue.text.replace(" ", "")), ("", piece.replace(" ", "") * 200_000))
+
     def test_moments(self) -> None:
         self.assertEqual([transcripts.stamp(s) for s in (0, 65, 3605)], ["0:00", "1:05", "1:00:05"])
 

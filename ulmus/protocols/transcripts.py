@@ -11,8 +11,8 @@ from .errors import OutsideError
 
 LARGEST = 10_000_000
 MOST_CUES = 60_000
-_VOICE = re.compile(r"<v(?:\.[\w.-]+)?\s+([^>]+)>")
-_TAG = re.compile(r"</?[a-z][^>]*>|<\d[\d:.]*>|\{\\[^}]*\}", re.IGNORECASE)
+_VOICE = re.compile(r"<v(?:\.[\w.-]+)?\s+([^<>]+)>")
+_TAG = re.compile(r"</?[a-z][^<>]*>|<\d[\d:.]*>|\{\\[^{}]*\}", re.IGNORECASE)
 _SPOKEN_BY = re.compile(r"^\s*(?:-\s*)?\[?([A-Z][\w.’'-]*(?: [A-Z][\w.’'-]*){0,2})\]?:\s+(?=\S)")
 
 

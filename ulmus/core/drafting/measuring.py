@@ -54,7 +54,7 @@ _ONE_EMOJI = re.compile(
 _LINK = re.compile(r"https?://[^\s<>\"”)]+")
 _MENTION = re.compile(r"(?<![\w@/.])@\w[\w.-]*")
 _WORDS = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
-_SENTENCES = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
+_SENTENCE = re.compile(r"[^.!?\n]+(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
 _VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))
 _QUOTES = {"“": "”", "‘": "’", '"': '"', "'": "'", "«": "»", "»": "«", "„": "“", "`": "`"}
 MOST_LINKS = 20
@@ -128,7 +128,7 @@ def _measure(text: str, rule: Rule, known: Known) -> Finding:
         case Words():
             return _counted(rule, len(_WORDS.findall(text)), rule.least, rule.most, "word")
         case Sentences():
-            return _counted(rule, len(_SENTENCES.findall(text)), rule.least, rule.most, "sentence")
+            return _counted(rule, _sentences(text), rule.least, rule.most, "sentence")
         case Spoken():
             seconds = round(len(_WORDS.findall(_LINK.sub("", text))) * 60 / rule.pace)
             over = f"It takes {seconds} seconds to say; at most {rule.most} are allowed."
@@ -188,10 +188,15 @@ def _counted(rule: Words | Sentences | Emoji | Links | Mentions, n: int, least: 
     return _yes(rule, says)
 
 
+def _sentences(text: str) -> int:
+    """How many there are: stretches with a word in them."""
+    return sum(any(map(str.isalnum, one)) for one in _SENTENCE.findall(text))
+
+
 def reading_ease(text: str) -> int | None:
     """Reading ease after Flesch (1948), from 0 to 100; ``None`` for fewer than twelve words. Syllables are groups of vowels."""
     words = re.findall(r"[A-Za-z]+(?:['’][a-z]+)?", _LINK.sub("", text))
-    sentences = len(_SENTENCES.findall(text))
+    sentences = _sentences(text)
     if len(words) < 12 or not sentences:
         return None
     syllables = sum(max(1, len(re.findall(r"[aeiouy]+", w.lower().removesuffix("e")))) for w in words)

@@ -8,6 +8,7 @@ meant one way, and says in words what does not fit.
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -252,10 +253,10 @@ def _fitted(value: Any, field: ShapeField) -> Any:
                 return value
             if not field.required and str(value).strip().casefold() == "not stated":
                 return None
-            digits = re.fullmatch(r"\s*(-?\d[\d ,]*(?:\.\d+)?)\s*\D{0,12}", str(value))
-            if digits is None:
+            digits = re.fullmatch(r"\s*(-?\d(?:[ ,]{0,2}\d)*(?:\.\d+)?),?\s*\D{0,12}", str(value))
+            number = float(digits.group(1).replace(",", "").replace(" ", "")) if digits else math.nan
+            if not math.isfinite(number):
                 raise ValueError("is no number")
-            number = float(digits.group(1).replace(",", "").replace(" ", ""))
             return int(number) if number.is_integer() else number
         case "yes_no":
             if isinstance(value, bool):

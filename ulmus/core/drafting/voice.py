@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from .prompts import as_material, material_note
 
 _WORD = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
-_SENTENCE = re.compile(r"[^.!?\n]*\w[^.!?\n]*(?:[.!?]+|\n|$)")
+_SENTENCE = re.compile(r"[^.!?\n]+(?:[.!?]+|\n|$)")
 _EMOJI = re.compile("[\U0001f1e6-\U0001f1ff]{2}|[\U0001f300-\U0001faff\U00002600-\U000027bf]")
 _PERSON = {
     "we": frozenset(("we", "us", "our", "ours")),
