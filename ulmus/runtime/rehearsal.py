@@ -7,7 +7,7 @@ say what they would have done. A block is carried out by the interpreter itself,
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import replace
 from typing import Any
 
@@ -24,7 +24,7 @@ from .polling import title_of
 
 PLAYED_BY = "the editor (played)"
 SIDE_BY_SIDE = 8
-MOST_STEPS = 5000
+MOST_STEPS = 20_000
 Gave = tuple[dict[str, Any], dict[str, Any], Usage]
 One = Callable[[str, Line, Mapping[str, Any]], Gave]
 
@@ -100,6 +100,7 @@ class Rehearsal:
         values = dict(self.context.values)
         state = flow.begin(self.plan, flow.Begun(at=self.now, item={}, context=values))
         state.values.update(values)
+        at_work: dict[Future[flow.Done | flow.Failed], flow.Perform] = {}
         with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
             for _ in range(MOST_STEPS):
                 open_ = flow.decide(state)
@@ -107,7 +108,6 @@ class Rehearsal:
                     break
                 if self.context.cancelled():
                     raise OutsideError("Stopped.")
-                paid = [d for d in open_ if isinstance(d, flow.Perform)]
                 quick = [d for d in open_ if not isinstance(d, flow.Perform)]
                 for decision in quick:
                     if state.open.get(decision.address) is decision:  # type: ignore[union-attr]
@@ -115,10 +115,16 @@ class Rehearsal:
                             flow.apply(state, event)
                 if quick:
                     continue
-                scopes = [state.scope(d.address) for d in paid]
-                for event in pool.map(self._perform, paid, scopes):
-                    if event.address in state.open:
-                        flow.apply(state, event)
+                self._tell(state)
+                known = {id(d) for d in at_work.values()}
+                for decision in open_:
+                    if isinstance(decision, flow.Perform) and id(decision) not in known:
+                        at_work[pool.submit(self._perform, decision, state.scope(decision.address))] = decision
+                for over in wait(at_work, return_when=FIRST_COMPLETED).done:
+                    if state.open.get((decision := at_work.pop(over)).address) is decision:
+                        flow.apply(state, over.result())
+            else:
+                raise OutsideError(f"This goes on and on: it was not over after {MOST_STEPS:,} steps.")
         after = {k: v for k, v in state.values.items() if k not in values and k != self.line.id}
         detail = {**self.last, "places": self.places, "values": after, "items": self.items}
         if state.outcome not in ("done", None):
@@ -129,6 +135,20 @@ class Rehearsal:
             # The page itself ended the run in here; nothing below is carried out.
             detail["ended"] = state.message or "Ended here."
         return dict(state.values.get(self.line.id) or {}), detail, self.usage
+
+    def _tell(self, state: flow.State) -> None:
+        """Say how far the block is."""
+        block, manner = state.root.block, kinds()[self.line.kind].manner
+        if block is None:
+            return
+        over = len(block.results) + len(block.failures) + len(block.passed)
+        match manner:
+            case "each":
+                self.context.progress(f"{over} of {len(block.items)} done")
+            case "repeat":
+                self.context.progress(f"round {block.started}")
+            case "fork" if len(block.lanes) > 1:
+                self.context.progress(f"{len(block.lanes) - len(block.running)} of {len(block.lanes)} lanes done")
 
     def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:
         line = self.lines[decision.step]

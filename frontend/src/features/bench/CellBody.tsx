@@ -52,7 +52,7 @@ export function CellBody({
           {cell.count > 1 && <Counts cell={cell} />}
           {told && (
             <State tone={told.tone} mark={told.mark}>
-              {told.words(cell)}
+              {told.words(cell, stage)}
             </State>
           )}
           {fresh && <Marks cell={cell} />}{" "}
@@ -67,10 +67,14 @@ export function CellBody({
   );
 }
 
-type Told = { tone: "leaf" | "ochre" | "brick" | "soft"; mark: string; words: (cell: Cell) => string };
+type Told = { tone: "leaf" | "ochre" | "brick" | "soft"; mark: string; words: (cell: Cell, stage: string) => string };
 
 const STATES: Partial<Record<Cell["state"], Told>> = {
-  running: { tone: "leaf", mark: "▸", words: (cell) => (cell.partial ? "writing …" : "working …") },
+  running: {
+    tone: "leaf",
+    mark: "▸",
+    words: (cell, stage) => (cell.partial && stage === "draft" ? "writing …" : "working …"),
+  },
   stale: { tone: "ochre", mark: "◌", words: () => "out of date" },
   failed: { tone: "brick", mark: "✕", words: (cell) => `failed: ${cell.message}` },
   muted: { tone: "soft", mark: "–", words: () => "passed over" },

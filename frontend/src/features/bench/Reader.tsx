@@ -51,7 +51,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven, b
         {state === "running" ? (
           <div aria-busy="true">
             <State tone="leaf" mark="▸">
-              {partial ? "writing …" : "working …"}
+              {partial && stage === "draft" ? "writing …" : "working …"}
             </State>
             <div className="piece mt-2 text-[1.12rem] leading-relaxed">{partial}</div>
             {Array.isArray(result.detail.talk) && (
