@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from itertools import takewhile
 from typing import Any
 
-from . import planner, worker
+from . import describing, planner, worker
 from .words import PLAIN, STOP
 
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
@@ -51,7 +51,7 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
     if schema:
         asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
         known = (
-            planner.plan(asked, schema)
+            describing.plan(asked, schema)
             or planner.judge(task.material, task.ask, schema)
             or planner.choose(task.material, task.ask, schema, _rolls("invent", task, messages, habits))
             or planner.titles(task.material, task.ask)

@@ -1,6 +1,8 @@
-"""Words that say little about what a text is about."""
+"""Words that say little about what a text is about, and texts as bags of the others."""
 
 from __future__ import annotations
+
+import re
 
 _STOP = """
 the and for that with was were are has have had not but from they this which who will would can could its their there
@@ -23,3 +25,13 @@ STOP = frozenset(_STOP.split())
 PLAIN = frozenset(_PLAIN.split())
 #: Words of requests, which are not what is asked about.
 ASKING = frozenset(_ASKING.split())
+_SMALL = frozenset(
+    ["the", "and", "for", "with", "that", "this", "from", "into", "its", "our", "new", "all", "when", "what", "has", "was"]
+)
+_WORDS = re.compile(r"[a-z]{3,}")
+_URL = re.compile(r"https?://[^\s<>\"”,]+")
+
+
+def bag(text: str) -> list[str]:
+    """The words of a text by their beginnings, each once, in order."""
+    return list(dict.fromkeys(w[:5] for w in _WORDS.findall(_URL.sub("", text.lower())) if w not in _SMALL))

@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from practice_town import model, planner
+from practice_town import describing, model
 from practice_town.app import Town
 from practice_town.faults import MODES
 from practice_town.state import State
@@ -138,7 +138,7 @@ class Planning(unittest.TestCase):
 
     def planned(self, description: str) -> dict[str, Any]:
         told = "\n".join(m["content"] for m in sketch.messages(description, kinds(), World()))
-        found = planner.plan(told, sketch.answer_schema(kinds()))
+        found = describing.plan(told, sketch.answer_schema(kinds()))
         assert found is not None
         return found
 
@@ -164,6 +164,66 @@ class Planning(unittest.TestCase):
         self.assertEqual([one["kind"] for one in found["steps"]], ["search", "for_each", "draft", "ask", "publish_post"])
         self.assertEqual([one["kind"] for one in found["steps"][1]["inside"]], ["read_page", "draft"])
         self.assertEqual((found["steps"][0]["query"], found["steps"][3]["address"]), ("seed swaps", "mara@seeds.example"))
+
+    def test_what_people_want_becomes_the_lines_for_it(self) -> None:
+        for told, kinds_ in (
+            (
+                "Every day take the next unused topic from the topics sheet, write a post in our style, put it beside its topic and publish it",
+                "sheet_row draft add_row publish_post",
+            ),
+            (
+                "When a new episode comes out in the podcast feed, make chapters from its transcript, write a teaser and queue a post",
+                "feed_item read_transcript draft publish_post",
+            ),
+            (
+                "For every new lead in the sheet, read its web site, write an opening line and a PS, and put both into its row",
+                "new_row read_page draft draft add_row",
+            ),
+            (
+                "Every Monday at 7 search the news for heritage seeds, read each article, write one digest and send it to the team",
+                "schedule search for_each(read_page) draft publish_post",
+            ),
+            ("Search for canal holidays, write a newsletter from all results and mail it", "by_hand search draft publish_post"),
+            (
+                "For each new item in the feed write a title, a hook and keywords and note them",
+                "feed_item draft draft draft add_row",
+            ),
+            ("When someone fills in the form, write an answer and send it to me for approval", "form draft ask"),
+            ("When our database calls, read the company's site, choose the pages worth reading", "call read_page choose_pages"),
+            (
+                "Every hour search the news about seeds, write a summary and share it, but ask me before anything goes out",
+                "schedule search draft ask publish_post",
+            ),
+            ("I type a topic, the model researches it, writes an opening and I approve it", "by_hand search draft ask"),
+            ("When news comes in, say how relevant it is to gardeners and boaters and tell me", "feed_item draft publish_post"),
+            ("Every morning find three fresh stories and add them to a sheet", "schedule search for_each(add_row)"),
+            ("When a mail arrives, look up the customer in the sheet and draft a reply", "mail_received find_rows draft"),
+            ("An hour before a meeting, research the company and send me a note", "calendar_entry search publish_post"),
+        ):
+            with self.subTest(told):
+                self.assertEqual(self.kinds_in(self.planned(told)), kinds_)
+
+    @staticmethod
+    def kinds_in(found: dict[str, Any]) -> str:
+        inside = [f"({' '.join(one['kind'] for one in step['inside'])})" if "inside" in step else "" for step in found["steps"]]
+        return " ".join([found["start"]["kind"], *(s["kind"] + i for s, i in zip(found["steps"], inside, strict=True))])
+
+    def test_drafts_are_named_by_what_is_asked_for(self) -> None:
+        for told, title, prompt in (
+            ("the model writes an opening", "Opening", "Write an opening."),
+            ("summarise it", "Summary", "Summarise it."),
+            ("say how relevant it is to gardeners and boaters", "Relevance", "Say how relevant it is to gardeners and boaters."),
+            ("write a post in our own style", "Post", "Write a post in our own style."),
+            ("translate it", "Translation", "Translate it."),
+        ):
+            with self.subTest(told):
+                (step,) = self.planned(f"When the feed has a new item, {told}.")["steps"]
+                self.assertEqual((step["title"], step["prompt"]), (title, prompt))
+
+    def test_a_time_and_a_deed_in_one_breath(self) -> None:
+        found = self.planned("Every Friday at 9 search the news for seed swaps")
+        self.assertEqual(found["start"]["rule"], "FREQ=WEEKLY;BYDAY=FR;BYHOUR=9;BYMINUTE=0")
+        self.assertEqual([(s["kind"], s["query"]) for s in found["steps"]], [("search", "seed swaps")])
 
     def test_two_drafts_of_one_source(self) -> None:
         steps = self.planned("When the feed has a new item, read the page, write a short post and a title, then post it.")["steps"]

@@ -132,7 +132,7 @@ class Beginning(WithApi):
             with self.subTest(mode):
                 self.assertTrue(self.owner.post("/workflows/sketch", {"description": "Read a feed and post."}, 502)["message"])
         self.town.state.faults.clear()
-        with mock.patch("practice_town.planner.plan", return_value=["no", "page"]):
+        with mock.patch("practice_town.describing.plan", return_value=["no", "page"]):
             said = self.owner.post("/workflows/sketch", {"description": "Read a feed and post."}, 502)["message"]
         self.assertIn("gave no page", said)
         self.assertEqual(len(self.owner.get("/workflows")), before)

@@ -106,6 +106,50 @@ class Pages(unittest.TestCase):
         self.assertRegex(menu, r"- publish_post: .* Here: the garden board\.")
         self.assertRegex(menu, r"- add_row: .* Here: Posts out\.")
 
+    SHEETS = World(
+        {},
+        {
+            "topics": ("Topics for spring", ("Topic", "Month", "Used")),
+            "leads": ("Leads", ("Company", "Web site", "Done")),
+            "out": ("Posts out", ("Date", "Text")),
+        },
+    )
+
+    def begun(self, start: dict[str, object], *steps: dict[str, object]) -> sketch.Sketch:
+        return sketch.page_of({"start": start, "steps": [*steps]}, BLANK, kinds(), self.SHEETS)
+
+    def test_the_sheet_meant_is_the_one_whose_name_is_said(self) -> None:
+        for words, sheet in (("for every new lead in the sheet", "leads"), ("a new topic for the summer", "topics")):
+            with self.subTest(words):
+                self.assertEqual(
+                    self.begun({"kind": "new_row", "words": words}).workflow.start.settings["sheet"],
+                    sheet,
+                )
+
+    def test_a_sheet_that_is_not_said_is_left_to_be_chosen(self) -> None:
+        page = self.begun({"kind": "by_hand", "words": ""}, {"kind": "add_row", "words": "add it to the ideas"}).workflow
+        self.assertEqual(page.steps[0].settings, {})
+        told = [p.message for p in check(page, kinds(), self.SHEETS) if p.step == page.steps[0].id]
+        self.assertEqual(told, ["Sheet: Missing; it must be filled in."])
+
+    def test_a_column_called_used_is_where_a_row_is_marked(self) -> None:
+        topics = self.begun({"kind": "sheet_row", "words": "the next topic", "rule": "FREQ=DAILY"}).workflow.start
+        self.assertEqual((topics.settings["sheet"], topics.settings["used"]), ("topics", "Used"))
+        self.assertNotIn("used", self.begun({"kind": "sheet_row", "words": "the next lead"}).workflow.start.settings)
+
+    def test_a_column_with_addresses_is_read(self) -> None:
+        page = self.begun({"kind": "new_row", "words": "a new lead"}, {"kind": "read_page", "words": "read its web site"}).workflow
+        self.assertEqual(page.steps[0].settings["url"], '<<row."Web site">>')
+        search = self.begun({"kind": "new_row", "words": "a new lead"}, {"kind": "search", "words": "search for it"}).workflow
+        self.assertEqual(search.steps[0].settings.get("query"), "<<row.title>>", "the row’s first cell")
+
+    def test_the_time_of_day_is_not_what_is_written_about(self) -> None:
+        steps = ({"kind": "search", "words": "search"}, {"kind": "draft", "words": "write", "prompt": "Write it."})
+        page = self.begun({"kind": "schedule", "words": "daily", "rule": "FREQ=DAILY"}, *steps[:1]).workflow
+        self.assertNotIn("query", page.steps[0].settings)
+        page = self.begun({"kind": "schedule", "words": "daily", "rule": "FREQ=DAILY"}, *steps[1:]).workflow
+        self.assertEqual(page.steps[0].settings["prompt"], "Write it.")
+
     def test_the_schema_names_every_kind(self) -> None:
         schema = sketch.answer_schema(kinds())
         steps = schema["properties"]["steps"]["items"]["properties"]["kind"]["enum"]

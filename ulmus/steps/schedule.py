@@ -85,6 +85,7 @@ KIND = Kind(
     offer="A time: every day, hour or week",
     words="clock daily weekly hourly morning cron weekdays",
     called="time",
+    left_to_choose=("title", "date"),
     settings=ScheduleSettings,
     output=ScheduleOutput,
     listens="clock",

@@ -27,6 +27,13 @@ _NEXT: dict[str, dict[str, int]] = {
     "record": {"record": 3, "publish": 3, "flow": 3, "gather": 2, "draft": 2, "ask": 1},
 }
 _COLUMN = {"post": "text", "draft": "text", "url": "link", "address": "link", "when": "date", "day": "date", "headline": "title"}
+# What a row's column may be called that holds such a value.
+_CALLED = {
+    "link": ("url", "address", "web address"),
+    "site": ("website", "web site", "web page", "homepage", "home page", "domain"),
+    "title": ("topic", "headline", "subject", "company", "idea"),
+    "text": ("topic", "post", "body"),
+}
 _WORD = re.compile(r"\w+")
 
 
@@ -142,6 +149,9 @@ class _Place:
             elif control.get("takes"):
                 value = (self._each() if what == "longslots" else None) or self._value(str(control["takes"]))
                 value = f"\n\n{value}" if value and what == "longslots" else value
+            elif what == "column" and info.is_required() and str(control.get("needs")) in settings:
+                columns = self.world.sheets[settings[str(control["needs"])]][1]
+                value = next((column for column in columns if column.lower() == name), None)
             elif what == "cells" and "sheet" in settings:
                 value = self._cells(self.world.sheets[settings["sheet"]][1]) or None
             if value is not None:
@@ -156,7 +166,7 @@ class _Place:
                 if name == "*list":
                     path = next((n for n, t in known.items() if t == "list" or isinstance(t, list)), None)
                 else:
-                    path = name if name in known else None
+                    path = _named_in(known, name)
                 if path:
                     return f"<<{Path((root, path))}>>"
         return None
@@ -177,7 +187,8 @@ class _Place:
         stages = {line.id: getattr(self.kinds.get(line.kind), "stage", "") for line in self.above}
         for root, known in reversed(self.scope.items()):
             if isinstance(known, dict) and root not in ("brand", "run") and (not stage or stages.get(root) == stage):
-                yield root, known
+                kind = next((self.kinds.get(line.kind) for line in self.above if line.id == root), None)
+                yield root, {name: shape for name, shape in known.items() if kind is None or name not in kind.left_to_choose}
 
     def _cells(self, columns: tuple[str, ...]) -> dict[str, str]:
         out = {}
@@ -202,6 +213,14 @@ class _Place:
         elif spec.stage == "flow":
             score -= 1.5
         return score + spec.common - (4 if offer.lacks else 0)
+
+
+def _named_in(known: Mapping[str, Any], wanted: str) -> str | None:
+    """The name a value goes by among those known: its own, whatever its capitals, or what a column of it is called."""
+    if wanted in known:
+        return wanted
+    plain = {name.lower(): name for name in known}
+    return next((plain[name] for name in (wanted, *_CALLED.get(wanted, ())) if name in plain), None)
 
 
 def _matches(wanted: list[str], spec: KindSpec, offer: Offer) -> float | None:

@@ -40,6 +40,7 @@ class KindSpec:
 
     `offer` is how the finder offers it, with settings such as ``{channel}`` filled in by what there is here; `words` are
     other words people look for it by; `called` is the name a new line of it gets; `common` puts it before others of its stage.
+    `left_to_choose` are outputs to be pointed at by whoever wants them: no new line would work on them by itself.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
     settings beyond what their model can say, as (setting, words).
     """
@@ -56,6 +57,7 @@ class KindSpec:
     words: str = ""
     called: str = ""
     common: float = 0.0
+    left_to_choose: tuple[str, ...] = ()
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
 
