@@ -280,7 +280,7 @@ def _title(words: str, plain: str) -> str:
     named = {"summar": "Summary", "merge": "Merged", "relevan": "Relevance", "judge": "Verdict", "translat": "Translation"}
     found = next((title for part, title in named.items() if re.search(rf"\b{part}", plain, re.I)), "")
     bare = words if words.lower() not in ("", "it", "them", "this") else ""
-    return found if found and (not bare or bare.lower() in plain[: len(bare)].lower()) else bare.capitalize() or "Draft"
+    return found if found and (not bare or bare.lower() in plain[: len(bare)].lower()) else bare[:1].upper() + bare[1:] or "Draft"
 
 
 def _best(clause: str, entries: dict[str, list[str]]) -> str | None:

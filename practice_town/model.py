@@ -25,6 +25,9 @@ _URL = re.compile(r"https?://[^\s<>\"”]+")
 _NOTE = re.compile(r"sent your draft back with this note:\n(.*?)(?:\n\nEarlier|\n\nWrite it again|\Z)", re.DOTALL)
 
 
+_ONE_LINE = re.compile(r"^Write (?:an?|one|the) (?:[\w-]+ ){0,2}(?:line|sentence|title|headline|hook|PS)\b", re.M)
+
+
 @dataclass
 class Task:
     """What the messages ask for, as far as the practice model understands them."""
@@ -32,6 +35,7 @@ class Task:
     material: str
     ask: str
     longest: int = 600
+    sentences: int = 100
     hashtags: tuple[int, int] = (0, 0)
     include: list[str] = field(default_factory=list)
     avoid: list[str] = field(default_factory=list)
@@ -61,7 +65,7 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
         return guide
     if len(task.material.split()) < 12:
         return small_talk(task)
-    text = compose(task)
+    text = compose(task, skip=1 if re.search(r"^Write a PS\b", task.ask, re.M) else 0)
     if text == task.previous.strip():
         text = compose(task, skip=1)
     return misbehave(text, task, messages, habits)
@@ -108,6 +112,8 @@ def understand(messages: list[dict[str, str]]) -> Task:
     lengths = [int(n) for n in re.findall(r"(?:at most|under|up to|no more than) (\d+) characters", ask)]
     lengths += [int(n) * 6 for n in re.findall(r"(?:at most|about|under|up to) (\d+) words", ask)]
     task.longest = min(lengths, default=600)
+    if _ONE_LINE.search(ask):
+        task.sentences = 1
     task.hashtags = _hashtags(ask)
     task.include = [t.strip() for t in re.findall(r"(?:Include this exactly|must contain exactly this): (.+)", ask)]
     if not task.include and re.search(r"\b(include|with|add|end with|give) (the|a|its) link\b", ask, re.I):
@@ -158,7 +164,7 @@ def compose(task: Task, skip: int = 0) -> str:
         fitting = sentence if _size([*chosen, sentence]) <= room else _clip(sentence, room - _size([*chosen, ""]))
         if fitting and fitting not in chosen and (len(chosen) < 3 or task.longest > 500):
             chosen.append(fitting)
-        if _size(chosen) > room * 0.75:
+        if _size(chosen) > room * 0.75 or len(chosen) >= task.sentences:
             break
     if not chosen and ranked:
         chosen = [ranked[0][: max(20, room - 1)].rsplit(" ", 1)[0] + "…"]

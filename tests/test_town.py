@@ -133,6 +133,21 @@ class Memory(unittest.TestCase):
         process.stdout.close()
 
 
+class OneLine(unittest.TestCase):
+    SAID = "Wyle prints by hand at Ostrey. It has two presses from 1931. Odile runs it with five people. Its ink is its own."
+
+    def test_what_is_asked_for_in_a_line_is_one_sentence(self) -> None:
+        def says(ask: str) -> str:
+            told = [{"role": "user", "content": f'{ask}\n\n<material source="page">\n{self.SAID}\n</material>'}]
+            return model.answer(told, {})
+
+        opening, after = says("Write an opening line."), says("Write a PS.")
+        self.assertIn(opening, self.SAID)
+        self.assertEqual((opening.count("."), after.count(".")), (1, 1))
+        self.assertNotEqual(opening, after)
+        self.assertGreater(says("Write a post about it.").count("."), 1)
+
+
 class Planning(unittest.TestCase):
     """What the practice model makes of descriptions."""
 

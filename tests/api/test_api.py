@@ -162,6 +162,42 @@ class Workflows(WithApi):
         self.owner.delete(f"/workflows/{id_}")
         self.assertEqual(self.owner.get("/workflows"), [])
 
+    def state(self) -> str:
+        return str(self.owner.get("/workflows")[0]["state"])
+
+    def test_what_is_put_away_listens_no_more_and_comes_back_paused(self) -> None:
+        id_ = self.made(page(self.town.url))
+        self.owner.post(f"/workflows/{id_}/live")
+        self.owner.post(f"/workflows/{id_}/away")
+        self.owner.post(f"/workflows/{id_}/away")
+        self.assertEqual(self.state(), "away")
+        self.owner.delete(f"/workflows/{id_}/away")
+        self.assertEqual(self.state(), "paused")
+        self.owner.delete(f"/workflows/{id_}/away")
+        self.assertEqual(self.state(), "paused")
+        self.assertEqual(self.owner.post(f"/workflows/{id_}/live"), {"revision": 1})
+        with self.services.store.read() as session:
+            did = list(session.scalars(select(tables.Audit.did).where(tables.Audit.did != "signed in").order_by(tables.Audit.id)))
+        self.assertEqual(did[1:], ["went live", "paused", "put away", "brought back", "went live"])
+
+    def test_what_was_never_live_comes_back_as_it_was(self) -> None:
+        id_ = self.made(page(self.town.url))
+        self.owner.post(f"/workflows/{id_}/away")
+        self.owner.delete(f"/workflows/{id_}/away")
+        self.assertEqual(self.state(), "draft")
+
+    def test_readers_put_nothing_away(self) -> None:
+        id_ = self.made(page(self.town.url))
+        self.visitor("reader").post(f"/workflows/{id_}/away", {}, 403)
+        self.visitor("reader").delete(f"/workflows/{id_}/away", 403)
+
+    def test_what_has_run_is_put_away_and_never_deleted(self) -> None:
+        id_ = self.made(page(self.town.url))
+        self.owner.post(f"/workflows/{id_}/live")
+        with self.services.store.write() as session:
+            self.engine.begin(session, id_, {"title": "x"}, "A run")
+        self.assertIn("Put it away", self.owner.delete(f"/workflows/{id_}", 409)["message"])
+
 
 class Bench(WithApi):
     def setUp(self) -> None:

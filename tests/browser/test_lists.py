@@ -94,6 +94,60 @@ class BrandScreen(WithBrowser):
         expect(page.get_by_role("button", name="Remove")).to_have_count(1)
 
 
+class WorkflowList(WithBrowser):
+    def setUp(self) -> None:
+        super().setUp()
+        self.page.goto(f"{self.demo.url}/workflows")
+        self.page.get_by_role("link", name="Lead brief", exact=True).wait_for()
+
+    def test_by_keys_alone(self) -> None:
+        keys = self.page.keyboard
+        keys.press("/")
+        keys.type("boats canal")
+        expect(self.page.locator("a[data-workflow]")).to_have_count(1)
+        keys.press("ArrowDown")
+        expect(self.page.get_by_role("link", name="Canal news to Pondside")).to_be_focused()
+        keys.press("Enter")
+        expect(self.page.get_by_role("grid", name="The page and its proofs")).to_be_visible()
+        keys.press("l")
+        expect(self.page.get_by_role("dialog", name="Before it goes live")).to_be_visible()
+        keys.press("Escape")
+        keys.press("2")
+        expect(self.page.get_by_role("heading", name="Workflows")).to_be_visible()
+        keys.press("ArrowDown")
+        expect(self.page.locator("a[data-workflow]").first).to_be_focused()
+        keys.press("ArrowDown")
+        expect(self.page.locator("a[data-workflow]").nth(1)).to_be_focused()
+        keys.press("n")
+        expect(self.page.get_by_role("dialog", name="New workflow")).to_be_visible()
+
+    def test_what_is_not_found_is_said(self) -> None:
+        self.page.get_by_label("Find a workflow").fill("zebra")
+        expect(self.page.get_by_text("No workflow is called “zebra”.")).to_be_visible()
+
+    def test_copied_put_away_brought_back_and_deleted(self) -> None:
+        page = self.page
+        page.get_by_role("link", name="Lead brief", exact=True).click()
+        page.get_by_role("button", name="Page …").click()
+        page.get_by_role("menuitem", name="Make a copy").click()
+        expect(page.get_by_label("The workflow’s name")).to_have_value("Lead brief, copy")
+        page.get_by_role("button", name="Page …").click()
+        page.get_by_role("menuitem", name="Put away").click()
+        expect(page.get_by_text("“Lead brief, copy” is put away")).to_be_visible()
+        expect(page.get_by_role("link", name="Lead brief, copy")).to_be_hidden()
+        page.get_by_text("Put away (1)").click()
+        page.get_by_role("button", name="Bring back").click()
+        expect(page.get_by_text("Put away (1)")).to_have_count(0)
+        page.get_by_role("link", name="Lead brief, copy").click()
+        page.get_by_role("button", name="Page …").click()
+        page.get_by_role("menuitem", name="Put away").click()
+        page.get_by_text("Put away (1)").click()
+        page.get_by_role("button", name="Delete …").click()
+        page.get_by_role("dialog").get_by_role("button", name="Delete it").click()
+        expect(page.get_by_role("link", name="Lead brief, copy")).to_have_count(0)
+        expect(page.get_by_role("link", name="Lead brief", exact=True)).to_be_visible()
+
+
 class RunList(WithBrowser):
     def test_found_by_words_and_state(self) -> None:
         page = self.page

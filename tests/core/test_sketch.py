@@ -143,6 +143,13 @@ class Pages(unittest.TestCase):
         search = self.begun({"kind": "new_row", "words": "a new lead"}, {"kind": "search", "words": "search for it"}).workflow
         self.assertEqual(search.steps[0].settings.get("query"), "<<row.title>>", "the row’s first cell")
 
+    def test_a_column_is_filled_with_the_draft_of_its_name(self) -> None:
+        drafts = [{"kind": "draft", "words": "w", "title": title, "prompt": "W."} for title in ("Opening line", "PS", "Third")]
+        world = World({}, {"briefs": ("Briefs", ("Company", "Opening", "ps", "Note"))})
+        answer = {"start": {"kind": "by_hand", "words": ""}, "steps": [*drafts, {"kind": "add_row", "words": "into the briefs"}]}
+        page = sketch.page_of(answer, BLANK, kinds(), world).workflow
+        self.assertEqual(page.steps[-1].settings["cells"], {"Opening": "<<draft.text>>", "ps": "<<draft_2.text>>"})
+
     def test_the_time_of_day_is_not_what_is_written_about(self) -> None:
         steps = ({"kind": "search", "words": "search"}, {"kind": "draft", "words": "write", "prompt": "Write it."})
         page = self.begun({"kind": "schedule", "words": "daily", "rule": "FREQ=DAILY"}, *steps[:1]).workflow

@@ -263,6 +263,22 @@ def pause(path: WorkflowPath) -> Reply:
     return send(Fine())
 
 
+@bp.post("/workflows/<int:id>/away", responses={200: Fine})
+@needs("maker")
+def put_away(path: WorkflowPath) -> Reply:
+    """Pause it and keep it out of the way."""
+    workflows.put_away(house().engine, path.id, g.user.email)
+    return send(Fine())
+
+
+@bp.delete("/workflows/<int:id>/away", responses={200: Fine})
+@needs("maker")
+def bring_back(path: WorkflowPath) -> Reply:
+    """Take it out again, paused."""
+    workflows.bring_back(house().engine, path.id, g.user.email)
+    return send(Fine())
+
+
 @bp.get("/workflows/<int:id>/file")
 @needs("reader")
 def file(path: WorkflowPath) -> Response:

@@ -103,6 +103,27 @@ def pause(engine: Engine, workflow_id: int, who: str) -> None:
     engine.services.bus.say("workflow", id=workflow_id)
 
 
+def put_away(engine: Engine, workflow_id: int, who: str) -> None:
+    """Pause it, and keep it out of the way. Nothing of it is lost: its runs and what went out stay to be read."""
+    pause(engine, workflow_id, who)
+    with engine.services.store.write() as session:
+        record = session.get_one(tables.WorkflowRecord, workflow_id)
+        if record.state != "away":
+            record.state = "away"
+            audit(session, engine.services.clock(), who, "put away", record.name)
+    engine.services.bus.say("workflow", id=workflow_id)
+
+
+def bring_back(engine: Engine, workflow_id: int, who: str) -> None:
+    """Take it out again, paused where it was ever live."""
+    with engine.services.store.write() as session:
+        record = session.get_one(tables.WorkflowRecord, workflow_id)
+        if record.state == "away":
+            record.state = "paused" if record.revision_id else "draft"
+            audit(session, engine.services.clock(), who, "brought back", record.name)
+    engine.services.bus.say("workflow", id=workflow_id)
+
+
 def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
     """Keep the start's latest items as samples, newest first, without those already kept; gives how many were new.
 
@@ -159,6 +180,6 @@ def remove(session: Session, workflow_id: int, now: float, who: str) -> None:
     """Delete a workflow that has never run. Raises `ValueError` for one that has."""
     record = session.get_one(tables.WorkflowRecord, workflow_id)
     if session.scalar(select(func.count()).where(tables.Run.workflow_id == workflow_id)):
-        raise ValueError("This workflow has runs; what went out must stay traceable. Pause it instead.")
+        raise ValueError("This workflow has runs; what went out must stay traceable. Put it away instead.")
     audit(session, now, who, "deleted a workflow", record.name)
     session.execute(delete(tables.WorkflowRecord).where(tables.WorkflowRecord.id == workflow_id))

@@ -63,7 +63,7 @@ class WorkflowRecord(Base):
     brand: Mapped[str | None] = mapped_column(String(60))
     document: Mapped[dict[str, Any]]
     version: Mapped[int] = mapped_column(default=1)
-    state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused
+    state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused, away
     revision_id: Mapped[int | None]
     updated_at: Mapped[float]
 

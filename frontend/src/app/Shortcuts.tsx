@@ -30,7 +30,16 @@ const GROUPS: [string, [string, string][]][] = [
       ["Del", "Delete the line"],
       ["Ctrl C V", "Copy the line, paste lines here"],
       ["Ctrl Z", "Undo; with Shift, redo"],
+      ["L", "Before it goes live"],
       ["<<", "In a text: the values of earlier steps; Ctrl I shows them as a tree"],
+    ],
+  ],
+  [
+    "Workflows",
+    [
+      ["N", "New workflow"],
+      ["/", "Find one by its name"],
+      ["↑ ↓", "From one to the next; Enter opens it"],
     ],
   ],
   [

@@ -198,9 +198,20 @@ class _Place:
             if "given" in self.scope and name != "date":
                 slot = str(Path(("given", re.sub(r"\W+", "_", column.lower()).strip("_") or "text")))
                 slot = f"<<{slot}>>"
+            slot = slot or self._drafted(column)
             if slot or name == "date":
                 out[column] = "<<run.date>>" if name == "date" else str(slot)
         return out
+
+    def _drafted(self, column: str) -> str | None:
+        """The text of the nearest draft whose title shares a word with the column’s name."""
+        wanted = {column.lower(), *stems(column)}
+        for line in reversed(self.above):
+            title = str(line.settings.get("title", ""))
+            drafted = line.id in self.scope and getattr(self.kinds.get(line.kind), "stage", "") == "draft"
+            if drafted and wanted & {title.lower(), *stems(title)}:
+                return f"<<{Path((line.id, 'text'))}>>"
+        return None
 
     def sense(self, spec: KindSpec, offer: Offer) -> float:
         """How much sense it makes here."""
@@ -213,6 +224,11 @@ class _Place:
         elif spec.stage == "flow":
             score -= 1.5
         return score + spec.common - (4 if offer.lacks else 0)
+
+
+def stems(text: str) -> set[str]:
+    """The longer words of a text as they are compared: small, and without an ending of number."""
+    return {word.rstrip("s") for word in _WORD.findall(text.lower()) if len(word) > 3}
 
 
 def _named_in(known: Mapping[str, Any], wanted: str) -> str | None:

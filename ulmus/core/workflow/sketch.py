@@ -146,12 +146,14 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
     if not fitting:
         notes.append(f"“{(words or name)[:80]}” could not be placed: there is no such line here.")
         return None
-    spoken, always = _stems(words), _stems(re.sub(r"\{\w+\}", "", kinds[name].offer))
-    best = max(fitting, key=lambda offer: (len(spoken & (_stems(offer.title) - always)), len(spoken & _stems(offer.title))))
+    spoken, always = finder.stems(words), finder.stems(re.sub(r"\{\w+\}", "", kinds[name].offer))
+    best = max(
+        fitting, key=lambda offer: (len(spoken & (finder.stems(offer.title) - always)), len(spoken & finder.stems(offer.title)))
+    )
     settings = dict(best.settings)
     fields = kinds[name].settings.model_fields
     sheet = _controlled(fields, "sheet")
-    if sheet in settings and len(fitting) > 1 and not spoken & (_stems(best.title) - always):
+    if sheet in settings and len(fitting) > 1 and not spoken & (finder.stems(best.title) - always):
         # Which one is meant is not said; a wrong sheet is worse than none.
         settings = {n: value for n, value in settings.items() if n != sheet and field_control(fields[n]).get("needs") != sheet}
         settings = {n: value for n, value in settings.items() if field_control(fields[n]).get("control") != "cells"}
@@ -179,11 +181,6 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
         if target:
             settings[target] = address[:2000]
     return Offer(best.kind, best.stage, best.title, best.about, settings, best.lacks)
-
-
-def _stems(text: str) -> set[str]:
-    """Words as they are compared: without their endings."""
-    return {word.rstrip("s") for word in re.findall(r"\w{4,}", text.lower())}
 
 
 def _controlled(fields: Mapping[str, Any], control: str) -> str | None:

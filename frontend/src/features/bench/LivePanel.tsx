@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
+import { useNavigate } from "react-router";
 import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
+import { useKeys } from "../../components/keys";
 import { Item, LinkItem, Menu } from "../../components/Menu";
 import { say, sayError } from "../../components/Toast";
 import { ago } from "../../components/words";
@@ -35,10 +37,12 @@ export function LivePanel({
   onChoose: (line: string) => void;
   children: ReactNode;
 }) {
+  const go = useNavigate();
   const [asking, setAsking] = useState(false);
   const [limits, setLimits] = useState(false);
   const [revisions, setRevisions] = useState(false);
 
+  useKeys({ l: () => maker && setAsking(true) });
   const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
 
   async function turn(to: "live" | "pause") {
@@ -51,6 +55,32 @@ export function LivePanel({
         setAsking(false);
       } else await ok(api.POST("/api/workflows/{id}/pause", path));
       queries.invalidateQueries({ queryKey: ["bench", bench.id] });
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  async function copy() {
+    try {
+      await page.flush();
+      const { id } = await ok(
+        api.POST("/api/workflows", { body: { document: null, copy_of: bench.id, template: "", name: "", brand: "" } }),
+      );
+      queries.invalidateQueries({ queryKey: ["workflows"] });
+      go(`/workflows/${id}`);
+      say("This is the copy. It is not live.");
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  async function putAway() {
+    try {
+      await page.flush();
+      await ok(api.POST("/api/workflows/{id}/away", { params: { path: { id: bench.id } } }));
+      queries.invalidateQueries({ queryKey: ["workflows"] });
+      go("/workflows");
+      say(`“${bench.name}” is put away, at the end of the list.`);
     } catch (error) {
       sayError(error);
     }
@@ -125,11 +155,13 @@ export function LivePanel({
           >
             <Item onSelect={() => setLimits(true)}>Limits …</Item>
             <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
+            <Item onSelect={copy}>Make a copy</Item>
             <LinkItem>
               <a href={`/api/workflows/${bench.id}/file`} download>
                 Save as a file
               </a>
             </LinkItem>
+            <Item onSelect={putAway}>{bench.state === "live" ? "Pause and put away" : "Put away"}</Item>
           </Menu>
         </>
       )}
