@@ -56,6 +56,28 @@ class ByHand(Started):
         refused = self.owner.post(f"/workflows/{id_}/start", {"values": {"n": "many"}}, 422)
         self.assertEqual({p["where"] for p in refused["problems"]}, {"topic", "n"})
 
+    def kept(self, content: bytes, name: str, status: int = 201) -> dict[str, Any]:
+        form = {"file": (io.BytesIO(content), name)}
+        return dict(self.owner.ask("POST", "/files", status, data=form, content_type="multipart/form-data"))
+
+    def test_with_a_file(self) -> None:
+        file = self.kept(b"Seeds and sowing.", "notes.txt")
+        self.assertEqual((file["name"], file["size"]), ("notes.txt", 17))
+        fields = [{"name": "notes", "label": "Notes", "type": "file", "kinds": [".txt"], "required": True}]
+        read = {"id": "file", "kind": "read_file", "settings": {"file": "<<start.notes.link>>"}}
+        id_ = self.started("by_hand", [read, {**SAY, "settings": {"values": {"text": "<<file.text>>"}}}], fields=fields)
+        run = self.owner.post(f"/workflows/{id_}/start", {"values": {"notes": file}}, 201)["run"]
+        self.until(run, "done")
+        self.assertEqual(self.engine.live(run).state.values["file"]["text"], "Seeds and sowing.")
+        other = self.kept(b"x", "notes.exe")
+        refused = self.owner.post(f"/workflows/{id_}/start", {"values": {"notes": other}}, 422)
+        self.assertIn("Only .txt", refused["problems"][0]["message"])
+
+    def test_files_are_kept_for_makers_and_must_be_there(self) -> None:
+        self.assertIn("Choose a file", self.kept(b"", "", 422)["message"])
+        form = {"file": (io.BytesIO(b"x"), "x.txt")}
+        self.visitor("reviewer").ask("POST", "/files", 403, data=form, content_type="multipart/form-data")
+
     def test_not_before_it_is_live_and_not_by_a_reviewer(self) -> None:
         id_ = self.started("by_hand", live=False)
         self.assertIn("not live", self.owner.post(f"/workflows/{id_}/start", {}, 409)["message"])

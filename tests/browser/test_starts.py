@@ -9,6 +9,7 @@ import urllib.request
 
 from playwright.sync_api import expect
 
+from practice_town import reports
 from tests.browser.place import WithBrowser
 
 
@@ -31,6 +32,33 @@ class Forms(WithBrowser):
         page.goto(f"{self.demo.url}/runs?words=Bram&state=asking")
         page.get_by_role("row").nth(1).get_by_role("link").first.click()
         expect(page.get_by_role("grid", name="The page as it ran")).to_contain_text("waits for a person")
+
+    def test_a_sample_is_filled_in_like_the_form_with_its_file(self) -> None:
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_text("A template", exact=True).click()
+        page.get_by_role("button", name=re.compile("^Report to article")).click()
+        page.get_by_role("button", name="Type one in …").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("The report").set_input_files(
+            {"name": "seed-report.pdf", "mimeType": "application/pdf", "buffer": reports.pdf("seed-year.pdf")}
+        )
+        dialog.get_by_label("In what tone").fill("plain")
+        dialog.get_by_role("button", name="Keep as a sample").click()
+        head = page.get_by_role("columnheader", name=re.compile("seed-report.pdf"))
+        expect(head).to_be_visible()
+        self.cell(2).click()
+        page.keyboard.press("r")
+        expect(self.cell(2)).to_contain_text("words", timeout=30_000)
+        expect(self.cell(2)).not_to_contain_text("failed")
+        # A changed copy keeps the file, and shows what was filled in.
+        head.get_by_role("button").last.click()
+        page.get_by_role("menuitem", name=re.compile("Change a copy")).click()
+        expect(page.get_by_role("dialog").get_by_label("In what tone")).to_have_value("plain")
+        page.get_by_role("dialog").get_by_label("In what tone").fill("warm")
+        page.get_by_role("dialog").get_by_role("button", name="Keep as a sample").click()
+        expect(page.get_by_role("columnheader", name=re.compile("seed-report.pdf"))).to_have_count(2)
 
     def test_fields_are_added_and_named(self) -> None:
         page = self.page

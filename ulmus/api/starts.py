@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from flask import Blueprint, Response, g, request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import func, select
 
@@ -45,6 +45,21 @@ class TokenPath(BaseModel):
 
 class FilePath(BaseModel):
     sha: str = Field(pattern="^[0-9a-f]{64}$")
+
+
+class Upload(BaseModel):
+    """Multipart form data."""
+
+    file: FileStorage
+
+
+class KeptFile(BaseModel):
+    """A file as a value: where it can be fetched, and what it is."""
+
+    name: str
+    type: str
+    size: int
+    link: str
 
 
 class StartView(BaseModel):
@@ -226,6 +241,16 @@ def schedule(body: ScheduleBody) -> Reply:
             how=plain.how, every=plain.every, times=list(plain.times), days=list(plain.days), day=plain.day, nth=plain.nth
         )
     return send(ScheduleView(rule=rule, words=words_of(rule), plain=view, next=[m.isoformat() for m in moments]))
+
+
+@bp.post("/files", responses={201: KeptFile, 422: Problem})
+@needs("maker")
+def keep_file(form: Upload) -> Reply:
+    """Keep a file, for a sample or a run by hand: it becomes a value."""
+    if not form.file.filename:
+        raise Refusal("Choose a file.", 422)
+    kept = files.keep(house().services, form.file.filename, form.file.mimetype, form.file.stream.read())
+    return send(KeptFile(**kept), 201)
 
 
 @bp.get("/files/<sha>")

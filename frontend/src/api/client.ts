@@ -53,6 +53,13 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
   throw new ApiError(words, answer.response.status, told?.problems);
 }
 
+/** Have the house keep a file; gives it as the value a step reads. */
+export function keepFile(file: File) {
+  const form = new FormData();
+  form.set("file", file);
+  return ok(api.POST("/api/files", { body: { file: "" }, bodySerializer: () => form }));
+}
+
 export const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({
     onError: (error) => {

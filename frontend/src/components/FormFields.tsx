@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { ApiError } from "../api/client";
+import { ApiError, keepFile } from "../api/client";
 import type { FormField } from "../features/bench/FieldsEditor";
 import { Area, Choice, Field, Input } from "./Field";
 
@@ -13,8 +13,8 @@ export type Filled = {
 };
 
 /** What is filled into fields, and what was wrong with it. */
-export function useFilled(fields: FormField[]): Filled {
-  const [values, setValues] = useState<Record<string, string>>({});
+export function useFilled(fields: FormField[], begun: Record<string, string> = {}): Filled {
+  const [values, setValues] = useState<Record<string, string>>(begun);
   const [files, setFiles] = useState<Record<string, File>>({});
   const [wrong, setWrong] = useState<Record<string, string>>({});
   const right = (name: string) => setWrong(({ [name]: _, ...rest }) => rest);
@@ -39,18 +39,29 @@ export function useFilled(fields: FormField[]): Filled {
   };
 }
 
-/** Fields to be filled in, each with its help and what is wrong with it. */
-export function FormFields({ fields, filled }: { fields: FormField[]; filled: Filled }) {
+/** What was filled in as values, with the chosen files kept by the house. */
+export async function valuesOf(fields: FormField[], filled: Filled): Promise<Record<string, unknown>> {
+  const out: Record<string, unknown> = {};
+  for (const { name, type } of fields) {
+    const file = filled.files[name];
+    if (file) out[name] = await keepFile(file);
+    else if (type !== "file") out[name] = filled.values[name] ?? "";
+  }
+  return out;
+}
+
+/** Fields to be filled in, each with its help and what is wrong with it. Where nothing need be filled in, nothing is said of it. */
+export function FormFields({ fields, filled, free = false }: { fields: FormField[]; filled: Filled; free?: boolean }) {
   return (
     <div className="space-y-4">
       {fields.map((field) => (
         <Field
           key={field.name}
-          label={field.required ? field.label : `${field.label} (if you like)`}
+          label={field.required || free ? field.label : `${field.label} (if you like)`}
           help={field.help}
           wrong={filled.wrong[field.name]}
         >
-          <One field={field} filled={filled} />
+          <One field={free ? { ...field, required: false } : field} filled={filled} />
         </Field>
       ))}
     </div>

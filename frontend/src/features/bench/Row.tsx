@@ -112,8 +112,8 @@ export const Row = memo(function Row(props: RowProps) {
           </button>
         );
       })}
-      {samples.length === 0 && <div role="gridcell" className={`border-line ${edge}`} />}
-      <div role="gridcell" className={`border-line ${edge}`} />
+      {samples.length === 0 && <div role="gridcell" />}
+      <div role="gridcell" className={samples.length ? `border-line ${edge}` : ""} />
     </div>
   );
 }, unchanged);

@@ -4,10 +4,13 @@ import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Area, Field } from "../../components/Field";
+import { FormFields, useFilled, valuesOf } from "../../components/FormFields";
 import { Failed, Loading } from "../../components/Quiet";
 import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { when } from "../../components/words";
+import type { FormField } from "./FieldsEditor";
+import type { PageDoc } from "./page";
 
 type Item = Record<string, unknown>;
 
@@ -27,9 +30,31 @@ function asValue(text: string, type: string, before: unknown): unknown {
   return text;
 }
 
+/** The fields a start has somebody fill in; none where it brings its items itself. */
+function fieldsOf(bench: Bench): FormField[] {
+  const { start } = bench.document as PageDoc;
+  return ["form", "by_hand"].includes(start.kind) && Array.isArray(start.settings.fields)
+    ? (start.settings.fields as FormField[]).filter((f) => f?.name)
+    : [];
+}
+
+function objectOf(json: string): Item {
+  try {
+    const made = JSON.parse(json);
+    if (typeof made === "object" && made !== null && !Array.isArray(made)) return made;
+  } catch {
+    // Told below, like what is JSON and no object.
+  }
+  throw new Error("This is not a JSON object. It begins with { and ends with }.");
+}
+
 /** A sample typed in by its values, or pasted as JSON; also for changing a copy of one. */
 export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item | null; onClose: () => void }) {
-  const names = [...new Set([...Object.keys(bench.start_fields), ...Object.keys(item ?? {})])];
+  const asked = fieldsOf(bench);
+  const filled = useFilled(asked, Object.fromEntries(asked.map((f) => [f.name, asText(item?.[f.name])])));
+  const others = [...new Set([...Object.keys(bench.start_fields), ...Object.keys(item ?? {})])];
+  // Of an item whose fields somebody fills in, the rest is put in by the start.
+  const names = asked.length && !item ? [] : others.filter((name) => !asked.some((f) => f.name === name));
   const [texts, setTexts] = useState<Record<string, string>>(
     Object.fromEntries(names.map((n) => [n, asText(item?.[n])])),
   );
@@ -37,21 +62,23 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
   const [wrong, setWrong] = useState("");
   const [busy, setBusy] = useState(false);
 
+  async function typed(): Promise<Item> {
+    const rest = names.map((n) => [n, asValue(texts[n] ?? "", bench.start_fields[n] ?? "", item?.[n])]);
+    if (!asked.length) return Object.fromEntries(rest);
+    const values = await valuesOf(asked, filled);
+    for (const { name, type } of asked) {
+      if (type === "number") values[name] = asValue(String(values[name]), "number", null);
+      if (type === "file") values[name] ??= item?.[name] ?? {};
+    }
+    const first = asked.map((f) => filled.values[f.name] || filled.files[f.name]?.name).find(Boolean);
+    return item ? { ...item, ...Object.fromEntries(rest), ...values } : { title: first ?? "", ...values };
+  }
+
   async function keep(event: FormEvent) {
     event.preventDefault();
-    let made: Item;
-    try {
-      made =
-        json !== null
-          ? (JSON.parse(json) as Item)
-          : Object.fromEntries(names.map((n) => [n, asValue(texts[n] ?? "", bench.start_fields[n] ?? "", item?.[n])]));
-      if (typeof made !== "object" || made === null || Array.isArray(made)) throw new Error();
-    } catch {
-      setWrong("This is not a JSON object. It begins with { and ends with }.");
-      return;
-    }
     setBusy(true);
     try {
+      const made = json !== null ? objectOf(json) : await typed();
       await ok(
         api.POST("/api/workflows/{id}/samples", {
           params: { path: { id: bench.id } },
@@ -75,15 +102,18 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
     >
       <form onSubmit={keep} className="space-y-3">
         {json === null ? (
-          names.map((name) => (
-            <Field key={name} label={name}>
-              <Area
-                rows={(texts[name] ?? "").length > 90 ? 4 : 1}
-                value={texts[name] ?? ""}
-                onChange={(e) => setTexts({ ...texts, [name]: e.target.value })}
-              />
-            </Field>
-          ))
+          <>
+            {asked.length > 0 && <FormFields fields={asked} filled={filled} free />}
+            {names.map((name) => (
+              <Field key={name} label={name}>
+                <Area
+                  rows={(texts[name] ?? "").length > 90 ? 4 : 1}
+                  value={texts[name] ?? ""}
+                  onChange={(e) => setTexts({ ...texts, [name]: e.target.value })}
+                />
+              </Field>
+            ))}
+          </>
         ) : (
           <Field label="The item as JSON">
             <Area rows={14} className="font-mono text-xs" value={json} onChange={(e) => setJson(e.target.value)} />

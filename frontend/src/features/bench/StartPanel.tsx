@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
-import { FormFields, useFilled } from "../../components/FormFields";
+import { FormFields, useFilled, valuesOf } from "../../components/FormFields";
 import { say, sayError } from "../../components/Toast";
 import { ago, count } from "../../components/words";
 import type { FormField } from "./FieldsEditor";
@@ -123,7 +123,7 @@ function Now({
 
   async function begin() {
     try {
-      const body = hand ? { values: filled.values, sample: null } : { values: {}, sample };
+      const body = hand ? { values: await valuesOf(fields, filled), sample: null } : { values: {}, sample };
       const { run } = await ok(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
       queries.invalidateQueries();
       go(`/runs/${run}`);
@@ -145,7 +145,7 @@ function Now({
           begin();
         }}
       >
-        <FormFields fields={fields.filter((f) => f.type !== "file")} filled={filled} />
+        <FormFields fields={fields} filled={filled} />
         <div className="mt-5 flex gap-2">
           <Button look="main" type="submit">
             Start the run

@@ -227,7 +227,7 @@ function Opened({ bench }: { bench: Bench }) {
           Not saved yet: {page.wrong}
         </p>
       )}
-      <div ref={grid} className="min-h-0 flex-1 overflow-auto bg-paper">
+      <div ref={grid} className="relative min-h-0 flex-1 overflow-auto bg-paper">
         <div
           role="grid"
           aria-label="The page and its proofs"
@@ -269,7 +269,8 @@ function Opened({ bench }: { bench: Bench }) {
           </div>
         )}
         {samples.length === 0 && (
-          <div className="px-8">
+          /* Where the proofs will stand; on a phone, under the page. */
+          <div className="px-8 md:absolute md:top-16 md:left-[calc(var(--outline)+2rem)] md:max-w-md md:px-0">
             <Empty title="No samples yet.">
               Proofs are made on real items, side by side. Nothing is published or written by a proof.
             </Empty>
