@@ -20,6 +20,7 @@ from ulmus.core.drafting.shapes import (
     given_by,
     schema_of,
     shape_from,
+    so_far,
     text_of,
 )
 
@@ -35,6 +36,42 @@ LEAD = Shape(
 )
 VERDICT = Shape("choice", choices=choices_of("high: sells to gardeners\nlow: sells to farms\nnot stated"))
 names = st.from_regex(r"[a-z][a-z0-9_]{0,12}", fullmatch=True)
+
+
+class ReadingAlong(unittest.TestCase):
+    ANSWER = json.dumps(
+        {"company": "Marrowbank “Seeds”", "staff": 14, "sells_seed": True, "size": "small", "crops": ["bean", "pea"]}
+    )
+
+    def test_values_come_without_the_marks_of_json(self) -> None:
+        self.assertEqual(so_far(self.ANSWER[:20], LEAD), "company: Marrowb")
+        self.assertEqual(so_far(self.ANSWER, LEAD), text_of(conform(self.ANSWER, LEAD), LEAD))
+
+    def test_nothing_is_shown_until_there_is_a_value(self) -> None:
+        for begun in ("", "{", '{"comp', "Sure! Here you"):
+            with self.subTest(begun):
+                self.assertEqual(so_far(begun, LEAD), "")
+
+    def test_what_is_wrapped_round_does_not_show(self) -> None:
+        self.assertEqual(so_far(f"Here:\n```json\n{self.ANSWER[:20]}", LEAD), "company: Marrowb")
+        self.assertIn("crops: bean, pea", so_far(f"```json\n{self.ANSWER}\n```\nI hope it helps.", LEAD))
+
+    def test_lists_stand_line_by_line_and_a_verdict_by_itself(self) -> None:
+        titles = Shape("list", (ShapeField(name="title"),))
+        self.assertEqual(so_far('{"items": [{"title": "Beans"}, {"title": "Pe', titles), "title: Beans\ntitle: Pe")
+        self.assertEqual(so_far('["Beans", "Pe', Shape("list")), "Beans\nPe")
+        self.assertEqual(so_far('{"choice": "high", "reason": "It', VERDICT), "high")
+
+    @given(st.integers(0, 200))
+    def test_any_part_of_an_answer_can_be_read(self, end: int) -> None:
+        said = so_far(self.ANSWER[:end], LEAD)
+        self.assertTrue(text_of(conform(self.ANSWER, LEAD), LEAD).startswith(said), said)
+        self.assertNotRegex(said, r"[{}\[\]\"]")
+
+    @given(st.text(max_size=80))
+    def test_whatever_comes_nothing_breaks(self, text: str) -> None:
+        for shape in (LEAD, VERDICT, Shape("list")):
+            self.assertIsInstance(so_far(text, shape), str)
 
 
 class Fields(unittest.TestCase):

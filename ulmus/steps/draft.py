@@ -23,6 +23,7 @@ from ..core.drafting.shapes import (
     conform,
     demand_of,
     schema_of,
+    so_far,
     text_of,
 )
 from ..core.drafting.soundness import SOUND, unsound
@@ -217,7 +218,7 @@ def _ask(messages: Messages, shape: Shape | None, connection: Connection, settin
         temperature=settings.temperature,
         max_tokens=settings.max_tokens,
         schema=schema_of(shape) if shape else None,
-        on_text=context.progress,
+        on_text=(lambda text: context.progress(so_far(text, shape))) if shape else context.progress,
         cancelled=context.cancelled,
     )
 

@@ -11,10 +11,12 @@ import json
 import math
 import re
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
+from pydantic_core import from_json
 
 from .answers import AnswerError, read_json
 from .rules import PLAIN_ELEMENTS
@@ -123,6 +125,32 @@ def text_of(values: Mapping[str, Any], shape: Shape) -> str:
     if shape.answer == "list":
         return "\n".join(_plain(item) for item in values["items"])
     return "\n".join(f"{name}: {_plain(value)}" for name, value in values.items())
+
+
+def so_far(text: str, shape: Shape) -> str:
+    """What has come of an answer so far, for reading along: its values without the marks of JSON (RFC 8259). Empty where
+    nothing can be read yet."""
+    begun = re.search(r"[{\[]", text)
+    if begun is None:
+        return "" if shape.answer in ("fields", "list") else text
+    try:
+        found = from_json(text[begun.start() :], allow_partial="trailing-strings")
+    except ValueError:
+        # Whole, and then words after it.
+        with suppress(AnswerError):
+            return _lines(read_json(text), shape)
+        return ""
+    return _lines(found, shape)
+
+
+def _lines(found: Any, shape: Shape) -> str:
+    if isinstance(found, dict) and shape.answer == "choice":
+        return str(found.get("choice", ""))
+    if isinstance(found, dict) and shape.answer == "list":
+        found = found.get("items", [])
+    if isinstance(found, dict):
+        return "\n".join(f"{name}: {_plain(value)}" for name, value in found.items())
+    return "\n".join(_plain(item) for item in found) if isinstance(found, list) else _plain(found)
 
 
 def given_by(shape: Shape) -> dict[str, Any]:
