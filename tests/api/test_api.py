@@ -11,6 +11,7 @@ from sqlalchemy import select
 
 from tests.api.visitor import PASSWORD, WithApi
 from tests.runtime.house import page
+from ulmus.protocols import documents
 from ulmus.runtime import links
 from ulmus.store import tables
 
@@ -450,9 +451,14 @@ class SheetsApi(WithApi):
         self.assertEqual(self.owner.get("/sheets/leads/rows", words="amb 9")["total"], 1)
         row = by_count[1]
         self.owner.patch(f"/sheets/leads/rows/{row['id']}", {"cells": {"Name": "Amblin & Sons"}})
-        out = self.owner.client.get("/api/sheets/leads/csv").get_data(as_text=True)
+        out = self.owner.client.get("/api/sheets/leads/file/csv").get_data(as_text=True)
         self.assertIn("Amblin & Sons,9", out)
         self.assertIn("'=1+1,2", out)
+        for kind in ("xlsx", "ods"):
+            answer = self.owner.client.get(f"/api/sheets/leads/file/{kind}")
+            self.assertIn(f"leads.{kind}", answer.headers["Content-Disposition"])
+            self.assertEqual(len(documents.read(answer.data, f"leads.{kind}").rows), 3)
+        self.owner.get("/sheets/leads/file/exe", 422)
         self.assertEqual(self.owner.post("/sheets/leads/rows/delete", {"ids": [row["id"]]})["count"], 1)
         self.assertEqual(self.owner.post("/sheets/leads/rows", {"rows": [{"Name": "New"}]}, 201)["count"], 1)
         self.assertEqual(self.owner.get("/sheets/leads/rows", offset=2, limit=1)["rows"][0]["cells"], {"Name": "New"})

@@ -63,8 +63,9 @@ class SheetScreen(WithBrowser):
             page.get_by_label("A file of rows").set_input_files(file)
             # The file is read when it is sent, not when it is chosen.
             expect(self.grid.get_by_text("From a file")).to_be_visible()
+        page.get_by_role("button", name="Take out …").click()
         with page.expect_download() as out:
-            page.get_by_role("link", name="Take out as CSV").click()
+            page.get_by_role("menuitem", name="As CSV").click()
         text = Path(out.value.path()).read_text("utf-8-sig")
         self.assertIn("A new topic,A new angle", text)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, FileStorage, Tag
@@ -20,6 +20,11 @@ bp = APIBlueprint("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="she
 
 class SheetPath(BaseModel):
     key: str
+
+
+class FilePath(BaseModel):
+    key: str
+    kind: Literal["csv", "xlsx", "ods"]
 
 
 class RowPath(BaseModel):
@@ -211,20 +216,17 @@ def remove(path: SheetPath, body: RowIds) -> Reply:
     return send(Counted(count=gone.rowcount))  # type: ignore[attr-defined]
 
 
-@bp.get("/sheets/<key>/csv")
+@bp.get("/sheets/<key>/file/<kind>")
 @needs("reader")
-def export(path: SheetPath) -> Response:
-    """The sheet as CSV (RFC 4180), with nothing a spreadsheet would run."""
+def export(path: FilePath) -> Response:
+    """The sheet as CSV, XLSX or ODS, with nothing a spreadsheet would run."""
     with house().services.store.read() as session:
         sheet = session.get_one(tables.Sheet, path.key)
         found = list(
             session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == path.key).order_by(tables.SheetRow.position))
         )
-    return Response(
-        "\ufeff" + sheets.to_csv(sheet, found),
-        mimetype="text/csv",
-        headers={"Content-Disposition": f'attachment; filename="{path.key}.csv"'},
-    )
+    body, media = sheets.to_file(sheet, found, path.kind)
+    return Response(body, mimetype=media, headers={"Content-Disposition": f'attachment; filename="{path.key}.{path.kind}"'})
 
 
 def _view(sheet: tables.Sheet, count: int) -> SheetView:

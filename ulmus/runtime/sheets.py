@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 from typing import Any
 
@@ -11,6 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..protocols import documents, opml
+from ..protocols.documents import grids
 from ..protocols.errors import OutsideError
 from ..store import tables
 
@@ -86,22 +85,18 @@ def widen(sheet: tables.Sheet, names: list[str]) -> None:
     sheet.columns = columns
 
 
-def to_csv(sheet: tables.Sheet, rows: list[tables.SheetRow]) -> str:
-    """The sheet as CSV (RFC 4180). Cells that a spreadsheet would take for a formula get a leading apostrophe."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    names = [c["name"] for c in sheet.columns]
-    writer.writerow(names)
-    for row in rows:
-        writer.writerow([harmless(str(row.cells.get(name, ""))) for name in names])
-    return out.getvalue()
+def to_file(sheet: tables.Sheet, rows: list[tables.SheetRow], kind: str) -> tuple[bytes, str]:
+    """The sheet as a file (``csv``, ``xlsx`` or ``ods``), and its media type. Cells of a column of numbers are numbers where
+    they can be."""
+    write, media = grids.WRITERS[kind]
+    columns = [(c["name"], c.get("type") == "number") for c in sheet.columns]
+    cells = ([_typed(str(row.cells.get(name, "")), number) for name, number in columns] for row in rows)
+    return write([name for name, _ in columns], cells), media
 
 
-def harmless(cell: str) -> str:
-    """`cell` so that no spreadsheet runs it; plain negative and signed numbers stay as they are."""
-    if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not re.fullmatch(r"[+-]?[\d.,\s]+%?", cell):
-        return "'" + cell
-    return cell
+def _typed(cell: str, number: bool) -> str | float:
+    plain = cell.strip().replace(",", ".") if number else ""
+    return float(plain) if re.fullmatch(r"-?\d{1,15}(?:\.\d{1,12})?", plain) else cell
 
 
 def _check_columns(columns: list[dict[str, str]]) -> None:

@@ -175,9 +175,15 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
             <BringIn into={sheet.key}>Bring in a file …</BringIn>
           </>
         )}
-        <a className="px-2 text-sm underline underline-offset-2" href={`/api/sheets/${sheet.key}/csv`} download>
-          Take out as CSV
-        </a>
+        <Menu opens={<Button look="quiet">Take out …</Button>}>
+          {["CSV", "XLSX", "ODS"].map((kind) => (
+            <LinkItem key={kind}>
+              <a href={`/api/sheets/${sheet.key}/file/${kind.toLowerCase()}`} download>
+                As {kind}
+              </a>
+            </LinkItem>
+          ))}
+        </Menu>
       </div>
       {rows.isPending ? (
         <Loading what="Fetching the rows …" />
