@@ -75,6 +75,7 @@ class ByHand(Started):
 
     def test_files_are_kept_for_makers_and_must_be_there(self) -> None:
         self.assertIn("Choose a file", self.kept(b"", "", 422)["message"])
+        self.assertEqual(self.kept(bytes(17_000_000), "long.wav")["size"], 17_000_000)
         form = {"file": (io.BytesIO(b"x"), "x.txt")}
         self.visitor("reviewer").ask("POST", "/files", 403, data=form, content_type="multipart/form-data")
 

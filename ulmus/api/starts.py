@@ -243,6 +243,13 @@ def schedule(body: ScheduleBody) -> Reply:
     return send(ScheduleView(rule=rule, words=words_of(rule), plain=view, next=[m.isoformat() for m in moments]))
 
 
+@bp.before_request
+def _room() -> None:
+    """A kept file may be as large as one that comes by a form."""
+    if request.path == "/api/files":
+        request.max_content_length = LARGEST_FORM
+
+
 @bp.post("/files", responses={201: KeptFile, 422: Problem})
 @needs("maker")
 def keep_file(form: Upload) -> Reply:
