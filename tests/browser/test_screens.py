@@ -53,6 +53,12 @@ class Accessible(WithBrowser):
                 page.get_by_role("button", name="Add …").click(),
                 page.get_by_role("menuitem", name="Type one in").click(),
             ),
+            "before it goes live": lambda: page.keyboard.press("l"),
+            "limits": lambda: (
+                page.get_by_role("button", name="Page …").click(),
+                page.get_by_role("menuitem", name="Limits").click(),
+            ),
+            "shortcuts": lambda: page.keyboard.press("?"),
             "takes": lambda: (
                 page.get_by_text("Draft “Short post”").click(),
                 page.get_by_role("button", name="Another take").click(),
@@ -68,6 +74,33 @@ class Accessible(WithBrowser):
                 page.evaluate(AXE)
                 self.assertEqual(self.serious(), [])
                 page.keyboard.press("Escape")
+
+    def test_axe_finds_nothing_serious_in_a_new_page_and_one_that_is_put_away(self) -> None:
+        page = self.page
+
+        def fine(where: str) -> None:
+            page.wait_for_timeout(500)
+            page.evaluate(AXE)
+            self.assertEqual(self.serious(), [], where)
+
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        for way in ("A template", "A blank page", "A copy", "A file"):
+            page.get_by_text(way, exact=True).click()
+            fine(way)
+        page.get_by_text("A template", exact=True).click()
+        page.get_by_role("button", name=re.compile("^Report to article")).click()
+        page.get_by_text("No samples yet.").wait_for()
+        fine("without samples")
+        page.get_by_role("button", name="Type one in …").click()
+        fine("a sample like the form")
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Page …").click()
+        page.get_by_role("menuitem", name="Put away").click()
+        page.get_by_text("Put away (1)").click()
+        fine("put away")
+        page.get_by_role("button", name="Delete …").click()
+        fine("deleting")
 
 
 class Keyboard(WithBrowser):

@@ -1,3 +1,4 @@
+import { Button } from "../components/Button";
 import { Dialog } from "../components/Dialog";
 
 const GROUPS: [string, [string, string][]][] = [
@@ -83,6 +84,9 @@ export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => voi
           </section>
         ))}
       </div>
+      <Button className="mt-5" onClick={onClose} hint="Esc">
+        Close
+      </Button>
     </Dialog>
   );
 }

@@ -181,7 +181,7 @@ function OfBrand({ page, maker, name }: { page: ReturnType<typeof usePage>; make
       aria-label="The brand it is for"
       value={page.doc.brand ?? ""}
       onChange={(e) => page.edit((doc) => ({ ...doc, brand: e.target.value || null }))}
-      className="max-w-[14rem] rounded bg-transparent py-0.5 hover:bg-shade"
+      className="max-w-[14rem] rounded bg-transparent py-0.5 [field-sizing:content] hover:bg-shade"
     >
       <option value="">no brand</option>
       {catalogue.data.brands.map((b) => (
