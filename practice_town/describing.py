@@ -18,7 +18,7 @@ _DESCRIPTION = re.compile(r"<description>\n(.*?)\n?</description>", re.DOTALL)
 _ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
 _DONE = (
     "write|draft|read|ask|search|summari[sz]e|publish|post|add|put|take|make|send|mail|find|tell|look|choose|pick|say|judge|open|"
-    "queue|share|record|save|merge|plan|edit|turn|call|announce|note|log|approve|research|translate"
+    "queue|share|record|save|merge|plan|edit|turn|call|announce|note|log|approve|research|translate|wait|stop|show|render"
 )
 # “gardeners and boaters” are not two things to do; “and add a row” and “and a title” are.
 _AND = rf"\band (?=(?:then |also )?(?:(?:it|the model|I|we|you) )?(?:{_DONE})|(?:an?|its|one|keywords|if)\b)"

@@ -10,6 +10,9 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from practice_town import describing, model
 from practice_town.app import Town
 from practice_town.faults import MODES
@@ -222,6 +225,36 @@ class Planning(unittest.TestCase):
     def kinds_in(found: dict[str, Any]) -> str:
         inside = [f"({' '.join(one['kind'] for one in step['inside'])})" if "inside" in step else "" for step in found["steps"]]
         return " ".join([found["start"]["kind"], *(s["kind"] + i for s, i in zip(found["steps"], inside, strict=True))])
+
+    def test_an_if_asks_of_what_stands_above_it(self) -> None:
+        for told, condition in (
+            ("When the feed has a new item, read the page and if it mentions beans, ask me", 'page.text contains "beans"'),
+            ("When the feed has a new item, if it is about beans, write a post", 'feed.title contains "beans"'),
+            ("When a mail arrives, if it names a boat, draft a reply", 'mail.text contains "a boat"'),
+            ("Every day, draft a post and if it says “tomato”, ask me, otherwise publish it", 'draft.text contains "tomato"'),
+        ):
+            with self.subTest(told):
+                fork = self.planned(told)["steps"][-1]
+                self.assertEqual((fork["kind"], fork["lanes"][0]["when"]), ("fork", condition))
+                self.assertEqual(fork["lanes"][-1]["when"], "")
+
+    def test_addresses_and_mail_addresses_go_with_their_line(self) -> None:
+        found = self.planned("When https://a.example/feed.xml?x=1,2 has a new item, ask ines@seeds.example and wait")
+        self.assertEqual(found["start"]["address"], "https://a.example/feed.xml?x=1")
+        self.assertEqual([s.get("address") for s in found["steps"]], ["ines@seeds.example", None])
+
+    def test_what_is_no_description_gives_no_page(self) -> None:
+        schema = sketch.answer_schema(kinds())
+        self.assertIsNone(describing.plan("Write a post.", schema))
+        self.assertIsNone(describing.plan("<menu>\n- draft: x\n</menu>\n<description>\nx\n</description>", {"type": "object"}))
+
+    @given(st.text(max_size=120))
+    @settings(max_examples=60, deadline=None)
+    def test_any_words_give_a_page_of_lines_on_the_menu(self, told: str) -> None:
+        found = self.planned(f"When it is so, {told} and write a post")
+        allowed = {k.name for k in kinds().values()}
+        for step in [found["start"], *found["steps"], *(one for s in found["steps"] for one in s.get("inside", []))]:
+            self.assertIn(step["kind"], allowed)
 
     def test_drafts_are_named_by_what_is_asked_for(self) -> None:
         for told, title, prompt in (
