@@ -192,6 +192,14 @@ class Checks(unittest.TestCase):
         found = spoilt(lambda d: d["steps"][0].update(muted=True))
         self.assertEqual([(s, v) for s, v, _ in found], [("post", "warning")])
 
+    def test_a_page_for_no_brand_says_where_it_would_have_one(self) -> None:
+        data = page()
+        data["brand"] = None
+        data["steps"][1]["settings"]["prompt"] = '<<brand.name>> and <<brand.voice | otherwise "plainly">>'
+        found = [p for p in check(read_file(data), kinds()) if "brand" in p.message]
+        self.assertEqual([(p.severity, p.message.split(":")[0]) for p in found], [("warning", "<<brand.name>> may be missing")])
+        self.assertIn("choose one at its head", found[0].message)
+
     def test_the_scope_holds_what_stands_above_only(self) -> None:
         scope = scope_before(read_file(page()), kinds(), "post")
         self.assertEqual(set(scope), {"feed", "page", "run", "brand"})

@@ -259,6 +259,8 @@ def values(path: ValuesPath, query: ValuesQuery) -> Reply:
         around = world(session)
     out: list[ValueView] = []
     for root, known in scope_before(workflow, kinds(), step, around).items():
+        if root == "brand" and not workflow.brand:
+            continue
         kind = about.get(root)
         title = kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root)
         fields = known if isinstance(known, dict) else {"": known}

@@ -202,7 +202,7 @@ def sketched(body: SketchBody) -> Reply:
 @bp.get("/templates", responses={200: Listing[TemplateView]})
 @needs("reader")
 def templates() -> Reply:
-    """Pages to begin from."""
+    """Pages to begin from, the shortest first; those that another system sets off come last."""
     with house().services.store.read() as session:
         around = world(session)
     out = []
@@ -211,8 +211,9 @@ def templates() -> Reply:
         told = {line.id: sentence(line, kinds().get(line.kind), around) for line in page.lines}
         views = {id_: [PartView(what=p.what, text=p.text) for p in parts] for id_, parts in told.items()}
         start = views.pop(page.start.id)
-        out.append(TemplateView(key=key, name=page.name, about=about, start=start, lines=list(views.values())))
-    return send(out)
+        view = TemplateView(key=key, name=page.name, about=about, start=start, lines=list(views.values()))
+        out.append((page.start.kind == "call", len(page.lines), view))
+    return send([view for *_, view in sorted(out, key=lambda one: one[:2])])
 
 
 @bp.put("/workflows/<int:id>", responses={200: Saved, 409: Problem, 422: Problem})

@@ -66,13 +66,12 @@ class Around:
 def surroundings(workflow: Workflow, kinds: Kinds, world: World | None = None) -> dict[str, Around]:
     """For every line, what it may name: the start, the steps above it, the brand and the run, the item of a block."""
     out: dict[str, Around] = {}
-    ground: dict[str, Any] = {"run": RUN_SCOPE}
-    if workflow.brand:
-        ground["brand"] = BRAND_SCOPE
-    out[workflow.start.id] = Around(dict(ground), {})
+    ground: dict[str, Any] = {"run": RUN_SCOPE, "brand": BRAND_SCOPE}
+    maybe = {} if workflow.brand else {"brand": "this page is for no brand (choose one at its head)"}
+    out[workflow.start.id] = Around(dict(ground), dict(maybe))
     if spec := kinds.get(workflow.start.kind):
         ground[workflow.start.id] = spec.given(workflow.start.settings, world)
-    _around(workflow.steps, ground, {}, kinds, world, out)
+    _around(workflow.steps, ground, maybe, kinds, world, out)
     return out
 
 
