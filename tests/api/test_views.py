@@ -11,7 +11,8 @@ from unittest import mock
 from tests.api.visitor import WithApi
 from ulmus.api import app as app_module
 from ulmus.api.events import _newest
-from ulmus.api.views import brief, cells_brief, versions
+from ulmus.api.views import brief, cells_brief, flow_brief, versions
+from ulmus.core.workflow import Line
 
 
 class InBrief(unittest.TestCase):
@@ -51,6 +52,33 @@ class Versions(unittest.TestCase):
 
     def test_results_without_rounds_have_no_versions(self) -> None:
         self.assertEqual(versions({}), [])
+
+
+class Flow(unittest.TestCase):
+    def test_what_arranges_others_is_told_in_words(self) -> None:
+        for kind, output, words in (
+            ("for_each", {"count": 1}, "1 item"),
+            ("for_each", {"count": 5, "failed": 2, "passed_over": 1}, "5 items · 2 failed · 1 passed over"),
+            ("fork", {"lanes": ["beans", "else"]}, "beans, else"),
+            ("fork", {"lanes": []}, "no lane fitted"),
+            ("repeat_until", {"rounds": 1, "came": "yes"}, "1 round"),
+            ("repeat_until", {"rounds": 4, "came": "no"}, "4 rounds, it never was"),
+            ("wait", {"came": "yes", "item": {"text": "x"}}, "It arrived."),
+            ("wait", {}, "The wait is over."),
+            ("set_values", {"a": "One", "b": ""}, "One"),
+        ):
+            with self.subTest(kind=kind, output=output):
+                self.assertEqual(flow_brief(Line(id="x", kind=kind), output), words)
+
+    def test_lists_are_told_by_their_first(self) -> None:
+        items = [{"title": f"Article {n}"} for n in range(5)]
+        told = brief("search", {"count": 5, "items": items})
+        self.assertTrue(told.endswith("· Article 0 · Article 1 · Article 2"), told)
+        self.assertEqual(brief("no_such_kind", {"items": items}), "")
+
+    def test_one_of_a_thing_is_not_many(self) -> None:
+        self.assertTrue(brief("search", {"count": 1, "items": []}).startswith("1 result"))
+        self.assertFalse(brief("search", {"count": 1, "items": []}).startswith("1 results"))
 
 
 class LiveEvents(WithApi):

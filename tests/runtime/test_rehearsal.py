@@ -26,6 +26,7 @@ class ABlock(unittest.TestCase):
     def setUp(self) -> None:
         self.told: list[str] = []
         self.done: list[str] = []
+        self.steps: dict[str, str] = {}
         self.stopped = False
 
     def carry_out(self, block: dict[str, Any], one: Callable[[str, Line, Mapping[str, Any]], Gave] | None = None) -> Gave:
@@ -39,6 +40,7 @@ class ABlock(unittest.TestCase):
 
     def gives(self, address: str, line: Line, values: Mapping[str, Any]) -> Gave:
         self.done.append(address)
+        self.steps[address] = line.id
         return {"text": f"{line.id} of {values.get('it')}"}, {}, Usage(calls=1)
 
     def each(self, *steps: dict[str, Any], **settings: Any) -> dict[str, Any]:
@@ -111,3 +113,37 @@ class ABlock(unittest.TestCase):
     def test_what_never_ends_is_said(self) -> None:
         with mock.patch.object(rehearsal, "MOST_STEPS", 3), self.assertRaisesRegex(OutsideError, "not over after 3 steps"):
             self.carry_out(self.each(set_to("a", TEXT), set_to("b", TEXT), parallel=1))
+
+    def test_lines_that_ask_send_write_and_wait_are_played_and_the_block_goes_on(self) -> None:
+        steps = [
+            set_to("post", TEXT),
+            {"id": "editor", "kind": "ask", "settings": {"draft": "post", "who": "a@b.example"}},
+            {"id": "pause", "kind": "wait", "settings": {"seconds": 3600}},
+            {"id": "out", "kind": "publish_post", "settings": {"channel": "pond", "text": "<<post.text>>"}},
+            {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Text": "<<out.link>>"}}},
+        ]
+        output, _, _ = self.carry_out(self.each(*steps, most=1))
+        self.assertEqual([self.steps[a] for a in self.done], ["post", "editor", "out", "log"], "waiting takes no time")
+        (given,) = output["results"]
+        self.assertTrue({"post", "editor", "out", "log"} <= set(given), given)
+
+    def test_a_stop_inside_ends_its_item_and_no_other(self) -> None:
+        ways = {
+            "id": "ways",
+            "kind": "fork",
+            "settings": {},
+            "lanes": [
+                {"id": "x", "when": 'it is "pea"', "steps": [{"id": "s", "kind": "stop", "settings": {"words": "No peas."}}]}
+            ],
+        }
+        output, detail, _ = self.carry_out(self.each(ways, set_to("a", TEXT)))
+        self.assertEqual([r["a"]["text"] for r in output["results"]], ["a of bean", "a of leek"])
+        self.assertEqual((output["count"], output["passed_over"]), (3, 1))
+        self.assertEqual([place["output"] for a, place in detail["places"].items() if a.endswith("/s")], [{"words": "No peas."}])
+
+    def test_an_item_that_fails_stops_the_block_where_that_is_set(self) -> None:
+        def one(address: str, line: Line, values: Mapping[str, Any]) -> Gave:
+            raise OutsideError("The site is away.")
+
+        with self.assertRaisesRegex(OutsideError, "Item 1: The site is away"):
+            self.carry_out(self.each(set_to("a", TEXT), parallel=1, failing="stop"), one)
