@@ -13,6 +13,7 @@ import {
 } from "@codemirror/view";
 import { lazy, Suspense, useEffect, useRef, useState } from "react";
 import type { SlotProblem } from "./StepForm";
+import { typed } from "./typing";
 import { branches, brief, flat, type Node, type Value } from "./valuetree";
 
 const ValuePicker = lazy(() => import("./ValuePicker"));
@@ -198,6 +199,7 @@ export default function SlotEditor({ label, value, values, problems, long = fals
           EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "true" }),
           EditorView.updateListener.of((update) => {
             if (!update.docChanged) return;
+            typed();
             // The first key after a pause is told once it is drawn, those that follow together: no key waits for the page.
             if (pending.current === undefined) requestAnimationFrame(() => window.setTimeout(hand));
             window.clearTimeout(pending.current);

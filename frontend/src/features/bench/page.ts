@@ -4,6 +4,7 @@
  */
 import { useCallback, useEffect, useRef, useState } from "react";
 import { ApiError, api, type Bench, ok, queries, type Schemas } from "../../api/client";
+import { stillTyping } from "./typing";
 
 export type Policy = { retries: number; wait: number; after?: "stop" | "skip" | "value" | "ask"; value?: string };
 export type LaneDoc = { id: string; when?: string; muted?: boolean; steps: LineDoc[] };
@@ -26,6 +27,8 @@ export type Saving = "saved" | "saving" | "unsaved" | "conflict";
 export type Change = Partial<Schemas["EditBody"]> & { what: Schemas["EditBody"]["what"] };
 
 const PAUSE = 250;
+/** Whoever types on without a pause has it saved so often. */
+const LONGEST_UNSAVED = 3000;
 /** Typing in one line without a longer pause than this counts as one change. */
 const ONE_CHANGE = 1500;
 const MOST_KEPT = 500;
@@ -44,6 +47,7 @@ export function usePage(bench: Bench) {
     version: bench.version,
     dirty: false,
     busy: false,
+    since: 0,
   });
   const timer = useRef(0);
   const past = useRef<PageDoc[]>([]);
@@ -117,7 +121,9 @@ export function usePage(bench: Bench) {
 
   const later = useCallback(() => {
     timer.current = 0;
-    save();
+    if (stillTyping(PAUSE) && performance.now() - now.current.since < LONGEST_UNSAVED)
+      timer.current = window.setTimeout(later, PAUSE);
+    else save();
   }, [save]);
 
   const edit = useCallback(
@@ -125,6 +131,7 @@ export function usePage(bench: Bench) {
       const here = now.current;
       keep(here.doc, touched.join());
       here.doc = change(here.doc);
+      if (!here.dirty) here.since = performance.now();
       here.dirty = true;
       // An edit of the page as a whole cannot be laid over another's.
       for (const line of touched.length ? touched : [WHOLE]) here.touched.add(line);
