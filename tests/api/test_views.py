@@ -6,10 +6,13 @@ import gzip
 import json
 import unittest
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 from tests.api.visitor import WithApi
+from tests.runtime.house import page
 from ulmus.api import app as app_module
+from ulmus.api.base import CellView, send
 from ulmus.api.events import _newest
 from ulmus.api.views import brief, cells_brief, flow_brief, versions
 from ulmus.core.workflow import Line
@@ -96,6 +99,22 @@ class LiveEvents(WithApi):
         heard = bytes(next(lines)).decode()
         self.assertEqual(json.loads(heard.split("data: ", 1)[1]), {"topic": "run", "id": 5})
         answer.close()
+
+
+class OddTexts(WithApi):
+    def test_half_a_surrogate_pair_and_deep_nesting_are_kept_and_shown(self) -> None:
+        deep: Any = "end"
+        for _ in range(300):
+            deep = [deep]
+        id_ = self.made(page(self.town.url))
+        item = {"title": "A broken \ud83d sign", "text": "It is \ud83d", "deep": deep}
+        self.owner.post(f"/workflows/{id_}/samples", {"item": item})
+        (sample,) = self.owner.get(f"/workflows/{id_}/bench")["samples"]
+        self.assertEqual((sample["label"], sample["item"]), ("A broken ? sign", item))
+
+    def test_what_is_no_number_is_nothing(self) -> None:
+        with self.app.app_context():
+            self.assertEqual(send(CellView(step="a", sample=1, state="fresh", at=float("nan"))).json["at"], None)
 
 
 class LongAnswers(WithApi):

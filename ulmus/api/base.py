@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, Literal, TypeVar
 
 from flask import Response, current_app
 from pydantic import BaseModel, Field, RootModel
-from pydantic_core import to_json
+from pydantic_core import PydanticSerializationError, to_json
 
 from ..runtime.engine import Engine
 from ..runtime.proofing import Proofs
@@ -189,4 +190,10 @@ class ResultView(BaseModel):
 
 def send(view: BaseModel | Sequence[BaseModel], status: int = 200) -> Response:
     """A view as a JSON answer."""
-    return Response(to_json(view), status, mimetype="application/json")
+    try:
+        body = to_json(view, inf_nan_mode="null")
+    except PydanticSerializationError:
+        # A text from outside may hold half a surrogate pair, or lists far into lists, which only the standard library writes.
+        plain = [one.model_dump() for one in view] if isinstance(view, Sequence) else view.model_dump()
+        body = json.dumps(plain, default=str).encode()
+    return Response(body, status, mimetype="application/json")

@@ -369,4 +369,5 @@ def title_of(item: dict[str, Any]) -> str:
     found = item.get("title") or item.get("link") or item.get("identity")
     if not found:
         found = next((v for v in item.values() if isinstance(v, str) and v.strip()), "Item")
-    return " ".join(str(found).split())[:300]
+    # A title from outside may hold half a surrogate pair, which the database does not take.
+    return " ".join(str(found).split())[:300].encode("utf-8", "replace").decode()
