@@ -130,7 +130,7 @@ def plan(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:
     starts = {n: entries[n] for n in properties["start"]["properties"]["kind"]["enum"] if n in entries}
     lines = {n: entries[n] for n in properties["steps"]["items"]["properties"]["kind"]["enum"] if n in entries}
     told = " ".join(description.group(1).split())
-    fork = _IF.search(told) if "fork" in lines and not _EVENT.match(told[:3]) else None
+    fork = _IF.search(told) if "fork" in lines else None
     if fork is not None and fork.start() > 0:
         before = plan(everything.replace(description.group(1), told[: fork.start()].rstrip(" ,;")), schema) or {}
         ways = [(_condition(fork["if"], before), fork["then"]), ("", fork["else"] or "")]

@@ -184,10 +184,10 @@ class _Place:
         return f"<<each {Path((block.id, 'results'))} as one>><<{slot}>>\n\n<<end>>" if slot else None
 
     def _roots(self, stage: str = "") -> Iterator[tuple[str, Mapping[str, Any]]]:
-        stages = {line.id: getattr(self.kinds.get(line.kind), "stage", "") for line in self.above}
+        kinds = {line.id: self.kinds.get(line.kind) for line in self.above}
         for root, known in reversed(self.scope.items()):
-            if isinstance(known, dict) and root not in ("brand", "run") and (not stage or stages.get(root) == stage):
-                kind = next((self.kinds.get(line.kind) for line in self.above if line.id == root), None)
+            kind = kinds.get(root)
+            if isinstance(known, dict) and root not in ("brand", "run") and (not stage or (kind and kind.stage == stage)):
                 yield root, {name: shape for name, shape in known.items() if kind is None or name not in kind.left_to_choose}
 
     def _cells(self, columns: tuple[str, ...]) -> dict[str, str]:
