@@ -52,9 +52,8 @@ def engine_overhead() -> None:
             with services.store.write() as session:
                 workflow_id = workflows.create(session, Workflow(name="Bench", start=start, steps=steps), 1.0, "bench")
             workflows.go_live(engine, workflow_id, "bench")
-            with services.store.write() as session:
-                run_id = engine.begin(session, workflow_id, {"title": "x"}, "Bench")
-            engine.settle([run_id])
+            with engine.transaction() as tx:
+                engine.begin(tx, workflow_id, {"title": "x"}, "Bench")
             done.wait(120)
             time.sleep(0.2)
         gaps = [(b - a) * 1000 for a, b in itertools.pairwise(moments)]

@@ -28,7 +28,6 @@ from ulmus.protocols import feeds, pages
 from ulmus.protocols.aside import aside
 from ulmus.runtime import carry, links, workflows
 from ulmus.runtime.engine import Engine
-from ulmus.runtime.polling import push
 from ulmus.runtime.services import Services
 from ulmus.server import Config, Server
 from ulmus.steps.base import Result
@@ -116,10 +115,9 @@ def durable_steps() -> None:
         with house(folder, perform) as (services, engine):
             steps = [Line(id=f"s{i}", kind="read_page", settings={"url": "http://a.example"}) for i in range(STEPS)]
             workflow_id = made(services, engine, steps)
-            with services.store.write() as session:
-                ids = [engine.begin(session, workflow_id, {"title": "x"}, "Bench") for _ in range(RUNS)]
+            with engine.transaction() as tx:
+                [engine.begin(tx, workflow_id, {"title": "x"}, "Bench") for _ in range(RUNS)]
             began = time.perf_counter()
-            engine.settle(ids)
             done.wait(120)
             rate = count[0] / (time.perf_counter() - began)
         (folder / "bare.db").unlink()
@@ -217,7 +215,7 @@ def _fan_out(what: str, first: Line, place: str) -> None:
                 [sys.executable, "-c", ASKER, f"{server.port}"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
             )
             began = time.perf_counter()
-            run = push(engine, workflow_id, {"urls": urls, "title": "x"})
+            run = engine.runs.push(workflow_id, {"urls": urls, "title": "x"})
             assert run is not None
             while not ended(services, run):
                 time.sleep(0.05)
@@ -316,9 +314,9 @@ def recovery() -> None:
         engine = Engine(services)
         steps = [Line(id=f"s{i}", kind="read_page", settings={"url": "http://a.example"}) for i in range(3)]
         workflow_id = made(services, engine, steps)
-        with services.store.write() as session:
+        with engine.transaction() as tx:
             for _ in range(5000):
-                engine.begin(session, workflow_id, {"title": "x"}, "Bench")
+                engine.begin(tx, workflow_id, {"title": "x"}, "Bench")
         services.close()
         began = time.perf_counter()
         services = Services.open(folder)

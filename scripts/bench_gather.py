@@ -28,7 +28,6 @@ from ulmus.protocols import pages
 from ulmus.protocols.documents.pdf import read_pdf
 from ulmus.runtime import outsides
 from ulmus.runtime.engine import Engine
-from ulmus.runtime.polling import push
 from ulmus.runtime.services import Services
 
 LEADS, EACH, SITES_AT_ONCE, ANSWER = 200, 4, 32, 0.5
@@ -142,7 +141,7 @@ def lead_sites() -> None:
                 workflow_id = made(services, engine, [Line(id="all", kind="for_each", settings=block, steps=inside)], fields)
                 before = memory()
                 began = time.perf_counter()
-                run = push(engine, workflow_id, {"sites": "\n".join(hosts), "title": "x"})
+                run = engine.runs.push(workflow_id, {"sites": "\n".join(hosts), "title": "x"})
                 assert run is not None
                 while not ended(services, run):
                     time.sleep(0.05)

@@ -18,8 +18,9 @@ from .api.auth import hash_password
 from .core.workflow import read_file
 from .runtime import asking, workflows
 from .runtime.engine import Engine
-from .runtime.polling import look_once, push, title_of
+from .runtime.polling import look_once
 from .runtime.proofing import Proofs
+from .runtime.runs import title_of
 from .runtime.services import Services
 from .store import tables
 
@@ -142,10 +143,8 @@ def _one_run(
     fails = not is_seed and newest
     if fails:
         services.web.fetch(f"{town}/control/fault", method="POST", data={"outside": "page", "mode": "gone", "left": "1"})
-    with services.store.write() as session:
-        session.add(tables.Seen(workflow_id=workflow_id, identity=identity))
-        run_id = engine.begin(session, workflow_id, item, title_of(item))
-    engine.settle([run_id])
+    with engine.transaction() as tx:
+        run_id = engine.begin(tx, workflow_id, item, title_of(item), identity=identity)
     engine.outbox.look(now[0])
     if newest:
         return
@@ -176,7 +175,7 @@ def _pushed(services: Services, made: dict[str, int], plan: list[dict[str, Any]]
             services.clock = lambda now=now: now[0]  # type: ignore[misc]
             id_ = made[part["workflow"]]
             if part["item"]:
-                push(engine, id_, part["item"])
+                engine.runs.push(id_, part["item"])
             else:
                 engine.polling.look_at(id_)
             with services.store.read() as session:
@@ -202,7 +201,7 @@ def _answer(services: Services, engine: Engine, run_id: int, verdict: Any, by: s
         approval = session.scalar(select(tables.Approval).where(tables.Approval.run_id == run_id, tables.Approval.state == "open"))
     if approval is not None:
         text = approval.text.replace("#", "Worth a look. #", 1) if edit and len(approval.text) < 285 else approval.text
-        asking.answer(engine, approval.id, verdict, by, text, note)
+        asking.answer(engine.services, engine.writer, approval.id, verdict, by, text, note)
 
 
 def _pass_over(services: Services, waiting: dict[int, list[tuple[str, dict[str, Any]]]]) -> None:
@@ -223,7 +222,8 @@ def _backdate(services: Services, town: str) -> None:
 
 
 def _proofs(services: Services, made: dict[str, int]) -> None:
-    engine, proofs = Engine(services, Inline()), Proofs(services, Inline())
+    engine = Engine(services, Inline())
+    proofs = Proofs(services, Inline(), engine.handlers)
     for name, count in (
         ("seed-news", 3),
         ("canal-news", 3),

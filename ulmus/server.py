@@ -46,7 +46,7 @@ class Server:
         self.services.public_url = url
         self.engine = Engine(self.services)
         self._proof_threads = Threads(8)
-        proofs = Proofs(self.services, self._proof_threads)
+        proofs = Proofs(self.services, self._proof_threads, self.engine.handlers)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
         self.engine.start()
         # Reading a page at a time, many of them waiting: events hold a thread each.

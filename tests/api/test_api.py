@@ -195,8 +195,8 @@ class Workflows(WithApi):
     def test_what_has_run_is_put_away_and_never_deleted(self) -> None:
         id_ = self.made(page(self.town.url))
         self.owner.post(f"/workflows/{id_}/live")
-        with self.services.store.write() as session:
-            self.engine.begin(session, id_, {"title": "x"}, "A run")
+        with self.engine.transaction() as tx:
+            self.engine.begin(tx, id_, {"title": "x"}, "A run")
         self.assertIn("Put it away", self.owner.delete(f"/workflows/{id_}", 409)["message"])
 
 

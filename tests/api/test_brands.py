@@ -69,9 +69,8 @@ class Brands(WithApi):
         }
         workflow_id = self.made(document)
         workflows.go_live(self.engine, workflow_id, "owner@a.example")
-        with self.services.store.write() as session:
-            run = self.engine.begin(session, workflow_id, {"title": "One", "text": LIKED[0]}, "One")
-        self.engine.settle([run])
+        with self.engine.transaction() as tx:
+            run = self.engine.begin(tx, workflow_id, {"title": "One", "text": LIKED[0]}, "One")
         self.until(run, "done")
         found = self.owner.get("/brands/marrowbank")
         self.assertEqual([p["text"] for p in found["recent"]], [LIKED[0]])

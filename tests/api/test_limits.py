@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from tests.api.visitor import WithApi
 from ulmus.runtime import workflows
-from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 
@@ -33,7 +32,7 @@ class Brands(WithApi):
         }
         id_ = self.made(document)
         workflows.go_live(self.engine, id_, "m")
-        run = push(self.engine, id_, {"title": "x"})
+        run = self.engine.runs.push(id_, {"title": "x"})
         assert run is not None
         self.assertIn("limit is 0", self.until(run, "held").message)
         waiting = self.owner.get("/today")["waiting"][0]

@@ -51,7 +51,7 @@ def plans(draw: Any) -> flow.Plan:
     return flow.Plan("start", steps(0))
 
 
-BEGUN = flow.Begun(at=1.0, item={"text": "i"}, context={"run": {"number": 1}})
+BEGUN = flow.Begun(at=1.0, item={"text": "i"}, context={"run": {"number": 1}}, rules=flow.RULES)
 
 
 class Player:
@@ -77,6 +77,9 @@ class Player:
         """Some event that can happen now."""
         state, at = self.state, self.now
         if state.ended:
+            lanes = [child for block in state.root.closed.values() for child in block.kept.values() if child.current]
+            if state.outcome == "failed" and lanes and pick % 3 == 1:
+                return flow.TakenUp(at=at, address=lanes[pick % len(lanes)].prefix + lanes[pick % len(lanes)].current.id)  # type: ignore[union-attr]
             return flow.TakenUp(at=at, address=self.plan.steps[0].id) if state.outcome == "failed" and pick % 3 == 0 else None
         if state.outcome is not None:
             return flow.Ended(at=at, outcome=state.outcome, message=state.message)
@@ -103,6 +106,17 @@ class Player:
                 return flow.TimerFired(at=at, address=address)
             case flow.Ask():
                 return flow.Asked(at=at, address=address, approval=pick, text="X")
+            case flow.Permit():
+                covered = sorted(decision.allowed)
+                if covered and pick % 2:
+                    return flow.Permitted(at=at, address=address, scope=covered[0])
+                return flow.Asked(at=at, address=address, approval=pick, text="X", scope=f"scope {pick % 2}")
+            case flow.Follow():
+                if pick % 5 == 0:
+                    return flow.Failed(at=at, address=address, message="m", retryable=pick % 2 == 0)
+                if pick % 3 == 0:
+                    return flow.Followed(at=at, address=address, due=at + 5)
+                return flow.Done(at=at, address=address, output=self.gives(address, pick))
             case flow.Send():
                 return flow.Queued(at=at, address=address, piece=pick, key="k")
             case flow.Open():
@@ -150,6 +164,8 @@ class Player:
         if seq.phase == "queued":
             if pick % 5 == 0:
                 return flow.Unsure(at=at, address=address, message="?")
+            if pick % 3 == 0:
+                return flow.Accepted(at=at, address=address, receipt={"place": "p"}, due=at + 5)
             return flow.Sent(at=at, address=address, receipt={"link": "l"})
         if seq.phase == "unsure":
             return flow.Sent(at=at, address=address, receipt={"link": "l"})
@@ -185,7 +201,21 @@ def picture(state: flow.State) -> Any:
                 (block.said, block.calls, block.talk, block.allowed, round(block.spent, 9)),
             )
         )
-        return (seq.key, seq.values, seq.position, seq.phase, seq.attempt, seq.round, seq.due, seq.notes, seq.generation, inside)
+        job = (seq.receipt, seq.taken_at, seq.scope_asked, seq.beside is not None)
+        return (
+            seq.key,
+            seq.values,
+            seq.position,
+            seq.phase,
+            seq.attempt,
+            seq.round,
+            seq.due,
+            seq.notes,
+            seq.generation,
+            inside,
+            job,
+        )
 
     flat = (state.outcome, state.message, state.ended, state.held, state.steps, state.usage, sorted(state.at))
+    flat = (*flat, state.troubles, state.passed)
     return (of(state.root), flat)

@@ -168,7 +168,7 @@ class Fork(unittest.TestCase):
         self.assertEqual(run.places, ["way:2/post"])
         run.done("way:2/post", "p")
         self.assertEqual(run.state.values["post"], {"text": "p"})
-        self.assertEqual(run.state.values["way"], {"lane": "other", "lanes": ["other"]})
+        self.assertEqual(run.state.values["way"], {"lane": "other", "lanes": ["other"], "failed": 0, "failures": []})
 
     def test_every_lane_that_fits_runs_and_they_meet(self) -> None:
         run = Run(self.fork(), LOG).does(Opened, "way", lanes=[1, 2])
@@ -181,14 +181,43 @@ class Fork(unittest.TestCase):
         run = Run(self.fork(), LOG).does(Opened, "way", lanes=[])
         self.assertEqual(run.places, ["log"])
 
-    def test_a_failing_lane_lets_the_other_end_and_is_taken_up_alone(self) -> None:
+    def test_a_failing_lane_stops_only_itself_and_is_taken_up_alone(self) -> None:
         run = Run(self.fork(), LOG).does(Opened, "way", lanes=[1, 2]).does(Failed, "way:1/page", message="no")
         self.assertEqual(run.places, ["way:2/post"])
         run.done("way:2/post")
-        self.assertEqual(run.next, [Finish("failed", "Lane “good”: no")])
+        self.assertEqual(run.state.values["way"]["failures"], [{"lane": "good", "message": "no"}])
+        self.assertEqual(run.places, ["log"], "the page goes on without it")
+        run.done("log")
+        self.assertEqual(run.next, [Finish("failed", "Lane “good”: no The rest went on.")], "and tells of it at its end")
         run.does(Ended, outcome="failed").does(TakenUp, "way:1/page")
         self.assertEqual(run.places, ["way:1/page"])
-        self.assertEqual(run.done("way:1/page").places, ["log"])
+        run.done("way:1/page", "late")
+        self.assertEqual(run.next, [Finish("done", "")], "what came after it is not carried out twice")
+        self.assertEqual((run.state.values["page"]["text"], run.state.values["way"]["failed"]), ("late", 0))
+
+    def test_where_all_of_several_lanes_fail_so_does_the_fork(self) -> None:
+        run = Run(self.fork(), LOG).does(Opened, "way", lanes=[1, 2]).does(Failed, "way:1/page", message="no")
+        run.does(Failed, "way:2/post", message="neither")
+        self.assertEqual(run.next, [Finish("failed", "Lane “good”: no")])
+
+    def test_one_of_several_lanes_is_stopped_by_the_page_or_passed_over(self) -> None:
+        for event in ({"well": True}, {"well": False}):
+            stop = PlannedStep("enough", "stop")
+            fork = PlannedStep("way", "fork", lanes=(PlannedLane("good", (stop,)), PlannedLane("other", (POST,))))
+            run = Run(fork, LOG).does(Opened, "way", lanes=[1, 2])
+            run.does(Stopped, "way:1/enough", whole=False, message="not there", **event)
+            run.done("way:2/post")
+            self.assertEqual(run.places, ["log"])
+            run.done("log")
+            self.assertEqual(run.state.outcome, "done" if event["well"] else "failed")
+
+    def test_a_run_from_before_keeps_the_rules_it_began_with(self) -> None:
+        plan = Plan("start", (self.fork(), LOG))
+        state = flow.begin(plan, BEGUN.model_copy(update={"rules": 1}))
+        flow.apply(state, Opened(at=2, address="way", lanes=[1, 2]))
+        flow.apply(state, Failed(at=3, address="way:1/page", message="no"))
+        flow.apply(state, Done(at=4, address="way:2/post", output={}))
+        self.assertEqual(flow.decide(state), [Finish("failed", "Lane “good”: no")])
 
 
 class Repeat(unittest.TestCase):
@@ -237,20 +266,27 @@ class Policies(unittest.TestCase):
         run = self.run_with("value").does(Failed, "page", message="gone")
         self.assertEqual((run.state.values["page"], run.places), ({"text": "none"}, ["log"]))
 
-    def test_the_item_is_passed_over(self) -> None:
+    def test_outside_a_block_the_line_is_passed_over_and_not_the_run(self) -> None:
         run = self.run_with("skip").does(Failed, "page", message="gone")
-        self.assertEqual(run.next, [Finish("skipped", "gone")])
+        self.assertEqual((run.places, run.state.passed), (["log"], {"page": "gone"}))
+        self.assertNotIn("page", run.state.values)
 
     def test_inside_a_block_only_the_item_is_passed_over(self) -> None:
+        step = PlannedStep("page", "perform", retries=0, then="skip")
+        run = Run(each(step, POST), LOG).does(Opened, "all", items=["a"]).does(Failed, "all:1/page", message="gone")
+        self.assertEqual((run.state.values["all"]["passed_over"], run.places), (1, ["log"]))
+
+    def test_inside_one_of_several_lanes_only_the_lane_is_passed_over(self) -> None:
         step = PlannedStep("page", "perform", retries=0, then="skip")
         lane = PlannedStep("way", "fork", lanes=(PlannedLane("a", (step,)), PlannedLane("b", (POST,))))
         run = Run(each(lane), LOG).does(Opened, "all", items=["a"]).does(Opened, "all:1/way", lanes=[1, 2])
         run.does(Failed, "all:1/way:1/page", message="gone")
-        self.assertEqual(run.state.values["all"]["passed_over"], 1)
-        self.assertEqual(run.places, ["log"])
+        self.assertEqual(run.places, ["all:1/way:2/post"])
+        run.done("all:1/way:2/post")
+        self.assertEqual((run.state.values["all"]["passed_over"], run.places), (0, ["log"]))
 
     def test_a_person_is_asked_how_to_go_on(self) -> None:
-        for choice, expected in (("again", "Perform"), ("value", "Write"), ("skip", "Finish"), ("stop", "Finish")):
+        for choice, expected in (("again", "Perform"), ("value", "Write"), ("skip", "Write"), ("stop", "Finish")):
             with self.subTest(choice=choice):
                 run = self.run_with("ask").does(Failed, "page", message="gone")
                 self.assertEqual(run.next, [Judge("page", "page", "gone")])

@@ -19,7 +19,6 @@ from tests.runtime.test_starts import Starts
 from ulmus.protocols import mailbox
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import replies
-from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 
@@ -167,7 +166,7 @@ class Waiting(Starts):
         time.sleep(1.1)  # a mailbox knows the second a mail came in, and no more
         with mock.patch.object(replies, "EVERY", 0.1):
             id_ = self.started("by_hand", [wait])
-            run = push(self.engine, id_, {"title": "lockhouse"})
+            run = self.engine.runs.push(id_, {"title": "lockhouse"})
             assert run is not None
             self.until(run, "resting")
             self.reopen()

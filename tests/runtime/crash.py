@@ -51,12 +51,12 @@ while True:
         resting = list(session.scalars(select(tables.Run.id).where(tables.Run.state == "resting")))
     for id_ in waiting:
         try:
-            asking.answer(engine, id_, "approve", "Ines")
+            asking.answer(engine.services, engine.writer, id_, "approve", "Ines")
         except asking.AnswerRefused:
             pass
     for id_ in resting:
         if any(isinstance(d, flow.Listen) for d in flow.decide(engine.live(id_).state)):
-            engine.inside.arrive(id_, {"state": "ready"})
+            engine.arrivals.arrive(id_, {"state": "ready"})
     time.sleep(0.01)
 """
 

@@ -77,7 +77,7 @@ def furnish(services: Services, town: str, smtp: int) -> None:
         }
         seal = services.sealer.seal
         session.add(tables.Connection(key="model", kind="model", name="the model", settings=model, sealed=seal({"key": "k"})))
-        pond = {"endpoint": f"{town}/pondside/micropub", "limit": 300}
+        pond = {"endpoint": f"{town}/pondside/micropub", "limit": 300, "lists_within": 0.2}
         session.add(
             tables.Connection(key="pond", kind="posting", name="Pondside", settings=pond, sealed=seal({"token": "pond-token"}))
         )
@@ -105,7 +105,8 @@ class WithHouse(unittest.TestCase):
         """Open the house on its folder and start the engine."""
         self.services = Services.open(self.folder, frozenset({f"127.0.0.1:{self.town.port}"}), public_url="http://ulmus.example")
         self.engine = Engine(self.services)
-        self.proofs = Proofs(self.services, Threads(4))
+        self.engine.outbox.settle = 0.3
+        self.proofs = Proofs(self.services, Threads(4), self.engine.handlers)
         self.engine.start(polling=self.polling)
         self.addCleanup(self._close, self.engine, self.services)
 
@@ -168,11 +169,17 @@ class WithHouse(unittest.TestCase):
         return found
 
     def answer(self, run_id: int, verdict: asking.Verdict = "approve", **more: Any) -> None:
-        asking.answer(self.engine, self.question(run_id).id, verdict, "Ines", **more)
+        asking.answer(self.engine.services, self.engine.writer, self.question(run_id).id, verdict, "Ines", **more)
 
     def piece(self, run_id: int) -> tables.Piece:
-        with self.services.store.read() as session:
-            return session.scalars(select(tables.Piece).where(tables.Piece.run_id == run_id)).one()
+        """The piece of a run, once it stands in the outbox."""
+
+        def found() -> list[tables.Piece]:
+            with self.services.store.read() as session:
+                return list(session.scalars(select(tables.Piece).where(tables.Piece.run_id == run_id)))
+
+        self.wait_for(lambda: len(found()) == 1)
+        return found()[0]
 
     def rows(self) -> list[dict[str, Any]]:
         with self.services.store.read() as session:

@@ -27,9 +27,8 @@ class Article(WithHouse):
         workflows.go_live(self.engine, workflow_id, WHO)
         report = files.keep(self.services, "report.pdf", "application/pdf", pdf("towpath"))
         item = {"title": "calm", "report": report, "tone": "calm", "words": 900, "sent": ""}
-        with self.services.store.write() as session:
-            run = self.engine.begin(session, workflow_id, item, "calm")
-        self.engine.settle([run])
+        with self.engine.transaction() as tx:
+            run = self.engine.begin(tx, workflow_id, item, "calm")
         self.answer(run)
         self.until(run, "done", "failed", seconds=30)
         state = self.engine.live(run).state

@@ -45,10 +45,8 @@ class Assignments(WithHouse):
     def started(self, document: dict[str, Any]) -> int:
         workflow_id = self.made(document)
         workflows.go_live(self.engine, workflow_id, WHO)
-        with self.services.store.write() as session:
-            run = self.engine.begin(session, workflow_id, {"title": "By hand"}, "By hand")
-        self.engine.settle([run])
-        return run
+        with self.engine.transaction() as tx:
+            return self.engine.begin(tx, workflow_id, {"title": "By hand"}, "By hand")
 
     def events(self, run_id: int) -> list[flow.Event]:
         with self.services.store.read() as session:

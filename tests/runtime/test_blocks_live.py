@@ -13,7 +13,6 @@ from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import asking, carry, workflows
-from ulmus.runtime.polling import push
 from ulmus.steps.base import Context, Result
 from ulmus.store import tables
 
@@ -68,7 +67,7 @@ class Flowing(WithHouse):
         return self.begun(item)
 
     def begun(self, item: dict[str, Any]) -> int:
-        run = push(self.engine, self.id, item)
+        run = self.engine.runs.push(self.id, item)
         assert run is not None
         return run
 
@@ -153,7 +152,7 @@ class Blocks(Flowing):
         log = step("log", "add_row", sheet="log", cells={"Post": "<<back.came>> <<back.item.state>>", "Link": "<<run.link>>"})
         run = self.run_page([wait, log], {"it": "x"}, lambda id_, c: "x")
         self.until(run, "resting")
-        self.engine.inside.arrive(run, {"state": "finished"})
+        self.engine.arrivals.arrive(run, {"state": "finished"})
         self.until(run, "done")
         self.assertEqual(self.rows()[0]["Post"], "yes finished")
         self.assertIn("/call/run/", self.rows()[0]["Link"])
@@ -224,8 +223,8 @@ class Blocks(Flowing):
         self.wait_for(lambda: len(self.open_questions(run)) == 2)
         first, second = self.open_questions(run)
         self.assertEqual({first.text, second.text}, {"draft a", "draft b"})
-        asking.answer(self.engine, first.id, "approve", "Ines", "better")
-        asking.answer(self.engine, second.id, "decline", "Ines", None, "no")
+        asking.answer(self.engine.services, self.engine.writer, first.id, "approve", "Ines", "better")
+        asking.answer(self.engine.services, self.engine.writer, second.id, "decline", "Ines", None, "no")
         self.until(run, "done")
         self.assertEqual([r["post"]["text"] for r in self.values(run)["all"]["results"]], ["better"])
 

@@ -57,7 +57,7 @@ class TheWholeArc(WithHouse):
 
     def test_changes_made_in_place_are_what_goes_out(self) -> None:
         run_id = self.new_item(self.live())
-        self.answer(run_id, text="  Better words.  ")
+        self.answer(run_id, text="  Better words.  ", despite=True)
         self.until(run_id, "done")
         self.assertEqual(self.posts(), ["Better words."])
         self.assertEqual(self.rows()[0]["Post"], "Better words.")
@@ -71,10 +71,10 @@ class TheWholeArc(WithHouse):
     def test_an_answer_counts_once(self) -> None:
         run_id = self.new_item(self.live())
         question = self.question(run_id)
-        asking.answer(self.engine, question.id, "approve", "Ines")
+        asking.answer(self.engine.services, self.engine.writer, question.id, "approve", "Ines")
         for verdict in ("approve", "back", "decline"):
             with self.assertRaisesRegex(asking.AnswerRefused, "already approved by Ines"):
-                asking.answer(self.engine, question.id, verdict, "Somebody", note="x")  # type: ignore[arg-type]
+                asking.answer(self.engine.services, self.engine.writer, question.id, verdict, "Somebody", note="x")  # type: ignore[arg-type]
         self.until(run_id, "done")
         self.assertEqual(len(self.posts()), 1)
 
@@ -85,7 +85,7 @@ class TheWholeArc(WithHouse):
 
         def press(who: str) -> None:
             try:
-                asking.answer(self.engine, question.id, "approve", who)
+                asking.answer(self.engine.services, self.engine.writer, question.id, "approve", who)
                 told.append("taken")
             except asking.AnswerRefused:
                 told.append("refused")
@@ -109,9 +109,9 @@ class TheWholeArc(WithHouse):
             ("back", {"note": "x" * 5000}, "too long"),
         ):
             with self.subTest(words=words), self.assertRaisesRegex(asking.AnswerRefused, words):
-                asking.answer(self.engine, question.id, verdict, "Ines", **more)  # type: ignore[arg-type]
+                asking.answer(self.engine.services, self.engine.writer, question.id, verdict, "Ines", **more)  # type: ignore[arg-type]
         with self.assertRaisesRegex(asking.AnswerRefused, "no such draft"):
-            asking.answer(self.engine, 999, "approve", "Ines")
+            asking.answer(self.engine.services, self.engine.writer, 999, "approve", "Ines")
         self.assertEqual(self.run_of(run_id).state, "asking")
 
 
@@ -230,7 +230,7 @@ class Failing(WithHouse):
     def answer_any(self, run_id: int) -> None:
         with self.services.store.read() as session:
             id_ = session.scalar(select(tables.Approval.id).where(tables.Approval.run_id == run_id))
-        asking.answer(self.engine, id_ or 0, "approve", "Ines")
+        asking.answer(self.engine.services, self.engine.writer, id_ or 0, "approve", "Ines")
 
 
 class Doubt(WithHouse):
@@ -320,7 +320,7 @@ class Restarts(WithHouse):
     def test_an_intent_without_a_receipt_is_asked_about_and_not_sent_again(self) -> None:
         run_id = self.new_item(self.live())
         question = self.question(run_id)
-        self.engine.outbox.look = lambda now: None  # type: ignore[method-assign]
+        self.engine.ticker.looks.remove(self.engine.outbox.look)
         self.answer(run_id)
         piece = self.piece(run_id)
         # As if the process had died between sending and the receipt: the network has it, we do not know.
@@ -335,7 +335,7 @@ class Restarts(WithHouse):
 
     def test_an_intent_that_never_arrived_is_sent(self) -> None:
         run_id = self.new_item(self.live())
-        self.engine.outbox.look = lambda now: None  # type: ignore[method-assign]
+        self.engine.ticker.looks.remove(self.engine.outbox.look)
         self.answer(run_id)
         with self.services.store.write() as session:
             session.get_one(tables.Piece, self.piece(run_id).id).state = "intent"
@@ -500,7 +500,7 @@ class GoingLive(WithHouse):
         with self.services.store.write() as session:
             workflows.save(session, id_, read_file(document), 1, 1.0)
         workflows.go_live(self.engine, id_, WHO)
-        self.answer(run_id, text="As approved.")
+        self.answer(run_id, text="As approved.", despite=True)
         self.until(run_id, "done")
         self.assertEqual(self.posts(), ["As approved."])
 

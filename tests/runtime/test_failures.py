@@ -12,7 +12,6 @@ from tests.runtime.house import WHO, WithHouse
 from tests.runtime.test_starts import CALENDAR, Starts
 from ulmus.core import flow
 from ulmus.runtime import workflows
-from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 QUICK = {"retries": 1, "wait": 0.05}
@@ -67,7 +66,7 @@ class InBlocks(WithHouse):
 
     def trial(self, outside: str, mode: str, after: str) -> tables.Run:
         self.fault(outside, mode, 2)
-        run = push(self.engine, self.made_live(after), {"title": f"{outside} {mode}"})
+        run = self.engine.runs.push(self.made_live(after), {"title": f"{outside} {mode}"})
         assert run is not None
         return self.seen_through(run)
 

@@ -12,7 +12,6 @@ from tests.runtime.test_blocks_live import step
 from ulmus.core.workflow import read_file
 from ulmus.protocols import robots
 from ulmus.runtime import files, workflows
-from ulmus.runtime.polling import push
 from ulmus.store import tables
 
 FORM = {"heading": "h", "fields": [{"name": "report", "label": "r", "type": "file"}]}
@@ -41,7 +40,7 @@ class Gathering(WithHouse):
         return id_
 
     def run_it(self, id_: int, **item: Any) -> dict[str, Any]:
-        run = push(self.engine, id_, {"title": "x", **item})
+        run = self.engine.runs.push(id_, {"title": "x", **item})
         assert run is not None
         record = self.until(run, "done", "failed", seconds=30)
         self.assertEqual(record.state, "done", record.message)

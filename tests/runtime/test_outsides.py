@@ -163,10 +163,8 @@ class InTheHouse(WithHouse):
         ]
         id_ = self.made(document)
         workflows.go_live(self.engine, id_, WHO)
-        with self.services.store.write() as session:
-            ids = [self.engine.begin(session, id_, {"title": "x"}, f"{n}") for n in range(count)]
-        self.engine.settle(ids)
-        return ids
+        with self.engine.transaction() as tx:
+            return [self.engine.begin(tx, id_, {"title": "x"}, f"{n}") for n in range(count)]
 
     def test_a_model_that_is_down_is_left_in_peace_and_everything_goes_on_after(self) -> None:
         self.fault("model", "down")

@@ -23,7 +23,8 @@ from ulmus.protocols import chat
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import carry
 from ulmus.runtime.bus import MOST_WAITING, Bus
-from ulmus.runtime.polling import fingerprint, title_of
+from ulmus.runtime.polling import fingerprint
+from ulmus.runtime.runs import title_of
 from ulmus.runtime.services import Services, run_values
 from ulmus.steps import kinds
 from ulmus.steps.base import Connection, Context, StepFailed

@@ -58,9 +58,8 @@ class Kit(WithHouse):
 
     def test_a_run_makes_keeps_saves_and_posts_it(self) -> None:
         workflows.go_live(self.engine, self.workflow_id, WHO)
-        with self.services.store.write() as session:
-            run = self.engine.begin(session, self.workflow_id, {"title": "Midsummer pea"}, "Midsummer pea")
-        self.engine.settle([run])
+        with self.engine.transaction() as tx:
+            run = self.engine.begin(tx, self.workflow_id, {"title": "Midsummer pea"}, "Midsummer pea")
         self.until(run, "done", "failed")
         values = self.engine.live(run).state.values
         self.assertEqual((values["picture"]["width"], values["picture"]["type"]), (1536, "image/png"))

@@ -13,7 +13,6 @@ from sqlalchemy import select
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
 from ulmus.runtime import polling, sheets, workflows
-from ulmus.runtime.polling import push
 from ulmus.steps.fields import FormField, read_fields
 from ulmus.store import tables
 
@@ -218,10 +217,10 @@ class Rows(Starts):
 class OtherRuns(Starts):
     def test_a_run_that_ended_well_starts_one(self) -> None:
         first = self.started("by_hand", [{"id": "say", "kind": "set_values", "settings": {"values": {"text": "<<start.title>>!"}}}])
-        push(self.engine, first, {"title": "Before"})
+        self.engine.runs.push(first, {"title": "Before"})
         self.settled(first, 1)
         second = self.started("after_workflow", workflow=str(first))
-        push(self.engine, first, {"title": "After"})
+        self.engine.runs.push(first, {"title": "After"})
         self.settled(first, 2)
         self.engine.polling.look_at(second)
         self.engine.polling.look_at(second)
@@ -233,7 +232,7 @@ class OtherRuns(Starts):
             self.started("after_workflow", workflow=str(first)),
             self.started("after_workflow", workflow=str(first), how="failed"),
         )
-        push(self.engine, first, {"title": "x"})
+        self.engine.runs.push(first, {"title": "x"})
         self.settled(first, 1)
         for id_ in (well, failed):
             self.engine.polling.look_at(id_)
@@ -318,14 +317,14 @@ class Fields(Starts):
 class Pushed(Starts):
     def test_an_item_with_an_identity_counts_once(self) -> None:
         id_ = self.started("call")
-        self.assertIsNotNone(push(self.engine, id_, {"title": "x"}, "call:1"))
-        self.assertIsNone(push(self.engine, id_, {"title": "x"}, "call:1"))
+        self.assertIsNotNone(self.engine.runs.push(id_, {"title": "x"}, "call:1"))
+        self.assertIsNone(self.engine.runs.push(id_, {"title": "x"}, "call:1"))
 
     def test_a_paused_workflow_takes_nothing(self) -> None:
         id_ = self.started("call")
         workflows.pause(self.engine, id_, WHO)
         with self.assertRaisesRegex(ValueError, "not live"):
-            push(self.engine, id_, {"title": "x"})
+            self.engine.runs.push(id_, {"title": "x"})
 
 
 class Identities(Starts):
@@ -351,7 +350,7 @@ class Identities(Starts):
     def test_one_that_was_pushed_is_known_too(self) -> None:
         id_ = self.started("by_hand")
         for name in self.ODD:
-            self.assertIsNotNone(push(self.engine, id_, {"title": name or "none"}, name))
-            self.assertIsNone(push(self.engine, id_, {"title": "again"}, name), name)
+            self.assertIsNotNone(self.engine.runs.push(id_, {"title": name or "none"}, name))
+            self.assertIsNone(self.engine.runs.push(id_, {"title": "again"}, name), name)
         self.settled(id_, len(self.ODD))
         self.assertEqual(self.seen(id_, self.ODD), set(self.ODD))

@@ -190,7 +190,7 @@ def _opened(token: str) -> int:
 
 def _take(approval_id: int, body: Answer, by: str) -> None:
     try:
-        asking.answer(house().engine, approval_id, body.verdict, by, body.text, body.note)
+        asking.answer(house().engine.services, house().engine.writer, approval_id, body.verdict, by, body.text, body.note)
     except asking.AnswerRefused as error:
         raise Refusal(str(error), 409) from None
 

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
-from ..runtime.polling import title_of
+from ..runtime.runs import title_of
 from ..store import tables
 from .base import CellState, CellView, IterationView, UsageView, VersionView, house
 from .views import cells_brief, fill_cell, flow_brief, marked, versions

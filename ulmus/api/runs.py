@@ -332,14 +332,14 @@ def again(path: RunPath) -> Reply:
     """Carry a run out again: a new run on the same starting item, on the live revision."""
     engine, services = house().engine, house().services
     live = engine.live(path.id)
-    with services.store.write() as session:
+    with engine.transaction() as tx:
+        session = tx.session
         record = session.get_one(tables.WorkflowRecord, live.workflow_id)
         if record.revision_id is None:
             raise Refusal("This workflow has never been live.", 409)
         title = session.get_one(tables.Run, path.id).title
-        run_id = engine.begin(session, live.workflow_id, live.state.values[live.workflow.start.id], title)
+        run_id = engine.begin(tx, live.workflow_id, live.state.values[live.workflow.start.id], title)
         audit(session, services.clock(), g.user.email, "carried a run out again", str(path.id))
-    engine.settle([run_id])
     return send(Began(run=run_id), 201)
 
 

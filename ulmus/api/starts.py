@@ -17,7 +17,7 @@ from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
 from ..runtime import files, links
 from ..runtime.calls import Answers, CallRefused, Crowd, prove, read_body
-from ..runtime.polling import push, title_of
+from ..runtime.runs import title_of
 from ..runtime.services import audit
 from ..steps import kinds
 from ..steps.fields import FormField, read_fields
@@ -200,7 +200,7 @@ def by_hand(path: StartPath, body: ByHand) -> Reply:
         item = {**values, "title": title_of(values) if values else f"By hand, {g.user.name}", "by": g.user.email}
     else:
         raise Refusal("Choose a sample to begin with.", 422)
-    run = push(house().engine, path.id, item)
+    run = house().engine.runs.push(path.id, item)
     with services.store.write() as session:
         audit(session, services.clock(), g.user.email, "started a run by hand", record.name)
     assert run is not None
@@ -318,7 +318,7 @@ def fill_in(path: TokenPath) -> Reply:
         values[name] = files.keep(services, upload.filename or "file", upload.mimetype, upload.stream.read())
     sent = dt.datetime.fromtimestamp(services.clock(), dt.UTC).isoformat(timespec="seconds")
     try:
-        push(house().engine, record.id, {"title": title_of(values), **values, "sent": sent})
+        house().engine.runs.push(record.id, {"title": title_of(values), **values, "sent": sent})
     except ValueError:
         raise Refusal("This form is closed at the moment. Nothing was sent.", 409) from None
     return send(Thanks(says=settings.thanks))
@@ -379,14 +379,14 @@ def call(token: str) -> Any:
     title = render(parse(settings.title), {start.id: item}).text if settings.title and start else ""
     item["title"] = (title.strip() or title_of(found) if found else title) or f"Call at {arrived}"
     try:
-        run = push(house().engine, number, item, identity)
+        run = house().engine.runs.push(number, item, identity)
     except ValueError:
         return {"message": "This workflow is not live at the moment. Nothing was taken."}, 409
     if run is None:
         return {"message": "This call was taken before.", "taken": False}, 200
     if settings.answer == "now":
         return {"message": "Taken.", "taken": True, "run": run}, 202
-    state, result = Answers(house().engine).result(run, settings.reply, settings.seconds)
+    state, result = Answers(house().services, house().engine.writer).result(run, settings.reply, settings.seconds)
     status = 200 if state in ("done", "skipped") else 202 if state == "running" else 422
     return Response(json.dumps({"state": state, "run": run, "result": result}), status, mimetype="application/json")
 
@@ -408,5 +408,5 @@ def call_run(token: str) -> Any:
         run = session.get(tables.Run, number)
     if run is None or run.ended_at is not None:
         return {"message": "This run has ended; it waits for nothing."}, 410
-    house().engine.inside.arrive(number, {**item, "query": dict(request.args)} if request.args else item)
+    house().engine.arrivals.arrive(number, {**item, "query": dict(request.args)} if request.args else item)
     return {"message": "Taken."}, 202

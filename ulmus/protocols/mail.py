@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 import smtplib
 import socket
 import ssl
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from email.message import EmailMessage
-from email.utils import formataddr
+from email.utils import format_datetime, formataddr
 
 from .errors import OutsideError
 
@@ -25,13 +27,15 @@ class Mailer:
     sender_name: str
 
 
-def message(mailer: Mailer, to: str, subject: str, text: str, html: str, message_id: str) -> EmailMessage:
-    """A message with a plain and an HTML part."""
+def message(mailer: Mailer, to: str, subject: str, text: str, html: str, key: str, now: float) -> EmailMessage:
+    """A message with a plain and an HTML part, dated `now` (seconds since the epoch). `key` makes its Message-ID one of a kind
+    (RFC 5322, section 3.6.4); its right-hand side is the sender's own domain."""
     mail = EmailMessage()
     mail["From"] = formataddr((mailer.sender_name, mailer.sender))
     mail["To"] = to
     mail["Subject"] = " ".join(subject.split())
-    mail["Message-ID"] = message_id
+    mail["Date"] = format_datetime(datetime.fromtimestamp(now, UTC))
+    mail["Message-ID"] = f"<{key}@{mailer.sender.rpartition('@')[2]}>"
     mail.set_content(text)
     mail.add_alternative(html, subtype="html")
     return mail
@@ -45,14 +49,34 @@ def send(mailer: Mailer, mail: EmailMessage) -> None:
             sending = True
             smtp.send_message(mail)
             sending = False
-    except smtplib.SMTPRecipientsRefused:
-        raise OutsideError(f"The mail server does not know {mail['To']}.") from None
+    except smtplib.SMTPRecipientsRefused as error:
+        code, said = next(iter(error.recipients.values()))
+        raise _recipient_refused(str(mail["To"]), int(code), said) from None
     except smtplib.SMTPResponseException as error:
         raise OutsideError(
-            f"The mail server refused the mail ({error.smtp_code}).", retryable=400 <= error.smtp_code < 500
+            f"The mail server refused the mail ({_said(error.smtp_code, error.smtp_error)}).",
+            retryable=400 <= error.smtp_code < 500,
         ) from None
     except (OSError, smtplib.SMTPException) as error:
         raise OutsideError(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=sending) from None
+
+
+def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:
+    """Why a recipient was refused (RFC 5321, section 4.2.3; enhanced codes after RFC 3463): for now, because this server does
+    not send on for this sender, or because there is no such mailbox."""
+    told = _said(code, said)
+    if 400 <= code < 500:
+        return OutsideError(f"The mail server does not take mail to {to} at the moment ({told}).", retryable=True)
+    if re.search(r"\brelay|\b5\.7\.|not permitted|authenticat", told, re.IGNORECASE):
+        return OutsideError(
+            f"The mail server does not send on to {to} for this sender ({told}). Check its user and password, and the sender’s address."
+        )
+    return OutsideError(f"The mail server does not know {to} ({told}).")
+
+
+def _said(code: int, said: bytes | str) -> str:
+    words = said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)
+    return f"{code} {' '.join(words.split())[:200]}".strip()
 
 
 def probe(mailer: Mailer) -> str:

@@ -52,6 +52,28 @@ class Letter:
     arrived: float = 0.0
 
 
+def is_from(sender: str, wanted: str) -> bool:
+    """Whether a sender's address is the one `wanted`, or one of several parted by commas; empty wants any. Addresses are
+    compared whole: ``ines@a.example`` is that address and no other, ``@a.example`` or ``a.example`` any of that domain, a bare
+    ``ines`` any address with that whole name before its @."""
+    choices = [one for one in (part.strip().casefold() for part in wanted.replace(";", ",").split(",")) if one]
+    name, _, domain = (parseaddr(sender)[1] or sender).strip().casefold().rpartition("@")
+    if not choices:
+        return True
+    for choice in choices:
+        choice = parseaddr(choice)[1] if "<" in choice else choice
+        before, at, after = choice.rpartition("@")
+        if at and before:
+            fits = (before, after) == (name, domain)
+        elif at or "." in choice:
+            fits = after == domain
+        else:
+            fits = choice == name
+        if fits:
+            return True
+    return False
+
+
 @contextmanager
 def _opened(box: Mailbox) -> Iterator[IMAPClient]:
     """Signed in; whatever goes wrong inside becomes an `OutsideError` in words."""

@@ -1,25 +1,41 @@
 """Posting by Micropub (W3C Recommendation), with ways to find out whether a post arrived.
 
-A post carries a ``uid`` property (microformats2) and the same value as an Idempotency-Key header.
-After a lost answer the server is asked for its recent posts (``q=source``) and the ``uid`` is looked for.
+A post carries a ``uid`` property (microformats2) and the same value as an Idempotency-Key header. Posts are sent
+form-encoded, which every server takes (section 3.2); a server that wants JSON (415) gets that. A picture goes to the
+server's media endpoint where it has one (section 3.6). After a lost answer the server is asked for its posts
+(``q=source``), page after page where it gives pages, and the ``uid`` is looked for.
 """
 
 from __future__ import annotations
 
 import json
+import re
+import threading
+import time
+from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import urlencode, urljoin
+from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
 from urllib3 import encode_multipart_formdata
 
 from .errors import OutsideError
-from .net import Fetched, Web, status_error
+from .net import Fetched, Web, retry_after, status_error
+
+PAGE = 100
+MOST_PAGES = 50
+SURELY_WHOLE = 10
+"""A list without pages of fewer posts than this is the whole of them: no server cuts its lists so short."""
+OLDER = 600.0
+"""Seconds by which a post must be older than the attempt for the list to reach back behind it."""
+KNOWN_FOR = 600.0
+_LINK = re.compile(r'<([^>]*)>\s*;[^,<]*\brel="?[^",;]*\bmicropub\b', re.IGNORECASE)
 
 
 @dataclass(frozen=True)
 class Endpoint:
-    """A Micropub endpoint and its bearer token (RFC 6750)."""
+    """A Micropub endpoint, or the address of a site that names one, and its bearer token (RFC 6750)."""
 
     url: str
     token: str
@@ -28,7 +44,7 @@ class Endpoint:
 @dataclass(frozen=True)
 class Post:
     """A note (h-entry). `key` identifies it: the same key is the same post. A photo is an address, or a file (name, type,
-    content), which goes along with the post (section 3.3.1)."""
+    content)."""
 
     content: str
     key: str
@@ -36,57 +52,190 @@ class Post:
     photo: str | tuple[str, str, bytes] = ""
 
 
-def create(web: Web, endpoint: Endpoint, post: Post) -> str:
-    """Publish `post` and give its address (the Location header). Raises `OutsideError`.
+@dataclass(frozen=True)
+class Created:
+    """What the server answered: the post's address, where it gave one, and whether it is there by now (201) or only
+    accepted (202)."""
 
-    `OutsideError.ambiguous` is set where the post may have been taken although no answer came.
-    """
-    properties: dict[str, list[Any]] = {"content": [post.content], "uid": [post.key]}
-    if post.categories:
-        properties["category"] = list(post.categories)
+    link: str
+    there: bool
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What asking for a post brought: its address where it is there, and where it is not, whether the answer could have shown
+    it; `why` not, in words."""
+
+    link: str | None = None
+    tells: bool = False
+    why: str = ""
+
+
+def create(web: Web, endpoint: Endpoint, post: Post) -> Created:
+    """Publish `post`. Raises `OutsideError`; its `ambiguous` is set where the post may have been taken although no answer came."""
+    endpoint = discovered(web, endpoint)
     headers = _headers(endpoint) | {"Idempotency-Key": f'"{post.key}"'}
-    if isinstance(post.photo, tuple):
-        form: list[tuple[str, Any]] = [("h", "entry"), ("content", post.content), ("uid", post.key), ("photo", _part(post.photo))]
-        body, kind = encode_multipart_formdata([*form, *(("category[]", one) for one in post.categories)])
-        got = web.fetch(endpoint.url, method="POST", content=body, headers={**headers, "Content-Type": kind}, max_seconds=120)
-    else:
-        if post.photo:
-            properties["photo"] = [post.photo]
-        got = web.fetch(endpoint.url, method="POST", json={"type": ["h-entry"], "properties": properties}, headers=headers)
+    photo = post.photo
+    if isinstance(photo, tuple):
+        place = str(_known(web, endpoint).get("media-endpoint") or "")
+        if not place:
+            return _created(endpoint, _send(web, endpoint, headers, post, photo))
+        photo = _upload(web, urljoin(endpoint.url, place), endpoint, photo)
+    form = [("h", "entry"), ("content", post.content), ("uid", post.key)]
+    form += [("category[]", one) for one in post.categories] + ([("photo", photo)] if photo else [])
+    got = _post(web, endpoint.url, urlencode(form).encode(), "application/x-www-form-urlencoded", headers)
+    if got.status == 415:
+        # Refused unread: it takes JSON only.
+        properties: dict[str, list[Any]] = {"content": [post.content], "uid": [post.key]}
+        properties |= {"category": list(post.categories)} if post.categories else {}
+        properties |= {"photo": [photo]} if photo else {}
+        body = json.dumps({"type": ["h-entry"], "properties": properties}, ensure_ascii=False).encode()
+        got = _post(web, endpoint.url, body, "application/json", headers)
+    return _created(endpoint, got)
+
+
+def _send(web: Web, endpoint: Endpoint, headers: Mapping[str, str], post: Post, photo: tuple[str, str, bytes]) -> Fetched:
+    """A post with its picture in it (section 3.3.1), for servers without a media endpoint."""
+    name, kind, content = photo
+    form: list[tuple[str, Any]] = [("h", "entry"), ("content", post.content), ("uid", post.key), ("photo", (name, content, kind))]
+    body, media = encode_multipart_formdata([*form, *(("category[]", one) for one in post.categories)])
+    return _post(web, endpoint.url, body, media, headers, 120)
+
+
+def _post(web: Web, url: str, body: bytes, kind: str, headers: Mapping[str, str], seconds: float = 30) -> Fetched:
+    return web.fetch(
+        url, method="POST", content=body, headers={**headers, "Content-Type": kind}, max_seconds=seconds, follow=(307, 308)
+    )
+
+
+def _upload(web: Web, place: str, endpoint: Endpoint, photo: tuple[str, str, bytes]) -> str:
+    """Give a picture to the media endpoint; gives its address. A picture that is there twice harms nobody."""
+    name, kind, content = photo
+    body, media = encode_multipart_formdata([("file", (name, content, kind))])
+    got = web.fetch(place, method="POST", content=body, headers={**_headers(endpoint), "Content-Type": media}, max_seconds=120)
+    if got.status not in (200, 201, 202) or not got.headers.get("location"):
+        error = status_error(got, "The network’s store for pictures")
+        raise OutsideError(error.message, retryable=error.retryable, retry_after=error.retry_after)
+    return urljoin(place, got.headers["location"])
+
+
+def _created(endpoint: Endpoint, got: Fetched) -> Created:
     if got.status in (201, 202):
-        return urljoin(endpoint.url, got.headers.get("location", ""))
+        place = got.headers.get("location", "").strip()
+        return Created(urljoin(endpoint.url, place) if place else "", got.status == 201)
     raise _refusal(got)
 
 
-def _part(file: tuple[str, str, bytes]) -> tuple[str, bytes, str]:
-    name, kind, content = file
-    return name, content, kind
+# -- finding a post -------------------------------------------------------------------------------------
 
 
-def find(web: Web, endpoint: Endpoint, key: str) -> tuple[bool, str]:
-    """Ask whether a post with `key` is there: (can the server tell, its address or an empty text).
+def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0) -> Looked:
+    """Ask for a post with `key` that was sent at `since` (seconds since the epoch), if at all.
 
-    Raises `OutsideError` where the server cannot be reached now.
+    That it is not there is told only by an answer that could have shown it: posts are listed with their ``uid``, and either
+    every page was read, or the list reaches back behind `since`, or it is too short to have been cut. Raises `OutsideError`
+    where the server cannot be reached now.
     """
-    got = web.fetch(f"{endpoint.url}?{urlencode({'q': 'source', 'limit': 50})}", headers=_headers(endpoint))
-    if got.status in (400, 404, 405, 501):
-        return False, ""
-    if got.status != 200:
-        raise status_error(got, "The network")
+    endpoint = discovered(web, endpoint)
+    asked: set[str] = set()
+    dates: list[float | None] = []
+    after, count, keyed = "", 0, True
+    for _ in range(MOST_PAGES):
+        query = {"q": "source", "limit": str(PAGE)} | ({"after": after} if after else {})
+        got = web.fetch(_with(endpoint.url, query), headers=_headers(endpoint))
+        if got.status in (400, 404, 405, 501):
+            return Looked(why="The network does not list its posts.")
+        if got.status != 200:
+            raise status_error(got, "The network")
+        try:
+            data = json.loads(got.body)
+            for item in data["items"]:
+                properties = item["properties"]
+                uids = properties.get("uid") or []
+                if key in (uids if isinstance(uids, list) else [uids]):
+                    return Looked(str((properties.get("url") or [""])[0]))
+                keyed = keyed and bool(uids)
+                dates.append(_moment(properties.get("published")))
+            count += len(data["items"])
+            paging = data.get("paging")
+            after = str(paging.get("after") or "") if isinstance(paging, dict) else ""
+        except (ValueError, LookupError, TypeError, AttributeError):
+            return Looked(why="The network’s list of posts cannot be read.")
+        if not keyed:
+            return Looked(why="The network lists posts without the key they were sent with.")
+        if _reaches_behind(dates, since):
+            return Looked(tells=True)
+        if not after or after in asked:
+            paged = isinstance(paging, dict)
+            if paged or count < SURELY_WHOLE:
+                return Looked(tells=True)
+            return Looked(why="The network’s list of posts may have been cut before it.")
+        asked.add(after)
+    return Looked(why="The network’s list of posts is too long to be read to its end.")
+
+
+def _reaches_behind(dates: list[float | None], since: float) -> bool:
+    """Whether a list, newest first, goes back to posts from before `since`."""
+    if not dates or not since or any(date is None for date in dates):
+        return False
+    known = [date for date in dates if date is not None]
+    return known == sorted(known, reverse=True) and known[-1] < since - OLDER
+
+
+def _moment(published: Any) -> float | None:
     try:
-        items = json.loads(got.body)["items"]
-        for item in items:
-            properties = item["properties"]
-            if key in properties.get("uid", []):
-                return True, str((properties.get("url") or [""])[0])
-    except (ValueError, LookupError, TypeError, AttributeError):
-        return False, ""
-    return True, ""
+        first = published[0] if isinstance(published, list) else published
+        moment = datetime.fromisoformat(str(first))
+    except (ValueError, LookupError, TypeError):
+        return None
+    return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp()
+
+
+# -- what a server says of itself -----------------------------------------------------------------------
+
+
+_FOUND: dict[str, tuple[float, str]] = {}
+_CONFIG: dict[tuple[str, str], tuple[float, dict[str, Any]]] = {}
+_LOCK = threading.Lock()
+
+
+def discovered(web: Web, endpoint: Endpoint) -> Endpoint:
+    """The endpoint itself where `endpoint` is the address of a site that names one (section 5.3): in a Link header, or in a
+    ``link`` or ``a`` element with ``rel=micropub``. An address that names none is taken for the endpoint."""
+    with _LOCK:
+        kept = _FOUND.get(endpoint.url)
+    if kept is not None and time.monotonic() - kept[0] < KNOWN_FOR:
+        return Endpoint(kept[1], endpoint.token)
+    try:
+        got = web.fetch(endpoint.url, headers={"Accept": "text/html, application/json;q=0.9"}, max_bytes=2_000_000, max_seconds=15)
+    except OutsideError:
+        return endpoint
+    place = _named_in(got)
+    found = urljoin(got.url, place) if place is not None else endpoint.url
+    with _LOCK:
+        _FOUND[endpoint.url] = (time.monotonic(), found)
+    return Endpoint(found, endpoint.token)
+
+
+def _named_in(got: Fetched) -> str | None:
+    link = _LINK.search(got.headers.get("link", ""))
+    if link is not None:
+        return link.group(1)
+    if got.status != 200 or "html" not in got.content_type:
+        return None
+    for element in re.findall(rb"<(?:link|a)\b[^>]*>", got.body, re.IGNORECASE):
+        text = element.decode("utf-8", "replace")
+        rel = re.search(r"\brel\s*=\s*[\"']?([^\"'>]*)", text, re.IGNORECASE)
+        href = re.search(r"\bhref\s*=\s*[\"']?([^\"'\s>]*)", text, re.IGNORECASE)
+        if rel and href and "micropub" in rel.group(1).lower().split():
+            return href.group(1)
+    return None
 
 
 def config(web: Web, endpoint: Endpoint) -> dict[str, Any]:
     """The server's configuration (``q=config``). Raises `OutsideError`."""
-    got = web.fetch(f"{endpoint.url}?q=config", headers=_headers(endpoint))
+    endpoint = discovered(web, endpoint)
+    got = web.fetch(_with(endpoint.url, {"q": "config"}), headers=_headers(endpoint))
     if got.status != 200:
         raise status_error(got, "The network")
     try:
@@ -96,6 +245,30 @@ def config(web: Web, endpoint: Endpoint) -> dict[str, Any]:
     if not isinstance(data, dict):
         raise OutsideError("The network’s answer is not one of the Micropub protocol; check the address.")
     return data
+
+
+def _known(web: Web, endpoint: Endpoint) -> dict[str, Any]:
+    """The configuration as it was asked for lately; empty where the server has none (it need not)."""
+    place = (endpoint.url, endpoint.token)
+    with _LOCK:
+        kept = _CONFIG.get(place)
+    if kept is None or time.monotonic() - kept[0] > KNOWN_FOR:
+        try:
+            found = config(web, endpoint)
+        except OutsideError as error:
+            if error.retryable:
+                raise OutsideError(error.message, retryable=True, retry_after=error.retry_after) from None
+            found = {}
+        kept = (time.monotonic(), found)
+        with _LOCK:
+            _CONFIG[place] = kept
+    return kept[1]
+
+
+def _with(url: str, query: Mapping[str, str]) -> str:
+    """`url` with more in its query, beside what stands there already."""
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(query=urlencode([*parse_qsl(parts.query, keep_blank_values=True), *query.items()])))
 
 
 def _headers(endpoint: Endpoint) -> dict[str, str]:
@@ -109,8 +282,12 @@ def _refusal(got: Fetched) -> OutsideError:
         said = json.loads(got.body).get("error_description", "")
     except (ValueError, AttributeError):
         said = ""
+    if got.status < 400:
+        words = f"The network answered the post with {got.status}, which does not say whether it was taken."
+        return OutsideError(words, retryable=True, ambiguous=True)
     if said and not error.retryable:
         return OutsideError(f"The network refused the post: {said}")
-    if got.status >= 500:
-        error.ambiguous = True
+    # 503 says that the request was not handled (RFC 9110, section 15.6.4); any other fault may have come after the effect.
+    error.ambiguous = got.status >= 500 and got.status != 503
+    error.retry_after = retry_after(got.headers.get("retry-after"))
     return error

@@ -32,6 +32,7 @@ MAX_BYTES = 8_000_000
 MAX_SECONDS = 30.0
 MAX_CONNECT_SECONDS = 10.0
 MAX_REDIRECTS = 5
+REDIRECTS = (301, 302, 303, 307, 308)
 MOST_SERVERS, MOST_LINES = 200, 100
 """Servers with open connections, and open connections to each."""
 RESOLVED_SECONDS = 30.0
@@ -115,8 +116,10 @@ class Web:
         take: Take | None = None,
         stopped: Callable[[], bool] = never,
         again: bool = False,
+        follow: tuple[int, ...] = REDIRECTS,
     ) -> Fetched:
-        """Fetch `url`. Raises `OutsideError` for anything but an answer; statuses are not judged.
+        """Fetch `url`. Raises `OutsideError` for anything but an answer; statuses are not judged. Redirects of the statuses
+        `follow` are followed, others are given back as they are.
 
         With `take`, the body is handed on as it comes in and not kept; it may raise `Enough`. `stopped` is asked now and then
         whether to give up. `again`: asking twice does no harm, though the method may change something; then a connection is
@@ -138,7 +141,7 @@ class Web:
             reading = _Reading(url, max_bytes, take)
             head = self._ask(method, url, sent, body, deadline, max_seconds, reading, stopped, again)
             place = head.headers.get("location")
-            if head.status not in (301, 302, 303, 307, 308) or not place:
+            if head.status not in follow or not place:
                 return Fetched(url, head.status, head.headers, b"".join(reading.pieces))
             # RFC 9110 section 15.4; keys stay with the host they are for.
             before, url = url, urljoin(url, place)

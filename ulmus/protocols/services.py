@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-import time
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit, urlunsplit
@@ -112,51 +111,66 @@ class Job:
     longest: float = 900.0
 
 
-def carry_out(
-    web: Web,
-    question: Question,
-    job: Job,
-    *,
-    sleep: Callable[[float], None] = time.sleep,
-    clock: Callable[[], float] = time.monotonic,
-    cancelled: Callable[[], bool] = lambda: False,
-) -> dict[str, Any]:
-    """Hand a job in and wait for it: ``result``, ``state``, ``place`` and the seconds it took. Raises `OutsideError` where
-    it fails or is not ready in time.
+@dataclass(frozen=True)
+class Looked:
+    """How a job stands: what is picked of it once it is over (in `result`), else where and in how many seconds to look again."""
 
-    A service that asks to come back later (Retry-After) is obeyed within the limit. The question should carry an
-    Idempotency-Key, so that handing it in again gives the same job.
+    state: str
+    place: str
+    over: bool
+    result: Any = None
+    again_in: float = 0.0
+
+
+def hand_in(web: Web, question: Question, job: Job) -> Looked:
+    """Hand a job in. Raises `OutsideError`; its `ambiguous` is set where the job may have been taken although nothing says so.
+
+    The question should carry an Idempotency-Key. A redirect is not followed: whether the job was taken is not known then.
     """
-    began = clock()
-    said = ask(web, question)
+    said = _effect(web, question)
     place = said.headers.get("location", "") if said.status in (201, 202) else ""
     if not place and job.place:
         place = str(next(iter(pick(said.data, job.place)), "") or "")
-    place = urljoin(question.url, place) if place else ""
-    told = question.headers if not place or same_host(place, question.url) else {}
-    look = Question(place or question.url, headers=told, seconds=question.seconds)
-    pause = job.every
-    while True:
-        state = _state(said, job)
-        if state in job.failed:
-            raise OutsideError(f"The job failed: {_reason(said.data) or state}.")
-        waiting = said.status == 202 or (state and state not in job.done)
-        if not waiting:
-            picked = pick(said.data, job.result) if job.result else [said.data]
-            result = picked[0] if len(picked) == 1 else picked
-            return {"result": result, "state": state or "done", "place": place, "seconds": round(clock() - began, 1)}
-        if not place:
-            raise OutsideError("The service took the job but did not say where to look for it.")
-        asked = retry_after(said.headers.get("retry-after"))
-        pause = min(max(asked if asked is not None else pause, 0.05), 120.0)
-        if clock() - began + pause > job.longest:
-            raise OutsideError(f"The job was not ready after {_span(job.longest)}; it was last “{state or 'under way'}”.")
-        sleep(pause)
-        if cancelled():
-            raise OutsideError("Stopped.")
-        said = ask(web, look)
-        if asked is None:
-            pause = min(pause * 1.4, 60.0)
+    return _looked(said, urljoin(question.url, place) if place else "", job, job.every)
+
+
+def look_after(web: Web, place: str, headers: Mapping[str, str], job: Job, waited: float) -> Looked:
+    """Look how a job gets on that was handed in `waited` seconds ago. Raises `OutsideError` where it failed, or is not ready
+    in the time it has; looking changes nothing there."""
+    said = ask(web, Question(place, headers=headers, seconds=60))
+    found = _looked(said, place, job, min(job.every + waited / 4, 60.0))
+    if not found.over and waited + found.again_in > job.longest:
+        raise OutsideError(f"The job was not ready after {_span(job.longest)}; it was last “{found.state or 'under way'}”.")
+    return found
+
+
+def _effect(web: Web, question: Question) -> Said:
+    """A request that changes something there. Raises `OutsideError`, ambiguous where it may have."""
+    url = with_query(question.url, question.query)
+    body = {} if question.body is None else {"data": question.body} if question.form else {"json": question.body}
+    headers = {"Accept": "application/json, */*;q=0.5", **question.headers}
+    got = web.fetch(
+        url, method=question.method, headers=headers, max_bytes=LARGEST, max_seconds=question.seconds, follow=(307, 308), **body
+    )
+    if 200 <= got.status < 300:
+        return Said(got.status, _data(got), got.headers)
+    error = _refusal(got)
+    # 503 says that the request was not handled (RFC 9110, section 15.6.4); any other fault may have come after the effect.
+    error.ambiguous = got.status < 400 or (got.status >= 500 and got.status != 503)
+    raise error
+
+
+def _looked(said: Said, place: str, job: Job, pause: float) -> Looked:
+    state = _state(said, job)
+    if state in job.failed:
+        raise OutsideError(f"The job failed: {_reason(said.data) or state}.")
+    if not (said.status == 202 or (state and state not in job.done)):
+        picked = pick(said.data, job.result) if job.result else [said.data]
+        return Looked(state or "done", place, True, picked[0] if len(picked) == 1 else picked)
+    if not place:
+        raise OutsideError("The service took the job but did not say where to look for it.")
+    asked = retry_after(said.headers.get("retry-after"))
+    return Looked(state, place, False, again_in=min(max(asked if asked is not None else pause, 0.05), 120.0))
 
 
 def same_host(a: str, b: str) -> bool:

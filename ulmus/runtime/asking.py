@@ -1,20 +1,35 @@
-"""Questions to people: opened by a run, answered at the desk or by a signed link."""
+"""Questions to people: opened by a run, answered at the desk or by a signed link.
+
+What a person approves is the piece as it will go out. A change they make is in every part of the draft and in what was
+worked out from it; what a channel cannot take is refused while they are there; and a must-rule that is broken lets nothing
+out but by a second, named act.
+"""
 
 from __future__ import annotations
 
 import html
-from typing import TYPE_CHECKING, Literal
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
 from ..core import flow
-from ..core.workflow import Line
+from ..core.slots import fits
+from ..core.values import NotPlain, plain_object
+from ..core.values import text as valid
+from ..core.workflow import Lane, Line, Workflow
+from ..protocols.errors import OutsideError
+from ..steps import kinds
+from ..steps.base import Context
 from ..store import tables
-from . import links
+from . import carry, links
+from .depending import roots_read
+from .journal import Live
+from .ports import Events
 from .services import Services, audit
-
-if TYPE_CHECKING:
-    from .engine import Engine
+from .shelf import shelf
+from .transaction import Transaction
 
 Verdict = Literal["approve", "back", "decline"]
 LONGEST_NOTE = 4000
@@ -22,13 +37,35 @@ QUESTION = "?"
 
 
 class AnswerRefused(ValueError):
-    """The answer cannot be taken; the message says why and what to do."""
+    """The answer cannot be taken; the message says why and what to do. `broken` are must-rules that the piece breaks, where
+    it may be let out all the same."""
+
+    def __init__(self, words: str, broken: Sequence[str] = ()) -> None:
+        super().__init__(words)
+        self.broken = list(broken)
 
 
-def open_question(services: Services, session: Session, run_id: int, line: Line, decision: flow.Ask, text: str, draft: str) -> int:
-    """Store a question, and the mail that tells the person of it, in the caller's transaction. `draft` names the draft that
-    is shown; it is `QUESTION` for one to be answered in words, and empty for an act of an assignment."""
-    settings, now = line.settings, services.clock()
+@dataclass(frozen=True)
+class Change:
+    """What a person changed: the text, or parts of the draft by name. ``None`` and nothing where they changed neither."""
+
+    text: str | None = None
+    parts: Mapping[str, Any] = field(default_factory=dict)
+
+
+def open_question(
+    services: Services,
+    tx: Transaction,
+    run_id: int,
+    line: Line,
+    decision: flow.Ask,
+    text: str,
+    draft: str,
+    broken: Sequence[str] = (),
+) -> int:
+    """Store a question, and the mail that tells the person of it, in `tx`. `draft` names the draft that is shown; it is
+    `QUESTION` for one to be answered in words, and empty for an act of an assignment. `broken` are the must-rules it breaks."""
+    settings, session = line.settings, tx.session
     approval = tables.Approval(
         run_id=run_id,
         address=decision.address,
@@ -37,7 +74,8 @@ def open_question(services: Services, session: Session, run_id: int, line: Line,
         draft=draft,
         who=str(settings.get("who", "")),
         text=text,
-        created_at=now,
+        broken=list(broken),
+        created_at=tx.now,
     )
     session.add(approval)
     session.flush()
@@ -50,24 +88,37 @@ def open_question(services: Services, session: Session, run_id: int, line: Line,
                 approval_id=approval.id,
                 connection=str(settings["mail"]),
                 kind="approval_mail",
-                content={"to": approval.who, **_letter(run.title, text, link, decision, draft == QUESTION)},
+                content={"to": approval.who, **_letter(run.title, text, link, decision, draft == QUESTION, broken)},
                 state="queued",
-                queued_at=now,
-                due_at=now,
+                queued_at=tx.now,
+                due_at=tx.now,
             )
         )
-    services.bus.say("approval", id=approval.id)
+    tx.say("approval", id=approval.id)
     return approval.id
 
 
-def answer(engine: Engine, approval_id: int, verdict: Verdict, by: str, text: str | None = None, note: str = "") -> None:
-    """Take an answer. Raises `AnswerRefused`; a question that is already answered stays as it is."""
-    note = note.strip()
+def answer(
+    services: Services,
+    events: Events,
+    approval_id: int,
+    verdict: Verdict,
+    by: str,
+    text: str | None = None,
+    note: str = "",
+    parts: Mapping[str, Any] | None = None,
+    despite: bool = False,
+) -> None:
+    """Take an answer. `text` or `parts` are what the person changed; `despite` lets a piece out that breaks a must-rule.
+
+    Raises `AnswerRefused`; a question that is already answered stays as it is.
+    """
+    note = valid(note.strip())
     if verdict == "back" and not note:
         raise AnswerRefused("Write a note first: what should be different?")
     if len(note) > LONGEST_NOTE:
         raise AnswerRefused(f"The note is too long; at most {LONGEST_NOTE} characters.")
-    with engine.services.store.read() as session:
+    with services.store.read() as session:
         approval = session.get(tables.Approval, approval_id)
     if approval is None:
         raise AnswerRefused("There is no such draft any more.")
@@ -77,32 +128,180 @@ def answer(engine: Engine, approval_id: int, verdict: Verdict, by: str, text: st
         if approval.draft == QUESTION:
             raise AnswerRefused("Write your answer, and send it.")
         raise AnswerRefused("This was the last round. Approve it, change the text yourself, or decline.")
-    asked = approval.text if approval.draft != QUESTION else ""
-    final = (asked if text is None else text).strip()
-    if verdict == "approve" and approval.draft == QUESTION and final in ("", approval.text.strip()):
-        raise AnswerRefused("Write your answer first.")
-    if not approval.draft and final != approval.text.strip():
-        raise AnswerRefused("What an assignment wants to do cannot be changed here. Send it back with a note.")
-    if verdict == "approve" and not final:
-        raise AnswerRefused("The text is empty. Write something, or decline.")
-    now = engine.services.clock()
+    final = _final(services, events, approval, verdict, Change(text, parts or {}))
+    if verdict == "approve" and final.broken and not despite:
+        words = f"It breaks a rule: {'; '.join(final.broken)}. Change it, or let it out all the same."
+        raise AnswerRefused(words, final.broken)
+    now = services.clock()
+    let_out = final.broken if verdict == "approve" else []
     event = flow.Answered(
-        at=now, address=approval.address, verdict=verdict, text=final, note=note, by=by, edited=final != approval.text.strip()
+        at=now,
+        address=approval.address,
+        verdict=verdict,
+        text=final.text,
+        note=note,
+        by=by,
+        edited=final.edited,
+        values=final.values,
+        despite=let_out,
     )
 
     def also(session: Session) -> None:
         record = session.get_one(tables.Approval, approval_id)
         if record.state != "open":
             raise AnswerRefused(_already(record))
-        record.state, record.final_text, record.note = verdict, final, note
-        record.decided_by, record.decided_at = by, now
+        record.state, record.final_text, record.note = verdict, final.text, note
+        record.decided_by, record.decided_at, record.despite = by, now, list(let_out)
         audit(session, now, by, f"answered: {verdict}", f"approval {approval_id}")
+        if let_out:
+            audit(session, now, by, "let out despite a broken rule", f"approval {approval_id}: {'; '.join(let_out)}")
 
     try:
-        engine.record(approval.run_id, event, also)
+        events.record(approval.run_id, event, also)
     except flow.FlowError:
         raise AnswerRefused("The run this draft belongs to is no longer waiting for an answer.") from None
-    engine.services.bus.say("approval", id=approval_id)
+    except NotPlain as error:
+        raise AnswerRefused(f"This answer cannot be kept: {error}.") from None
+    services.bus.say("approval", id=approval_id)
+
+
+# -- the piece as approved ------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Final:
+    """What comes of an answer: the text, whether it was changed, the outputs that follow from it by the names of their lines,
+    and the must-rules it breaks."""
+
+    text: str
+    edited: bool = False
+    values: dict[str, dict[str, Any]] = field(default_factory=dict)
+    broken: list[str] = field(default_factory=list)
+
+
+def _final(services: Services, events: Events, approval: tables.Approval, verdict: Verdict, change: Change) -> Final:
+    asked = approval.text if approval.draft != QUESTION else ""
+    text = valid((asked if change.text is None else change.text).strip())
+    if approval.draft in ("", QUESTION):
+        if verdict == "approve" and approval.draft == QUESTION and text in ("", approval.text.strip()):
+            raise AnswerRefused("Write your answer first.")
+        if not approval.draft and text != approval.text.strip():
+            raise AnswerRefused("What an assignment wants to do cannot be changed here. Send it back with a note.")
+        return Final(text, text != approval.text.strip())
+    if verdict != "approve":
+        return Final(text, text != approval.text.strip())
+    live = events.live(approval.run_id)
+    line = live.workflow.line(approval.draft)
+    scope = live.state.scope(approval.address)
+    before = scope.get(approval.draft)
+    if line is None or not isinstance(before, dict):
+        raise AnswerRefused("The draft is not there any more.")
+    after = revise(line, before, Change(None if text == str(before.get("text", "")).strip() else text, change.parts))
+    if not str(after.get("text", "")).strip():
+        raise AnswerRefused("The text is empty. Write something, or decline.")
+    values = {approval.draft: after}
+    if after != before or approval.round > 1:
+        values |= worked_out_again(live, approval, {**scope, approval.draft: after})
+    after_all = {**scope, **values}
+    check_channels(services, live, approval, after_all)
+    broken = list(carry.broken_rules(line, after_all, str(after["text"])))
+    changed = values if after != before or len(values) > 1 else {}
+    return Final(str(after["text"]), after != before, changed, broken)
+
+
+def revise(line: Line, output: Mapping[str, Any], change: Change) -> dict[str, Any]:
+    """A draft's outputs with a person's change in every part of them. Raises `AnswerRefused`."""
+    if change.text is None and not change.parts:
+        return dict(output)
+    kind = kinds()[line.kind]
+    if kind.revised is None:
+        return {**output, "text": change.text if change.text is not None else output.get("text", "")}
+    try:
+        revised = kind.revised
+        settings = carry.read(line)
+        return plain_object(carry.guarded(lambda: revised(settings, output, change.text, change.parts)))
+    except (OutsideError, NotPlain) as error:
+        raise AnswerRefused(str(error)) from None
+
+
+def worked_out_again(live: Live, approval: tables.Approval, values: dict[str, Any]) -> dict[str, dict[str, Any]]:
+    """The values that were worked out from the draft before it was approved, worked out anew."""
+    changed: dict[str, dict[str, Any]] = {}
+    touched = {approval.draft}
+    ask = flow.Address.parse(approval.address).step
+    for line in _before(live.workflow, approval.draft, ask):
+        kind = kinds().get(line.kind)
+        if kind is None or kind.manner != "set" or line.muted or not (live.page.reads[line.id] & touched):
+            continue
+        output, remembers = carry.work(line, values, {}, f"{live.run_id}/{line.id}")
+        if remembers:
+            continue  # it goes by what it remembers of other runs, and has had its turn
+        touched.add(line.id)
+        if values.get(line.id) != output:
+            values[line.id] = changed[line.id] = output
+    return changed
+
+
+def check_channels(services: Services, live: Live, approval: tables.Approval, values: dict[str, Any]) -> None:
+    """Make the pieces that this approval lets out, as far as they can be known now. Raises `AnswerRefused` where a channel
+    could not take one: it is said here, and not when nobody is there any more."""
+    values = dict(values)
+    ask = live.workflow.line(flow.Address.parse(approval.address).step)
+    if ask is not None:
+        # What the answer itself gives is not known before it is given; what it will say of the text is.
+        given = values.get(approval.draft) or {}
+        values[ask.id] = {"text": given.get("text", ""), "by": "", "note": "", "rounds": approval.round, "edited": False}
+    context = Context(
+        web=services.web,
+        connect=services.connect,
+        values=values,
+        outside=live.page.outside,
+        shelf=shelf(services, live.workflow.brand),
+    )
+    for line in _after(live.workflow, flow.Address.parse(approval.address).step, values):
+        kind = kinds().get(line.kind)
+        if kind is None or line.muted or not roots_read(live.workflow, line) <= values.keys():
+            continue
+        if kind.manner == "set":
+            output, remembers = carry.work(line, values, {}, "check")
+            if not remembers:
+                values[line.id] = output
+        elif kind.manner == "send":
+            try:
+                carry.piece(line, context)
+            except OutsideError as error:
+                raise AnswerRefused(error.message) from None
+
+
+def _before(workflow: Workflow, draft: str, ask: str) -> Iterator[Line]:
+    """The lines between a draft and the question about it."""
+    between = False
+    for line, _, _ in workflow.walk():
+        if line.id == ask:
+            return
+        if between:
+            yield line
+        between = between or line.id == draft
+
+
+def _after(workflow: Workflow, ask: str, values: Mapping[str, Any]) -> Iterator[Line]:
+    """The lines that follow a question, in lanes too where their condition holds; not those inside blocks that go round."""
+    here: tuple[Line | Lane, ...] = ()
+    passed = False
+    for line, within, muted in workflow.walk():
+        if line.id == ask:
+            here, passed = within, True
+            continue
+        if not passed or muted:
+            continue
+        further = [one for one in within if one not in here]
+        rounds = any(isinstance(one, Line) and kinds()[one.kind].manner != "fork" for one in further if isinstance(one, Line))
+        lanes = [one for one in further if isinstance(one, Lane) and one.when.strip()]
+        if not rounds and all(fits(lane.when, values) for lane in lanes):
+            yield line
+
+
+# -- in words -------------------------------------------------------------------------------------------
 
 
 def _already(approval: tables.Approval) -> str:
@@ -112,17 +311,20 @@ def _already(approval: tables.Approval) -> str:
     return f"This draft was already {words.get(approval.state, 'answered')} by {approval.decided_by}."
 
 
-def _letter(title: str, text: str, link: str, decision: flow.Ask, question: bool) -> dict[str, str]:
+def _letter(title: str, text: str, link: str, decision: flow.Ask, question: bool, broken: Sequence[str] = ()) -> dict[str, str]:
     round_words = f"Round {decision.round}{' (the last)' if decision.last else ''}. " if decision.round > 1 else ""
     lead = "You are asked a question." if question else "A draft waits for your word."
+    warned = f"It breaks {'a rule' if len(broken) == 1 else f'{len(broken)} rules'}: {'; '.join(broken)}." if broken else ""
     plain = (
-        f"{lead}\n{round_words}From: {title}\n\n----\n{text}\n----\n\n"
+        f"{lead}\n{warned}{chr(10) if warned else ''}{round_words}From: {title}\n\n----\n{text}\n----\n\n"
         f"Read and answer here (opening the link decides nothing):\n{link}\n\nThe link works for {links.DAYS} days."
     )
+    told = f'<p style="color:#9c3b24"><strong>{html.escape(warned)}</strong></p>' if warned else ""
     page = (
-        f"<p>{lead} {round_words}From: {html.escape(title)}</p>"
+        f"<p>{lead} {round_words}From: {html.escape(title)}</p>{told}"
         f'<blockquote style="border-left:3px solid #3d6b35;padding:8px 14px;white-space:pre-wrap;font-family:Georgia,serif">'
         f'{html.escape(text)}</blockquote><p><a href="{html.escape(link)}">Read and answer</a> '
         f"(opening the link decides nothing). The link works for {links.DAYS} days.</p>"
     )
-    return {"subject": f"{'A question' if question else 'To approve'}: {title}"[:150], "text": plain, "html": page}
+    subject = f"{'A question' if question else 'To approve'}{', breaks a rule' if broken else ''}: {title}"
+    return {"subject": subject[:150], "text": plain, "html": page}

@@ -19,8 +19,9 @@ from typing import Any
 from urllib.parse import parse_qsl
 
 from ..core import flow
-from .beginning import result_of
-from .engine import Engine
+from .ports import Events
+from .runs import result_of
+from .services import Services
 
 WINDOW = 300.0
 LARGEST_BODY = 5_000_000
@@ -86,8 +87,9 @@ def _depth(value: Any, deep: int = 0) -> int:
 class Answers:
     """Calls that wait for their run's result; at most so many at once."""
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    def __init__(self, services: Services, events: Events) -> None:
+        self.services = services
+        self.events = events
         self._room = threading.BoundedSemaphore(MOST_WAITING)
 
     def result(self, run_id: int, step: str, seconds: float) -> tuple[str, dict[str, Any]]:
@@ -96,9 +98,9 @@ class Answers:
             return "running", {}
         try:
             end = time.monotonic() + seconds
-            with self.engine.services.bus.listen() as news:
+            with self.services.bus.listen() as news:
                 while (left := end - time.monotonic()) > 0:
-                    live = self.engine.live(run_id)
+                    live = self.events.live(run_id)
                     if live.state.ended:
                         return str(live.state.outcome), self._of(live.workflow, live.state, step)
                     try:

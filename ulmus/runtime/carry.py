@@ -12,17 +12,21 @@ from typing import Any
 from pydantic import BaseModel
 
 from ..core import flow, slots
+from ..core.drafting import Known, broken, measure
+from ..core.values import NotPlain, plain_object
 from ..core.workflow import Line, Workflow, World
 from ..core.workflow.file import read_settings
 from ..core.workflow.kinds import controls_of, map_templates, templates_of
 from ..core.workflow.sentences import sentence
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, Kind, Outgoing, Result, Tool
+from ..steps.base import Connection, Context, Kind, Outgoing, Progress, Result, StepFailed, Tool
 
 log = logging.getLogger("ulmus")
 AS_WRITTEN = frozenset({"longslots", "value", "longvalue"})
 MOST_READ = 512
+KEPT = "kept"
+"""Where a line's memory holds the last result of a job, for proofs to go on with."""
 
 
 class _Same:
@@ -70,7 +74,20 @@ def perform(line: Line, context: Context) -> Result:
     assert kind.perform is not None
     if kind.manner == "assign":
         context = replace(context, tools=tools_of(line))
-    return guarded(lambda: kind.perform(filled(kind, line, context.values), context))  # type: ignore[misc]
+    gave: Result = guarded(lambda: kind.perform(filled(kind, line, context.values), context))  # type: ignore[misc]
+    try:
+        return replace(gave, output=kept(gave.output), detail=kept(gave.detail))
+    except OutsideError as error:
+        # What it cost is known, though what it gave cannot be kept.
+        raise StepFailed(error, gave.usage) from None
+
+
+def kept(value: Any) -> dict[str, Any]:
+    """What a kind gave, as values the house can keep. Raises `OutsideError` where it cannot."""
+    try:
+        return plain_object(value)
+    except NotPlain as error:
+        raise OutsideError(f"What this line gave cannot be kept: {error}.") from None
 
 
 def tools_of(line: Line) -> tuple[Tool, ...]:
@@ -95,14 +112,44 @@ def piece(line: Line, context: Context) -> Outgoing:
     """What a publishing line would send."""
     kind = kinds()[line.kind]
     assert kind.piece is not None
-    return guarded(lambda: kind.piece(filled(kind, line, context.values), context))  # type: ignore[misc]
+    outgoing: Outgoing = guarded(lambda: kind.piece(filled(kind, line, context.values), context))  # type: ignore[misc]
+    return replace(outgoing, content=kept(outgoing.content))
+
+
+def follow(line: Line, context: Context, connection: Connection, receipt: dict[str, Any], seconds: float) -> Progress:
+    """How a job that was taken `seconds` ago gets on."""
+    kind = kinds()[line.kind]
+    assert kind.follow is not None
+    settings = read(line)
+    progress: Progress = guarded(lambda: kind.follow(context.web, connection, settings, receipt, seconds))  # type: ignore[misc]
+    return progress if progress.output is None else replace(progress, output=kept(progress.output))
+
+
+def rules_of(line: Line, values: Mapping[str, Any]) -> Any:
+    """The rules of a draft's line with their texts filled in; none where its settings cannot be read."""
+    kind = kinds()[line.kind]
+    settings, _ = read_settings(kind.settings, line.settings)
+    if settings is None:
+        return []
+    done = map_templates(kind, settings, lambda _, text: slots.render(slots.parse(text), values).text)
+    return getattr(done, "rules", [])
+
+
+def broken_rules(line: Line | None, values: Mapping[str, Any], text: str) -> tuple[str, ...]:
+    """The must-rules of a draft that `text` breaks, in words. No link is tried."""
+    if line is None:
+        return ()
+    given = values.get(line.id)
+    known = Known(values=given if isinstance(given, dict) and given.get("text") == text else None)
+    return tuple(finding.says for finding in broken(measure(text, rules_of(line, values), known)))
 
 
 def row(line: Line, context: Context) -> tuple[str, dict[str, Any]]:
     """What a recording line would write: the sheet's key and the cells."""
     kind = kinds()[line.kind]
     assert kind.row is not None
-    return guarded(lambda: kind.row(filled(kind, line, context.values), context))  # type: ignore[misc]
+    sheet, cells = guarded(lambda: kind.row(filled(kind, line, context.values), context))  # type: ignore[misc]
+    return str(sheet), kept(cells)
 
 
 def guarded(call: Any) -> Any:
@@ -112,7 +159,7 @@ def guarded(call: Any) -> Any:
     """
     try:
         return call()
-    except OutsideError:
+    except (OutsideError, NotPlain):
         raise
     except Exception as error:
         log.exception("a step failed in a way it should not")
@@ -124,12 +171,14 @@ def work(line: Line, values: Mapping[str, Any], memory: dict[str, Any], seed: st
     kind = kinds()[line.kind]
     assert kind.work is not None
     settings = read(line)
-    return guarded(lambda: kind.work(settings, values, memory, seed))  # type: ignore[misc, no-any-return]
+    output, after = guarded(lambda: kind.work(settings, values, memory, seed))  # type: ignore[misc]
+    return kept(output), kept(after)
 
 
-def effect_key(run_id: int, address: str, generation: int) -> str:
-    """The idempotency key of an effect: the same for every try at the same place of the same run."""
-    return hashlib.sha256(f"{run_id}/{address}/{generation}".encode()).hexdigest()[:40]
+def effect_key(house: str, run_id: int, address: str, generation: int) -> str:
+    """The idempotency key of an effect: the same for every try at the same place of the same run of the same house, and of
+    no other (`house` is its random identity)."""
+    return hashlib.sha256(f"{house}/{run_id}/{address}/{generation}".encode()).hexdigest()[:40]
 
 
 def loops_of(workflow: Workflow) -> frozenset[str]:

@@ -56,6 +56,18 @@ def reads(line: Line) -> set[slots.Path]:
     return {path for path in used if path.root not in own}
 
 
+def roots_read(workflow: Workflow, line: Line) -> frozenset[str]:
+    """The roots of every value carrying out a line may need: its own, and where it shows a draft, those of the draft's rules."""
+    kind = kinds().get(line.kind)
+    if kind is None:
+        return frozenset()
+    found = {path.root for one in (line, *takes_of(line, kinds())) for path in reads(one)}
+    if kind.shows_a_draft:
+        draft = workflow.line(str(line.settings.get("draft", "")))
+        found |= {path.root for path in reads(draft)} if draft is not None else set()
+    return frozenset(found)
+
+
 def dependents(workflow: Workflow) -> dict[str, list[str]]:
     """For each line, the lines below whose results follow from it, directly or by way of others.
 

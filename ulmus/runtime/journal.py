@@ -1,9 +1,8 @@
-"""Runs in memory, and the writing of their journals: rows are gathered and put into the database together."""
+"""Runs in memory: rebuilt from their journals, and what their rows in `runs` say of them."""
 
 from __future__ import annotations
 
 import datetime as dt
-import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -16,18 +15,21 @@ from ..core.workflow import Line, Workflow
 from ..steps import kinds
 from ..store import tables
 from . import carry
+from .depending import roots_read
+from .transaction import Transaction
 
 MOST_PAGES = 500
-ROWS_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
 class Page:
-    """A revision, read once: the workflow, its plan, its lines by name, and what is known of them from the page alone."""
+    """A revision, read once: the workflow, its plan, its lines by name, and what is known of them from the page alone:
+    the roots each line `reads`, those whose values come from `outside`, drafts that are `asked` about, lines that cost."""
 
     workflow: Workflow
     plan: flow.Plan
     lines: dict[str, Line]
+    reads: dict[str, frozenset[str]]
     outside: frozenset[str]
     asked: frozenset[str]
     paid: frozenset[str]
@@ -62,6 +64,34 @@ class Live:
         """The line called `step`."""
         return self.page.lines[step]
 
+    def apply(self, tx: Transaction, event: flow.Event) -> None:
+        """Take an event in and write it down. Encoded before it is applied: what cannot be kept changes nothing.
+
+        Raises `FlowError` where it cannot happen, `NotPlain` where it cannot be kept.
+        """
+        text = flow.write_event(event)
+        flow.apply(self.state, event)
+        self.seq += 1
+        tx.append(self.run_id, self.seq, text)
+
+    def project(self, tx: Transaction, spent: Callable[[str, int, float], None]) -> None:
+        """Bring the run's row up to date, and book what it has cost since it was last looked at."""
+        row = _row(self)
+        if row != self.shown:
+            self.shown = row
+            tx.set_run(self.run_id, row)
+        usage, before = self.state.usage, self.booked
+        if (usage.cost, usage.tokens_in, usage.tokens_out) != (before.cost, before.tokens_in, before.tokens_out):
+            more = Usage(
+                cost=usage.cost - before.cost,
+                tokens_in=usage.tokens_in - before.tokens_in,
+                tokens_out=usage.tokens_out - before.tokens_out,
+            )
+            day = dt.datetime.fromtimestamp(tx.now).date().isoformat()
+            tx.spend(day, self.workflow_id, more)
+            tx.then(lambda: spent(day, self.workflow_id, more.cost))
+            self.booked = usage
+
 
 class Pages:
     """Revisions that have been read, by their number. They never change, so that they are kept."""
@@ -82,14 +112,16 @@ class Pages:
     @staticmethod
     def make(workflow: Workflow) -> Page:
         """What is kept of a workflow."""
+        known = kinds()
         lines = {line.id: line for line in workflow.lines}
         return Page(
             workflow=workflow,
-            plan=flow.plan(workflow, kinds()),
+            plan=flow.plan(workflow, known),
             lines=lines,
+            reads={name: roots_read(workflow, line) for name, line in lines.items()},
             outside=carry.outside_roots(workflow),
             asked=frozenset(name for name in lines if carry.asked_later(workflow, name)),
-            paid=frozenset(name for name, line in lines.items() if line.kind in kinds() and kinds()[line.kind].stage == "draft"),
+            paid=frozenset(name for name, line in lines.items() if line.kind in known and known[line.kind].stage == "draft"),
             loops=carry.loops_of(workflow),
         )
 
@@ -116,71 +148,6 @@ class Pages:
         return live
 
 
-class Writing:
-    """One transaction's worth of journal: rows, projections and spending, put into the database by `flush`.
-
-    `then` are calls for after the commit.
-    """
-
-    session: Session
-
-    def __init__(self, now: float) -> None:
-        self.now = now
-        self._rows: list[tuple[int, int, str]] = []
-        self._runs: dict[int, tuple[Any, ...]] = {}
-        self._unbooked: dict[tuple[str, int], Usage] = {}
-        self.spent: dict[tuple[str, int], Usage] = {}
-        self.then: list[Callable[[], None]] = []
-
-    def append(self, live: Live, event: flow.Event) -> None:
-        """Write an event into the run's journal."""
-        live.seq += 1
-        self._rows.append((live.run_id, live.seq, flow.write_event(event)))
-
-    def project(self, live: Live) -> None:
-        """Bring the run's row up to date, and book what it has cost since it was last looked at."""
-        row = _row(live)
-        if row != live.shown:
-            live.shown = row
-            self._runs[live.run_id] = (*row[:5], self.now if row[5] else None, self.now, live.run_id)
-        usage = live.state.usage
-        if usage.cost != live.booked.cost or usage.tokens_in + usage.tokens_out != live.booked.tokens_in + live.booked.tokens_out:
-            place = (dt.datetime.fromtimestamp(self.now).date().isoformat(), live.workflow_id)
-            more = Usage(
-                cost=usage.cost - live.booked.cost,
-                tokens_in=usage.tokens_in - live.booked.tokens_in,
-                tokens_out=usage.tokens_out - live.booked.tokens_out,
-            )
-            self._unbooked[place] = self._unbooked.get(place, Usage()) + more
-            live.booked = usage
-
-    def flush(self) -> None:
-        """Put everything gathered into the database, within the transaction."""
-        connection = self.session.connection()
-        # Many rows in one statement: after each, a thread waits its turn with the interpreter anew.
-        for at in range(0, len(self._rows), ROWS_AT_ONCE):
-            rows = self._rows[at : at + ROWS_AT_ONCE]
-            values = ", ".join(["(?, ?, ?)"] * len(rows))
-            connection.exec_driver_sql(
-                f"INSERT INTO journal (run_id, seq, event) VALUES {values}", tuple(itertools.chain.from_iterable(rows))
-            )
-        self._rows = []
-        if self._runs:
-            connection.exec_driver_sql(
-                "UPDATE runs SET state = ?, step = ?, message = ?, cost = ?, tokens = ?, ended_at = ?, changed_at = ? WHERE id = ?",
-                list(self._runs.values()),
-            )
-            self._runs = {}
-        for (day, workflow_id), usage in self._unbooked.items():
-            self.spent[day, workflow_id] = self.spent.get((day, workflow_id), Usage()) + usage
-            connection.exec_driver_sql(
-                "INSERT INTO spending (day, workflow_id, cost, tokens) VALUES (?, ?, ?, ?)"
-                " ON CONFLICT DO UPDATE SET cost = cost + excluded.cost, tokens = tokens + excluded.tokens",
-                (day, workflow_id, usage.cost, usage.tokens_in + usage.tokens_out),
-            )
-        self._unbooked = {}
-
-
 # In order of urgency: what stands first is what the run's row says.
 _WORDS = (
     ("stuck", "stuck"),
@@ -191,6 +158,8 @@ _WORDS = (
     ("ready", "running"),
     ("rewriting", "running"),
     ("queued", "running"),
+    ("following", "running"),
+    ("pausing", "running"),
     ("checking", "running"),
     ("called", "running"),
     ("waiting", "waiting"),

@@ -9,11 +9,13 @@ from typing import Any
 
 from sqlalchemy import select
 
+from ..core.values import plain_object
 from ..core.workflow import read_file
 from ..store import tables
 from . import asking, workflows
 from .engine import Engine
-from .polling import look_once, title_of
+from .polling import look_once
+from .runs import title_of
 from .services import Services
 
 WHO = "command line"
@@ -37,7 +39,7 @@ def run(
     try:
         engine.start(polling=False)
         if item is None:
-            found = look_once(engine, workflow.start, {}).items
+            found = look_once(services, engine.pages, workflow.start, {}).items
             if not found:
                 raise ValueError("The start has no item to begin with. Give one with --item.")
             item = found[-1][1]
@@ -50,9 +52,9 @@ def run(
                 workflows.save(session, record.id, workflow, record.version, services.clock())
         workflows.go_live(engine, workflow_id, WHO)
         workflows.pause(engine, workflow_id, WHO)
-        with services.store.write() as session:
-            run_id = engine.begin(session, workflow_id, item, title_of(item))
-        engine.settle([run_id])
+        item = plain_object(item)
+        with engine.transaction() as tx:
+            run_id = engine.begin(tx, workflow_id, item, title_of(item))
         _attend(engine, run_id, ask, time.monotonic() + wait)
         return _told(engine, run_id)
     finally:
@@ -71,7 +73,7 @@ def _attend(engine: Engine, run_id: int, ask: Callable[[str], tuple[str, str]], 
             return
         if approval is not None:
             verdict, note = ask(approval.text)
-            asking.answer(engine, approval.id, verdict, WHO, None, note)  # type: ignore[arg-type]
+            asking.answer(engine.services, engine.writer, approval.id, verdict, WHO, None, note)  # type: ignore[arg-type]
         time.sleep(0.05)
 
 

@@ -1,94 +1,116 @@
 """The outbox: intent is written before sending and the receipt after, so that nothing goes out twice.
 
-A piece whose sending was cut off is never sent blindly again: the other side is asked for it first.
-Where it cannot be asked, the piece is *unsure* and a person decides.
+A piece whose sending was cut off is never sent blindly again: the other side is asked for it first. *It is there* settles
+it. *It is not there* is believed only from an answer that could have shown it, and only once the request cannot be on its
+way any more and the list cannot be late (see `listings`). What cannot be told is *unsure*: a person decides, and the piece
+is looked for all the same, so that what turns out to be there settles itself.
 """
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import threading
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import flow
+from ..core.values import NotPlain, plain_object
 from ..protocols import mail
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Outgoing
+from ..steps.base import Connection, Outgoing, Pending, Sighting, Taken
 from ..steps.connections import mailer
 from ..store import tables
-from .carry import guarded
+from .carry import effect_key, guarded
+from .journal import Live
+from .listings import Listings
+from .ports import Events, Gate
+from .services import Services
 from .shelf import shelf
-
-if TYPE_CHECKING:
-    from .engine import Engine
+from .transaction import Transaction
 
 log = logging.getLogger("ulmus")
 MAIL_TRIES = 5
-ASK_TRIES = 6
+SETTLE = 10.0
+"""Seconds for which a request that was cut off may still be on its way at the other side."""
+LOOKED_FOR = 120.0
+"""Seconds for which a piece whose sending was cut off is looked for before a person is asked."""
+ACCEPTED_FOR = 600.0
+"""Seconds for which a piece that was accepted is looked for before a person is asked."""
+UNSURE_EVERY, UNSURE_LEAST = 30.0, 3600.0
+"""An unsure piece is looked for after so many seconds, then ever more seldom, at least so often."""
+OBSERVED_FOR = 600.0
 
-Job = Callable[[int, OutsideError | None], OutsideError | None]
-"""Work on a piece; gets the reason where its outside did not let it through, gives what it failed with."""
+Work = Callable[[int, OutsideError | None], OutsideError | None]
 
 
 class Outbox:
     """Sends pieces, one at a time each, and settles what a crash left open."""
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    def __init__(self, services: Services, events: Events, gate: Gate) -> None:
+        self.services = services
+        self.events = events
+        self.gate = gate
+        self.listings = Listings(services)
+        self.settle = SETTLE
         self._flying: set[int] = set()
+        self._absent: set[int] = set()
+        self._observed: list[tuple[float, float, int, str]] = []
         self._lock = threading.Lock()
-        self._hurry = threading.Event()
 
-    def queue(self, session: Session, run_id: int, address: str, kind: str, outgoing: Outgoing, key: str, now: float) -> int:
-        """Put a piece into the outbox in the caller's transaction; the same key is the same piece."""
-        piece = session.scalar(select(tables.Piece).where(tables.Piece.key == key))
+    def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing) -> tuple[int, str]:
+        """See `ports.Outbox`. The same place of the same run is the same piece, and keeps the key it has."""
+        session, address = tx.session, decision.address
+        key = effect_key(self.services.store.identity, live.run_id, address, decision.generation)
+        mine = tables.Piece.run_id == live.run_id
+        here = select(tables.Piece).where(mine, tables.Piece.address == address, tables.Piece.generation == decision.generation)
+        # Pieces from before the house had an identity are known by the key they were given then.
+        before = hashlib.sha256(f"{live.run_id}/{address}/{decision.generation}".encode()).hexdigest()[:40]
+        piece = session.scalar(here) or session.scalar(select(tables.Piece).where(mine, tables.Piece.key == before))
         if piece is None:
-            piece = tables.Piece(key=key, run_id=run_id, address=address, kind=kind, queued_at=now)
+            piece = tables.Piece(key=key, run_id=live.run_id, address=address, kind=kind, queued_at=tx.now)
             session.add(piece)
+        piece.generation = decision.generation
         piece.connection, piece.content = outgoing.connection, outgoing.content
-        piece.state, piece.due_at, piece.message = "queued", now, ""
+        piece.state, piece.due_at, piece.message = "queued", tx.now, ""
         session.flush()
-        return piece.id
-
-    def hurry(self) -> None:
-        """Look at the outbox at the next tick even if it was just looked at."""
-        self._hurry.set()
+        return piece.id, piece.key
 
     def recover(self) -> None:
         """After a start: pieces with an intent and no receipt are looked into before anything else."""
-        with self.engine.services.store.read() as session:
+        with self.services.store.read() as session:
             cut_off = session.execute(select(tables.Piece.id, tables.Piece.connection).where(tables.Piece.state == "intent")).all()
         for piece_id, connection in cut_off:
             self._submit(piece_id, connection, self._look_into)
 
     def look(self, now: float) -> None:
-        """Send what is due."""
-        self._hurry.clear()
-        with self.engine.services.store.read() as session:
+        """Send what is due, look for what is in doubt, and see how soon channels list."""
+        looked_for = ("intent", "accepted", "unsure")
+        with self.services.store.read() as session:
             rows = session.execute(
                 select(tables.Piece.id, tables.Piece.connection, tables.Piece.state).where(
-                    tables.Piece.state.in_(("queued", "intent")), tables.Piece.due_at <= now
+                    tables.Piece.state.in_(("queued", *looked_for)), tables.Piece.due_at <= now
                 )
             ).all()
         for piece_id, connection, state in rows:
             self._submit(piece_id, connection, self._deliver if state == "queued" else self._look_into)
+        self._observe(now)
 
-    def _submit(self, piece_id: int, connection: str, job: Job) -> None:
+    def _submit(self, piece_id: int, connection: str, work: Work) -> None:
         with self._lock:
             if piece_id in self._flying:
                 return
             self._flying.add(piece_id)
-        self.engine.outsides.submit(f"connection:{connection}", partial(self._fly, piece_id, job))
+        self.gate.submit(f"connection:{connection}", partial(self._fly, piece_id, work))
 
-    def _fly(self, piece_id: int, job: Job, refused: OutsideError | None) -> OutsideError | None:
+    def _fly(self, piece_id: int, work: Work, refused: OutsideError | None) -> OutsideError | None:
         try:
-            return job(piece_id, refused)
+            return work(piece_id, refused)
         except Exception:
             log.exception("piece %s met a fault and will be looked into", piece_id)
             return None
@@ -99,14 +121,13 @@ class Outbox:
     # -- sending ------------------------------------------------------------------------------------
 
     def _deliver(self, piece_id: int, refused: OutsideError | None) -> OutsideError | None:
-        services = self.engine.services
-        with services.store.write() as session:
+        with self.services.store.write() as session:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state != "queued":
                 return None
-            piece.state, piece.attempt = "intent", piece.attempt + 1
+            piece.state, piece.attempt, piece.tried_at = "intent", piece.attempt + 1, self.services.clock()
             # While the sending is under way nobody looks into it; after a crash the start does.
-            piece.due_at = services.clock() + 600
+            piece.due_at = piece.tried_at + 600
         try:
             if refused is not None:
                 raise refused
@@ -114,16 +135,23 @@ class Outbox:
         except OutsideError as error:
             self._failed(piece, error)
             return error
-        self._sent(piece, receipt)
+        if isinstance(receipt, Pending):
+            self._set(piece, "accepted", "Accepted. It is looked for until it is there.", self.services.clock() + 1)
+        elif isinstance(receipt, Taken):
+            self._taken(piece, receipt)
+        else:
+            self._sent(piece, receipt)
+            self._watch(piece)
         return None
 
-    def _send(self, piece: tables.Piece) -> dict[str, Any]:
-        services = self.engine.services
+    def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
+        services = self.services
         if piece.kind == "approval_mail":
             sender = mailer(services.connect(piece.connection, "mail"))
             content = piece.content
+            own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
             letter = mail.message(
-                sender, content["to"], content["subject"], content["text"], content["html"], f"<{piece.key}@ulmus.invalid>"
+                sender, content["to"], content["subject"], content["text"], content["html"], own, self.services.clock()
             )
             mail.send(sender, letter)
             return {}
@@ -138,15 +166,16 @@ class Outbox:
             content = {**content, "opened": opened}
         return kind.send(services.web, self._connection(piece), content, piece.key)
 
-    def _connection(self, piece: tables.Piece) -> Any:
-        with self.engine.services.store.read() as session:
+    def _connection(self, piece: tables.Piece) -> Connection:
+        with self.services.store.read() as session:
             record = session.get(tables.Connection, piece.connection)
         if record is None:
             raise OutsideError(f"The connection “{piece.connection}” is missing.")
-        return self.engine.services.open_connection(record)
+        return self.services.open_connection(record)
 
     def _sent(self, piece: tables.Piece, receipt: dict[str, Any]) -> None:
-        now = self.engine.services.clock()
+        now = self.services.clock()
+        receipt = _kept(receipt)
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)
@@ -154,17 +183,28 @@ class Outbox:
 
         self._write(piece, flow.Sent(at=now, address=piece.address or "-", receipt=receipt), also)
 
+    def _taken(self, piece: tables.Piece, taken: Taken) -> None:
+        """A job was handed in, and that is settled; from now on it is only looked at."""
+        now = self.services.clock()
+        receipt = _kept(taken.receipt)
+
+        def also(session: Session) -> None:
+            record = session.get_one(tables.Piece, piece.id)
+            record.state, record.receipt, record.sent_at, record.message = "sent", receipt, now, ""
+
+        self._write(piece, flow.Accepted(at=now, address=piece.address or "-", receipt=receipt, due=now + taken.again_in), also)
+
     def _failed(self, piece: tables.Piece, error: OutsideError) -> None:
         if error.ambiguous:
             self._look_into(piece.id, None, why=error.message)
         elif piece.run_id is None and error.retryable and piece.attempt < MAIL_TRIES:
-            self._set(piece, "queued", error.message, self.engine.services.clock() + 5 * 2**piece.attempt)
+            self._set(piece, "queued", error.message, self.services.clock() + max(error.retry_after or 0, 5 * 2**piece.attempt))
         else:
             self._give_back(piece, error)
 
     def _give_back(self, piece: tables.Piece, error: OutsideError) -> None:
         """The piece certainly did not go out: the run's failure policy decides what is next."""
-        now = self.engine.services.clock()
+        now = self.services.clock()
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)
@@ -182,47 +222,122 @@ class Outbox:
     # -- finding out --------------------------------------------------------------------------------
 
     def _look_into(self, piece_id: int, refused: OutsideError | None, why: str = "") -> OutsideError | None:
-        """An intent without a receipt: ask the other side, or leave it to a person."""
-        services = self.engine.services
-        with services.store.read() as session:
+        """A piece nobody knows the fate of: ask the other side, wait, or leave it to a person."""
+        now = self.services.clock()
+        with self.services.store.read() as session:
             piece = session.get_one(tables.Piece, piece_id)
-        if piece.state != "intent":
+        if piece.state not in ("intent", "accepted", "unsure"):
             return None
+        waited = max(0.0, now - (piece.tried_at or piece.queued_at))
         find = kinds()[piece.kind].find if piece.kind in kinds() else None
-        can_tell, found = False, None
+        met: OutsideError | None = None
+        sighting, connection = Sighting(why="The other side cannot be asked for it."), None
         if find is not None:
             try:
                 if refused is not None:
                     raise refused
-                can_tell, found = guarded(lambda: find(services.web, self._connection(piece), piece.key))
+                connection = self._connection(piece)
+                here = connection
+                sighting = guarded(lambda: find(self.services.web, here, piece.key, piece.tried_at or piece.queued_at))
             except OutsideError as error:
-                if piece.attempt < ASK_TRIES:
-                    words = f"It is not known yet whether this went out. {error.message} Asking again soon."
-                    self._set(piece, "intent", words, services.clock() + 2**piece.attempt, attempt=piece.attempt + 1)
-                    return error
-        if found is not None:
-            self._sent(piece, {**piece.content, **found})
-        elif can_tell:
-            message = why or "Sending was cut off; the other side does not have it."
-            self._give_back(piece, OutsideError(message, retryable=True))
+                met, sighting = error, Sighting(why=error.message)
+        if sighting.found is not None:
+            # One that was absent at an earlier look tells how late the list is; one found at once only that it is no later.
+            self.listings.saw(piece.connection, waited, exact=piece_id in self._absent)
+            self._absent.discard(piece_id)
+            self._sent(piece, {**piece.content, **sighting.found})
+        elif sighting.again and piece.state == "intent":
+            self._give_back(piece, OutsideError(why or "Saving was cut off.", retryable=True))
+        elif piece.state == "unsure":
+            self._set(piece, "unsure", piece.message, now + min(UNSURE_LEAST, max(UNSURE_EVERY, waited)))
+        elif piece.state == "accepted":
+            self._not_there_yet(piece, now, waited)
+        elif sighting.tells:
+            self._absent.add(piece_id)
+            self._not_listed(piece, connection, now, waited, why)
+        elif met is not None and waited < LOOKED_FOR:
+            self._wait_and_see(piece, now, waited, met.message)
         else:
-            self._unsure(piece, why)
-        return None
+            self._unsure(piece, " ".join(words for words in (why, sighting.why) if words))
+        return met
+
+    def _not_listed(self, piece: tables.Piece, connection: Connection | None, now: float, waited: float, why: str) -> None:
+        """It is not in a list that could have shown it: believed once the list cannot be late any more."""
+        stated = getattr(connection.settings, "lists_within", None) if connection is not None else None
+        lag = self.listings.lag(piece.connection, stated)
+        if lag is not None and waited >= max(self.settle, 2 * lag):
+            self._absent.discard(piece.id)
+            words = why or "Sending was cut off; the other side does not have it."
+            self._give_back(piece, OutsideError(words, retryable=True))
+        elif waited < LOOKED_FOR or (lag is not None and waited < 2 * lag):
+            self._wait_and_see(piece, now, waited, why)
+        else:
+            self._unsure(piece, why or "Sending was cut off. It is not listed, and how late its lists are is not known.")
+
+    def _not_there_yet(self, piece: tables.Piece, now: float, waited: float) -> None:
+        if waited < ACCEPTED_FOR:
+            self._set(piece, "accepted", piece.message, now + min(60.0, max(1.0, waited / 2)))
+        else:
+            self._unsure(piece, "It was accepted, but has not appeared.")
+
+    def _wait_and_see(self, piece: tables.Piece, now: float, waited: float, why: str) -> None:
+        words = " ".join(w for w in ("It is not known yet whether this went out.", why, "It is looked for.") if w)
+        self._set(piece, "intent", words, now + min(15.0, max(0.5, waited / 2)))
 
     def _unsure(self, piece: tables.Piece, why: str) -> None:
-        now = self.engine.services.clock()
+        now = self.services.clock()
         words = f"{why or 'Sending was cut off.'} Nobody can tell whether it went out. Look, and decide."
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)
-            record.state, record.message = "unsure", words
+            record.state, record.message, record.due_at = "unsure", words, now + UNSURE_EVERY
 
         self._write(piece, flow.Unsure(at=now, address=piece.address or "-", message=words), also)
 
+    # -- how soon a channel lists -------------------------------------------------------------------
+
+    def _watch(self, piece: tables.Piece) -> None:
+        """A piece went out well: see when the channel's list shows it, where that is not known well enough."""
+        kind = kinds().get(piece.kind)
+        if kind is not None and kind.find is not None and self.listings.wanted(piece.connection):
+            now = self.services.clock()
+            with self._lock:
+                if not any(connection == piece.connection for *_, connection in self._observed):
+                    self._observed.append((now, now, piece.id, piece.connection))
+
+    def _observe(self, now: float) -> None:
+        with self._lock:
+            due = [one for one in self._observed if one[0] <= now]
+            self._observed = [one for one in self._observed if one[0] > now]
+        for _, since, piece_id, connection in due:
+            self.gate.submit(f"connection:{connection}", partial(self._see, since, piece_id))
+
+    def _see(self, since: float, piece_id: int, refused: OutsideError | None) -> OutsideError | None:
+        with self.services.store.read() as session:
+            piece = session.get_one(tables.Piece, piece_id)
+        find = kinds()[piece.kind].find
+        assert find is not None
+        try:
+            if refused is not None:
+                raise refused
+            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), piece.key, since))
+        except OutsideError as error:
+            return error
+        now = self.services.clock()
+        waited = now - since
+        if sighting.found is not None:
+            self.listings.saw(piece.connection, waited)
+        elif sighting.tells and waited < OBSERVED_FOR:
+            with self._lock:
+                self._observed.append((now + max(0.5, waited / 2), since, piece_id, piece.connection))
+        return None
+
+    # -- a person's word ----------------------------------------------------------------------------
+
     def decide(self, piece_id: int, choice: str, by: str) -> None:
         """A person's word on an unsure piece: ``sent``, ``again`` or ``drop``. Raises `ValueError`."""
-        now = self.engine.services.clock()
-        with self.engine.services.store.read() as session:
+        now = self.services.clock()
+        with self.services.store.read() as session:
             piece = session.get(tables.Piece, piece_id)
         if piece is None or piece.state != "unsure":
             raise ValueError("This piece is no longer in doubt.")
@@ -249,19 +364,24 @@ class Outbox:
 
     # -- writing ------------------------------------------------------------------------------------
 
-    def _write(self, piece: tables.Piece, event: flow.Event, also: Any) -> None:
-        if piece.run_id is None:
-            with self.engine.services.store.write() as session:
+    def _write(self, piece: tables.Piece, event: flow.Event, also: Callable[[Session], None]) -> None:
+        if piece.run_id is None or not self.events.record(piece.run_id, event, also, strict=False):
+            # No run, or one that ended meanwhile; what happened to the piece is still kept.
+            with self.services.store.write() as session:
                 also(session)
-        elif not self.engine.record(piece.run_id, event, also, strict=False):
-            # The run was ended meanwhile; what happened to the piece is still kept.
-            with self.engine.services.store.write() as session:
-                also(session)
-        self.engine.services.bus.say("piece", id=piece.id)
+        self.services.bus.say("piece", id=piece.id)
 
-    def _set(self, piece: tables.Piece, state: str, message: str, due: float, attempt: int | None = None) -> None:
-        with self.engine.services.store.write() as session:
+    def _set(self, piece: tables.Piece, state: str, message: str, due: float) -> None:
+        with self.services.store.write() as session:
             record = session.get_one(tables.Piece, piece.id)
             record.state, record.message, record.due_at = state, message, due
-            record.attempt = attempt or record.attempt
-        self.engine.services.bus.say("piece", id=piece.id)
+        self.services.bus.say("piece", id=piece.id)
+
+
+def _kept(receipt: dict[str, Any]) -> dict[str, Any]:
+    """A receipt as a value the house can keep; where it cannot, that the piece went out is kept all the same."""
+    try:
+        return plain_object(receipt)
+    except NotPlain as error:
+        log.error("a receipt could not be kept: %s", error)
+        return {"link": ""}

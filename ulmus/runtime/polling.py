@@ -11,30 +11,32 @@ import hashlib
 import json
 import logging
 import threading
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import String, bindparam, cast, or_, select, update
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, due, passed_and_next, quiet_hours
-from ..core.workflow import Line
+from ..core.values import NotPlain, plain_object, text
+from ..core.workflow import Line, Workflow
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Found, Look, Row
 from ..store import tables
-from .beginning import result_of
 from .carry import guarded, read
+from .journal import Pages
 from .outsides import STARTS
-
-if TYPE_CHECKING:
-    from .engine import Engine
+from .ports import Gate
+from .runs import Runs, result_of, title_of
+from .services import Services
+from .transaction import Transaction
 
 log = logging.getLogger("ulmus")
 LONGEST_PAUSE = 3600.0
 RUNS_EVERY = 2.0
+REACHED = "It has reached its limit of runs for today: the others wait for tomorrow, or for your word."
 FAR = 366 * 86_400.0
 GRACE = 90.0
 MOST_LOOKED = 8
@@ -45,12 +47,16 @@ ENDED_BADLY = ("failed",)
 
 @dataclass(frozen=True)
 class _Due:
-    """A start that is looked at: its workflow, its line, what it remembers, and the moment."""
+    """A start that is looked at: its workflow's number and page, what it remembers, and the moment."""
 
     workflow_id: int
-    line: Line
+    workflow: Workflow
     memory: dict[str, Any]
     now: float
+
+    @property
+    def line(self) -> Line:
+        return self.workflow.start
 
     @property
     def settings(self) -> Any:
@@ -60,8 +66,11 @@ class _Due:
 class Polling:
     """Looks at starts."""
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    def __init__(self, services: Services, pages: Pages, runs: Runs, gate: Gate) -> None:
+        self.services = services
+        self.pages = pages
+        self.runs = runs
+        self.gate = gate
         self.enabled = True
         self._flying: set[int] = set()
         self._lock = threading.Lock()
@@ -77,7 +86,7 @@ class Polling:
             return
         hurried = self._hurry.is_set()
         self._hurry.clear()
-        with self.engine.services.store.read() as session:
+        with self.services.store.read() as session:
             soon = tables.Start.next_at <= now
             due_ = list(
                 session.scalars(
@@ -94,7 +103,7 @@ class Polling:
                 if workflow_id in self._flying:
                     continue
                 self._flying.add(workflow_id)
-            self.engine.outsides.submit(STARTS, partial(self._fly, workflow_id))
+            self.gate.submit(STARTS, partial(self._fly, workflow_id))
 
     def _fly(self, workflow_id: int, refused: OutsideError | None) -> None:
         try:
@@ -106,23 +115,24 @@ class Polling:
                 self._flying.discard(workflow_id)
 
     def look_at(self, workflow_id: int) -> None:
-        """Look at one start now and begin a run for each new item."""
-        services = self.engine.services
+        """Look at one start now and begin a run for each new item. What is found is worked out before anything is written."""
+        services = self.services
         with services.store.read() as session:
             found = session.execute(_AS_IT_STANDS, {"id": workflow_id}).first()
             if found is None or found.revision_id is None or found.state != "live":
                 return
-            line = self.engine.pages.get(session, found.revision_id).workflow.start
-        here = _Due(workflow_id, line, dict(found.memory), services.clock())
+            workflow = self.pages.get(session, found.revision_id).workflow
+        line = workflow.start
+        here = _Due(workflow_id, workflow, dict(found.memory), services.clock())
         listens = kinds()[line.kind].listens
         try:
             if listens == "poll":
-                seen = look_once(self.engine, line, here.memory.get("look", {}))
-                self._hand_out(here, lambda session: seen, here.now + every(line))
-            elif listens == "rows":
-                self._hand_out(here, lambda session: rows_found(session, here), here.now + every(line))
-            elif listens == "runs":
-                self._hand_out(here, lambda session: runs_found(session, self.engine, here), here.now + RUNS_EVERY)
+                seen = look_once(services, self.pages, line, here.memory.get("look", {}))
+                self._hand_out(here, seen, here.now + every(line))
+            elif listens in ("rows", "runs"):
+                with services.store.read() as session:
+                    seen = rows_found(session, here) if listens == "rows" else runs_found(session, self.pages, here)
+                self._hand_out(here, seen, here.now + (every(line) if listens == "rows" else RUNS_EVERY))
             elif listens == "clock":
                 self._by_the_clock(here)
             else:
@@ -147,74 +157,98 @@ class Polling:
         says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
         row_kind = kinds()[here.line.kind].rows is not None
 
-        def find(session: Session) -> Found:
-            if not wanted:
-                return Found([], memory, says, prime=False)
-            if row_kind:
-                found = rows_found(session, here)
-                return Found(found.items, memory, f"{found.says} {says}", prime=False)
-            return Found([due_item(passed)] if passed else [], memory, says, prime=False)
-
-        self._hand_out(here, find, next_at)
+        found = Found([], memory, says, prime=False)
+        if wanted and row_kind:
+            with self.services.store.read() as session:
+                rows = rows_found(session, here)
+            found = Found(rows.items, memory, f"{rows.says} {says}", prime=False)
+        elif wanted and passed is not None:
+            found = Found([due_item(passed)], memory, says, prime=False)
+        self._hand_out(here, found, next_at)
 
     # -- handing out --------------------------------------------------------------------------------
 
-    def _hand_out(self, here: _Due, find: Callable[[Session], Found], next_at: float) -> None:
-        services, workflow_id = self.engine.services, here.workflow_id
-        began: list[int] = []
-        with services.store.write() as session:
+    def _hand_out(self, here: _Due, seen: Found, next_at: float) -> None:
+        """Begin a run for each item that is new, and remember what was looked at, in one transaction."""
+        workflow_id, found = here.workflow_id, taken_in(seen)
+        with self.services.transaction() as tx:
+            session = tx.session
             stands = session.execute(_AS_IT_STANDS, {"id": workflow_id}).first()
             if stands is None or stands.state != "live" or stands.memory != here.memory:
                 # Paused, or gone live anew, while it was looked at; the next look knows better.
                 return
-            found = find(session)
-            known = _known(session, workflow_id, [identity for identity, _ in found.items])
+            known = known_of(session, workflow_id, [identity for identity, _ in found.items])
             primed = bool(here.memory.get("primed")) or not found.prime
             fresh = list({i: item for i, item in found.items if i not in known}.items())
-            most = int(here.line.settings.get("most", 50))
+            today = self.runs.left_today(session, workflow_id, here.workflow, tx.now)
+            room = max(0, int(min(today, 1_000_000)))
+            most = min(int(here.line.settings.get("most", 50)), room)
             left = primed and len(fresh) > most
+            began = 0
             if not primed:
-                self._pass_over(session, here, [identity for identity, _ in fresh])
-            elif here.line.settings.get("runs") == "together" and fresh:
-                taken = fresh[:most]
+                pass_over(session, workflow_id, here.now, [identity for identity, _ in fresh])
+            elif here.line.settings.get("runs") == "together" and fresh and most:
+                taken = fresh[: int(here.line.settings.get("most", 50))]
                 item = together([one for _, one in taken])
-                self._pass_over(session, here, [identity for identity, _ in taken[1:]])
-                began.append(self.engine.begin(session, workflow_id, item, title_of(item), identity=taken[0][0]))
+                pass_over(session, workflow_id, here.now, [identity for identity, _ in taken[1:]])
+                self.runs.begin(tx, workflow_id, item, title_of(item), identity=taken[0][0])
+                began += 1
             else:
                 for identity, item in fresh[:most]:
-                    began.append(self.engine.begin(session, workflow_id, item, title_of(item), identity=identity))
+                    self.runs.begin(tx, workflow_id, item, title_of(item), identity=identity)
+                    began += 1
+            backlog = self._from_backlog(tx, here, room - began)
+            says = found.says
+            over = bool(fresh) and room <= began and today != float("inf") and len(fresh) > began
+            if over:
+                says = f"{says} {REACHED}"
             # Where items are left over, the next look must not be told that nothing has changed.
             memory = dict(found.memory)
             clock = {"due": memory.pop("due")} if "due" in memory else {}
-            changed = bool(began) or stands.failed or stands.found != found.says
+            kept = {name: here.memory[name] for name in ("granted",) if name in here.memory}
             noted = {
-                "memory": {"primed": True, "fails": 0, "look": here.memory.get("look", {}) if left else memory, **clock},
+                "memory": {
+                    "primed": True,
+                    "fails": 0,
+                    "look": here.memory.get("look", {}) if left else memory,
+                    **({"over": True} if over else {}),
+                    **({"backlog": backlog} if backlog else {}),
+                    **kept,
+                    **clock,
+                },
                 "looked_at": here.now,
-                "found": found.says,
+                "found": says,
                 "failed": False,
                 "next_at": next_at if not left else min(next_at, here.now + every(here.line)),
             }
             session.execute(update(tables.Start.__table__).where(tables.Start.workflow_id == workflow_id), noted)
-        self.engine.settle(began)
-        if changed:
-            services.bus.say("workflow", id=workflow_id)
+            if began or stands.failed or stands.found != says:
+                tx.say("workflow", id=workflow_id)
 
-    @staticmethod
-    def _pass_over(session: Session, here: _Due, identities: list[str]) -> None:
-        """Count items as handed out without a run of their own."""
-        if identities:
-            session.connection().exec_driver_sql(
-                "INSERT INTO seen (workflow_id, identity, at) SELECT ?, value, ? FROM json_each(?)",
-                (here.workflow_id, here.now, json.dumps(identities)),
-            )
+    def _from_backlog(self, tx: Transaction, here: _Due, room: int) -> dict[str, Any]:
+        """Begin runs for what was there when the start went live, so many a day; gives what is to be remembered of it."""
+        backlog = dict(here.memory.get("backlog", {}))
+        if not backlog:
+            return {}
+        day = dt.datetime.fromtimestamp(tx.now).date().isoformat()
+        given = int(backlog.get("given", 0)) if backlog.get("day") == day else 0
+        most = min(int(backlog["a_day"]) - given, room)
+        waiting = select(tables.Backlog).where(tables.Backlog.workflow_id == here.workflow_id).order_by(tables.Backlog.id)
+        for one in tx.session.scalars(waiting.limit(max(0, most))).all():
+            self.runs.begin(tx, here.workflow_id, one.item, title_of(one.item), identity=one.identity)
+            tx.session.delete(one)
+            given += 1
+        tx.session.flush()
+        more = tx.session.scalar(select(tables.Backlog.id).where(tables.Backlog.workflow_id == here.workflow_id).limit(1))
+        return {"a_day": backlog["a_day"], "day": day, "given": given} if more is not None else {}
 
     def _note(self, workflow_id: int, next_at: float, says: str) -> None:
-        with self.engine.services.store.write() as session:
+        with self.services.store.write() as session:
             start = session.get_one(tables.Start, workflow_id)
             start.found, start.failed, start.next_at = says, False, next_at
 
     def _note_failure(self, workflow_id: int, error: OutsideError, pause: float) -> None:
-        services = self.engine.services
+        services = self.services
         with services.store.write() as session:
             start = session.get_one(tables.Start, workflow_id)
             fails = int(start.memory.get("fails", 0)) + 1
@@ -234,7 +268,16 @@ _AS_IT_STANDS = (
 )
 
 
-def _known(session: Session, workflow_id: int, identities: list[str]) -> set[str]:
+def pass_over(session: Session, workflow_id: int, now: float, identities: list[str]) -> None:
+    """Count items as handed out without a run of their own."""
+    if identities:
+        session.connection().exec_driver_sql(
+            "INSERT INTO seen (workflow_id, identity, at) SELECT ?, value, ? FROM json_each(?) WHERE true ON CONFLICT DO NOTHING",
+            (workflow_id, now, json.dumps(identities)),
+        )
+
+
+def known_of(session: Session, workflow_id: int, identities: list[str]) -> set[str]:
     """Which of these a start has handed out before."""
     rows = session.connection().exec_driver_sql(
         "SELECT identity FROM seen WHERE workflow_id = ? AND identity IN (SELECT value FROM json_each(?))",
@@ -243,23 +286,20 @@ def _known(session: Session, workflow_id: int, identities: list[str]) -> set[str
     return {row[0] for row in rows}
 
 
-def push(engine: Engine, workflow_id: int, item: dict[str, Any], identity: str | None = None) -> int | None:
-    """Begin a run with an item that was brought: a form, a call, a person. ``None`` where `identity` was here before.
-
-    Raises `ValueError` where the workflow is not live.
-    """
-    with engine.services.store.write() as session:
-        record = session.get(tables.WorkflowRecord, workflow_id)
-        if record is None or record.state != "live" or record.revision_id is None:
-            raise ValueError("This workflow is not live at the moment.")
-        if identity is not None and session.get(tables.Seen, (workflow_id, identity)) is not None:
-            return None
-        run_id = engine.begin(session, workflow_id, item, title_of(item), identity=identity)
-        start = session.get(tables.Start, workflow_id)
-        if start is not None:
-            start.looked_at = engine.services.clock()
-    engine.settle([run_id])
-    return run_id
+def taken_in(found: Found) -> Found:
+    """What a look brought, as values the house can keep; an item that cannot be kept is left out, and that is said."""
+    items: list[tuple[str, dict[str, Any]]] = []
+    left_out = 0
+    for identity, item in found.items:
+        try:
+            items.append((text(str(identity))[:500], plain_object(item)))
+        except NotPlain as error:
+            left_out += 1
+            log.warning("an item cannot be kept: %s", error)
+    says = (
+        f"{found.says} {left_out} could not be kept and {'was' if left_out == 1 else 'were'} left out." if left_out else found.says
+    )
+    return Found(items, plain_object(found.memory), text(says), found.prime)
 
 
 def every(line: Line) -> float:
@@ -270,18 +310,17 @@ def every(line: Line) -> float:
         return 60.0
 
 
-def look_once(engine: Engine, line: Line, memory: dict[str, Any]) -> Found:
+def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, Any]) -> Found:
     """One look at a start, live or to capture samples. Raises `OutsideError`."""
-    services = engine.services
     kind = kinds()[line.kind]
-    here = _Due(0, line, {}, services.clock())
+    here = _Due(0, Workflow(name="look", start=line, steps=[]), {}, services.clock())
     settings = here.settings
     if kind.look is not None:
         look = kind.look
-        return guarded(lambda: look(settings, Look(services.web, services.connect, memory, services.clock())))  # type: ignore[no-any-return]
+        return taken_in(guarded(lambda: look(settings, Look(services.web, services.connect, memory, services.clock()))))
     with services.store.read() as session:
         if kind.listens == "runs":
-            return runs_found(session, engine, here, primed=True)
+            return runs_found(session, pages, here, primed=True)
         if kind.rows is not None:
             found = rows_found(session, here, MOST_LOOKED)
             # A list is used from the top: what comes next is the latest, as the last due time is.
@@ -326,7 +365,7 @@ def rows_found(session: Session, here: _Due, count: int | None = None) -> Found:
     return guarded(lambda: kind.rows(settings, rows, memory))  # type: ignore[misc, no-any-return]
 
 
-def runs_found(session: Session, engine: Engine, here: _Due, primed: bool = False) -> Found:
+def runs_found(session: Session, pages: Pages, here: _Due, primed: bool = False) -> Found:
     """Runs of another workflow that have ended since the last look."""
     settings = here.settings
     wanted = {"well": ENDED_WELL, "failed": ENDED_BADLY}.get(settings.how)
@@ -344,7 +383,7 @@ def runs_found(session: Session, engine: Engine, here: _Due, primed: bool = Fals
         ended = ended.where(~seen)
     items = []
     for run in session.scalars(ended.order_by(tables.Run.ended_at).limit(200)):
-        live = engine.pages.load(session, run.id)
+        live = pages.load(session, run.id)
         item = {"title": run.title, "state": run.state, "run": run.id, **result_of(live.workflow, live.state)}
         items.append((f"run:{run.id}", item))
         last = max(last, run.ended_at or 0.0)
@@ -362,12 +401,3 @@ def fingerprint(line: Line) -> str:
     """What makes a start the same start: its kind and where it looks, not how often."""
     settings = {k: v for k, v in line.settings.items() if k not in ("every", "most", "runs")}
     return hashlib.sha256(json.dumps([line.kind, settings], sort_keys=True).encode()).hexdigest()
-
-
-def title_of(item: dict[str, Any]) -> str:
-    """What a run or sample made from this item is called."""
-    found = item.get("title") or item.get("link") or item.get("identity")
-    if not found:
-        found = next((v for v in item.values() if isinstance(v, str) and v.strip()), "Item")
-    # A title from outside may hold half a surrogate pair, which the database does not take.
-    return " ".join(str(found).split())[:300].encode("utf-8", "replace").decode()

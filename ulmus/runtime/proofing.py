@@ -29,8 +29,8 @@ from ..store import tables
 from . import carry
 from .depending import Footing, fingerprint, names_inside, outermost, roots_used
 from .executors import Executor
-from .inside import items
-from .rehearsal import Rehearsal, rehearse
+from .handlers import Handlers, items
+from .rehearsal import Rehearsal
 from .services import Services, brand_values, run_values
 from .shelf import shelf
 from .underway import Inside, UnderWay
@@ -91,8 +91,9 @@ class _Known:
 class Proofs:
     """Keeps and makes proofs. Thread-safe."""
 
-    def __init__(self, services: Services, executor: Executor) -> None:
+    def __init__(self, services: Services, executor: Executor, handlers: Handlers) -> None:
         self.services = services
+        self.handlers = handlers
         self.executor = executor
         self._running: dict[tuple[int, str], UnderWay] = {}
         self._stop: dict[int, threading.Event] = {}
@@ -279,6 +280,7 @@ class Proofs:
             asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
             shelf=shelf(self.services, workflow.brand),
             seed=f"{sample.id}/{line.id}",
+            kept=self._kept(workflow_id),
             progress=progress,
             cancelled=stop.is_set,
         )
@@ -296,6 +298,12 @@ class Proofs:
             for one in over:
                 self._say(workflow_id, one, state="made")
 
+    def _kept(self, workflow_id: int) -> dict[str, Any]:
+        """What the jobs of a workflow's lines gave last, by line."""
+        with self.services.store.read() as session:
+            memories = session.scalars(select(tables.StepMemory).where(tables.StepMemory.workflow_id == workflow_id))
+            return {memory.step: memory.data[carry.KEPT] for memory in memories if carry.KEPT in memory.data}
+
     def _tell(self, workflow_id: int, sample: int, step: str, now: UnderWay) -> None:
         """A line inside a block that is being made got on."""
         with self._lock:
@@ -310,7 +318,7 @@ class Proofs:
                 carry.read(line)
                 output, detail, usage = self._block(workflow, line, context, anew, inside)
             else:
-                output, detail, usage = rehearse(line, context, workflow)
+                output, detail, usage = self.handlers.play(line, context, workflow)
             ok = True
         except OutsideError as error:
             ok, output, usage = False, {"message": error.message}, Usage()
@@ -338,13 +346,14 @@ class Proofs:
                 inside.known(inner.id)
                 return kept.output, kept.detail, Usage()
             with inside.at_work(inner.id, address) as progress:
-                output, detail, usage = rehearse(inner, replace(context, values=dict(values), progress=progress), workflow)
+                here = replace(context, values=dict(values), progress=progress)
+                output, detail, usage = self.handlers.play(inner, here, workflow)
             with self.services.store.write() as session:
                 now = self.services.clock()
                 session.merge(tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now))
             return output, detail, usage
 
-        return Rehearsal(workflow, line, context, one, self.services.clock()).carry_out()
+        return Rehearsal(self.handlers, workflow, line, context, one, self.services.clock()).carry_out()
 
     def _keep(self, sample_id: int, step: str, proof: tables.Proof) -> None:
         with self.services.store.write() as session:

@@ -13,79 +13,23 @@ from typing import Any
 
 from ..core import flow
 from ..core.cost import Usage
-from ..core.slots import fits, parse, render
 from ..core.workflow import Line, Workflow, takes_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, Result, StepFailed
-from . import carry
-from .inside import items, lanes, rest, stopped
-from .polling import title_of
+from ..steps.base import Context, StepFailed
+from .handlers import PLAYED_BY, Gave, Handlers, Working
+from .runs import title_of
 
-PLAYED_BY = "the editor (played)"
 SIDE_BY_SIDE = 8
 MOST_STEPS = 20_000
-Gave = tuple[dict[str, Any], dict[str, Any], Usage]
 One = Callable[[str, Line, Mapping[str, Any]], Gave]
-
-
-def rehearse(line: Line, context: Context, workflow: Workflow) -> Gave:
-    """What a line of the page gives in rehearsal: output, detail and what it used. Raises `OutsideError`."""
-    manner = kinds()[line.kind].manner
-    match manner:
-        case "perform":
-            return _of(carry.perform(line, context))
-        case "ask":
-            return _asked(line, context, workflow)
-        case "send":
-            outgoing = carry.piece(line, context)
-            kind = kinds()[line.kind]
-            played = kind.plays(carry.filled(kind, line, context.values)) if kind.plays else {"link": ""}
-            return {**outgoing.content, **played}, {"would": "send", "connection": outgoing.connection}, Usage()
-        case "write":
-            sheet, cells = carry.row(line, context)
-            return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
-        case "set":
-            # Nothing is remembered from a rehearsal, and each gives the same.
-            return carry.work(line, context.values, {}, "rehearsal")[0], {}, Usage()
-        case "rest":
-            rest(line, context.values, 0.0)
-            return {"came": "yes", "item": {}}, {"would": "wait"}, Usage()
-        case "call":
-            settings: Any = carry.filled(kinds()[line.kind], line, context.values)
-            return {"text": "", "values": {}, "run": 0}, {"would": "call", "item": dict(settings.item)}, Usage()
-        case "stop":
-            words = render(parse(str(line.settings.get("words", ""))), context.values).text
-            ended = "" if line.settings.get("how", "well") == "failed" else words or "Stopped here."
-            return {"words": words}, {"would": "stop", "ended": ended}, Usage()
-    raise OutsideError("This line is carried out as a block.")
-
-
-def _of(result: Result) -> Gave:
-    return result.output, result.detail, result.usage
-
-
-def _asked(line: Line, context: Context, workflow: Workflow) -> Gave:
-    """A question played as yes; with a note set for proofs, first sent back with it and then passed."""
-    if not kinds()[line.kind].shows_a_draft:
-        settings: Any = carry.filled(kinds()[line.kind], line, context.values)
-        answered = settings.played.strip() or "The answer stands here in a run."
-        return {"text": answered, "by": PLAYED_BY}, {"would": "ask", "question": settings.question}, Usage()
-    draft, note = str(line.settings.get("draft")), str(line.settings.get("played") or "").strip()
-    text = str((context.values.get(draft) or {}).get("text", ""))
-    passed = {"text": text, "by": PLAYED_BY, "note": note, "rounds": 1, "edited": False}
-    writer = workflow.line(draft)
-    if not note or writer is None:
-        return passed, {"would": "ask"}, Usage()
-    again = carry.perform(writer, replace(context, rewrite=flow.Rewrite(text, (note,))))
-    detail = {**again.detail, "would": "ask", "values": {draft: again.output}}
-    return {**passed, "text": str(again.output.get("text", "")), "rounds": 2}, detail, again.usage
 
 
 class Rehearsal:
     """One block, carried out by the interpreter. `one` carries out a line inside it, at an address with values."""
 
-    def __init__(self, workflow: Workflow, line: Line, context: Context, one: One, now: float) -> None:
+    def __init__(self, handlers: Handlers, workflow: Workflow, line: Line, context: Context, one: One, now: float) -> None:
+        self.handlers, self.workflow = handlers, workflow
         self.line, self.context, self.one, self.now = line, context, one, now
         self.lines = {inner.id: inner for inner in workflow.lines}
         whole = flow.plan(workflow.model_copy(update={"steps": [line]}), kinds())
@@ -136,6 +80,18 @@ class Rehearsal:
             detail["ended"] = state.message or "Ended here."
         return dict(state.values.get(self.line.id) or {}), detail, self.usage
 
+    def _worked(self, handler: Working, line: Line, values: Mapping[str, Any], address: str) -> flow.Event:
+        """A decision worked out from the values alone, as a run does it."""
+        try:
+            event = handler.event(line, values, address, self.now)
+        except OutsideError as error:
+            return flow.Failed(at=self.now, address=address, message=error.message)
+        if isinstance(event, flow.Opened) and event.items:
+            self.items[address] = [title_of(i) if isinstance(i, dict) else str(i)[:120] for i in event.items]
+        if isinstance(event, flow.Stopped):
+            self.places[address] = {"ok": True, "output": {"words": event.message}, "detail": {"would": "stop"}, "usage": {}}
+        return event
+
     def _tell(self, state: flow.State) -> None:
         """Say how far the block is."""
         block, manner = state.root.block, kinds()[self.line.kind].manner
@@ -159,7 +115,7 @@ class Rehearsal:
                 self._gave(str(flow.Address.parse(decision.address)._replace(step=take.id)), take, values)
             return event
         context = replace(self.context, values=values, talk=decision.talk, spent=decision.spent)
-        event = self._gave(decision.address, line, values, lambda: _of(carry.perform(line, context)))
+        event = self._gave(decision.address, line, values, lambda: self.handlers.play(line, context, self.workflow))
         # All rounds of an assignment stand at one place, and the last is what is shown.
         address = flow.Address.parse(decision.address)
         self.places[str(address._replace(round=1))] = record = self.places.pop(decision.address)
@@ -187,25 +143,15 @@ class Rehearsal:
             return [flow.TimerFired(at=self.now, address=address)]
         line = self.lines[getattr(decision, "step", "")]
         values, at = state.scope(address), self.now
-        match decision:
-            case flow.Open():
-                try:
-                    found = items(line, values)
-                    if found:
-                        self.items[address] = [title_of(i) if isinstance(i, dict) else str(i)[:120] for i in found]
-                    return [flow.Opened(at=at, address=address, items=found, lanes=lanes(line, values))]
-                except OutsideError as error:
-                    return [flow.Failed(at=at, address=address, message=error.message)]
-            case flow.Check():
-                return [flow.Checked(at=at, address=address, holds=fits(str(line.settings.get("until", "")), values))]
-            case flow.Rest():
-                return [flow.Resting(at=at, address=address, due=at, listening=False)]
-            case flow.Stop():
-                event = stopped(line, values, at, address)
-                self.places[address] = {"ok": True, "output": {"words": event.message}, "detail": {"would": "stop"}, "usage": {}}
-                return [event]
-            case flow.Judge():
-                return [flow.Judged(at=at, address=address, choice="stop")]
+        handler = self.handlers.table.get(type(decision))
+        if isinstance(decision, flow.Judge):
+            return [flow.Judged(at=at, address=address, choice="stop")]
+        if isinstance(decision, flow.Permit):
+            return [flow.Permitted(at=at, address=address, scope="rehearsal")]
+        if isinstance(decision, flow.Rest):
+            return [flow.Resting(at=at, address=address, due=at, listening=False)]
+        if isinstance(handler, Working):
+            return [self._worked(handler, line, values, address)]
         event = self._gave(address, line, values)
         if isinstance(event, flow.Failed):
             return [event]

@@ -10,18 +10,17 @@ import dataclasses
 import logging
 import threading
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from ..core import flow
 from ..core.slots import parse, render
+from ..core.values import plain_object
 from ..protocols import mailbox
 from ..protocols.errors import OutsideError
 from ..steps.connections import reader
 from .journal import Live
 from .outsides import STARTS
-
-if TYPE_CHECKING:
-    from .engine import Engine
+from .ports import Events, Gate
+from .services import Services
 
 log = logging.getLogger("ulmus")
 EVERY = 5.0
@@ -42,8 +41,10 @@ class _Watch:
 class Replies:
     """Looks into the mailboxes of runs that wait for a mail."""
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    def __init__(self, services: Services, events: Events, gate: Gate) -> None:
+        self.services = services
+        self.events = events
+        self.gate = gate
         self._watched: set[_Watch] = set()
         self._lock = threading.Lock()
         self._next = 0.0
@@ -67,7 +68,7 @@ class Replies:
             if self._looking or not self._watched or now < self._next:
                 return
             self._looking, self._next = True, now + EVERY
-        self.engine.outsides.submit(STARTS, self._look)
+        self.gate.submit(STARTS, self._look)
 
     def _look(self, refused: OutsideError | None) -> None:
         try:
@@ -76,7 +77,7 @@ class Replies:
             for key in {w.box for w in watched}:
                 mine = [w for w in watched if w.box == key]
                 try:
-                    box = reader(self.engine.services.connect(key, "mailbox"))
+                    box = reader(self.services.connect(key, "mailbox"))
                     letters = mailbox.since(box, "INBOX", min(w.since for w in mine))
                 except OutsideError as error:
                     log.warning("mailbox %s: %s", key, error.message)
@@ -89,14 +90,13 @@ class Replies:
             self._looking = False
 
     def _hand_over(self, watch: _Watch, letters: list[mailbox.Letter]) -> None:
-        seq = self.engine.live(watch.run_id).state.at.get(watch.address)
+        seq = self.events.live(watch.run_id).state.at.get(watch.address)
         waits = seq is not None and seq.phase == "listening"
         fitting = next((one for one in letters if self._fits(watch, one)), None)
         if waits and fitting is not None:
-            item = dataclasses.asdict(fitting)
-            del item["uid"], item["arrived"]
-            event = flow.Heard(at=self.engine.services.clock(), address=watch.address, item=item)
-            self.engine.record(watch.run_id, event, strict=False)
+            item = plain_object({k: v for k, v in dataclasses.asdict(fitting).items() if k not in ("uid", "arrived")})
+            event = flow.Heard(at=self.services.clock(), address=watch.address, item=item)
+            self.events.record(watch.run_id, event, strict=False)
         if not waits or fitting is not None:
             with self._lock:
                 self._watched.discard(watch)
@@ -104,6 +104,6 @@ class Replies:
     @staticmethod
     def _fits(watch: _Watch, letter: mailbox.Letter) -> bool:
         # Several runs may share a look; each hears only what came after its own wait began.
-        if letter.arrived < int(watch.since) or watch.sender.casefold() not in letter.sender.casefold():
+        if letter.arrived < int(watch.since) or not mailbox.is_from(letter.sender, watch.sender):
             return False
         return watch.subject.casefold() in letter.subject.casefold()

@@ -5,7 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import json
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from ..steps.base import Connection
 from ..steps.connections import CONNECTION_KINDS
 from ..store import Sealer, Store, tables
 from .bus import Bus
+from .transaction import Transaction
 
 
 @dataclass(frozen=True)
@@ -49,6 +51,15 @@ class Services:
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
         """Open the data in `folder`; `allowed` are hosts (``host:port``) exempt from the address guard."""
         return cls(Store(folder), Sealer(folder), Web(allowed), **more)
+
+    @contextmanager
+    def transaction(self) -> Iterator[Transaction]:
+        """One transaction: committed when its block ends, and then what was to follow happens; on an error nothing has."""
+        with self.store.write() as session:
+            tx = Transaction(session, self.clock())
+            yield tx
+            tx.flush()
+        tx.follow(self.bus)
 
     def close(self) -> None:
         """Close the web client and the store."""

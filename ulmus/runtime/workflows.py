@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
@@ -11,11 +12,10 @@ from ..core.workflow import LineProblem, Workflow, check
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
-from .polling import fingerprint, look_once, title_of
+from .engine import Engine
+from .polling import fingerprint, known_of, look_once, pass_over, taken_in
+from .runs import title_of
 from .services import audit, world
-
-if TYPE_CHECKING:
-    from .engine import Engine
 
 MOST_SHOWN = 8
 
@@ -54,10 +54,51 @@ def save(session: Session, workflow_id: int, workflow: Workflow, version: int, n
     return record.version
 
 
-def go_live(engine: Engine, workflow_id: int, who: str) -> int:
-    """Make a numbered revision of the page and listen to its start; gives the revision's number. Raises `NotReady`."""
-    now = engine.services.clock()
-    with engine.services.store.write() as session:
+@dataclass(frozen=True)
+class Waiting:
+    """What is there for a start that is about to listen, and was not handed out yet: items by identity, newest last, and what
+    the look remembers. ``None`` where its start cannot be asked, or has nothing of the sort."""
+
+    items: list[tuple[str, dict[str, Any]]]
+    memory: dict[str, Any]
+
+
+def waiting_for(engine: Engine, workflow_id: int) -> Waiting | None:
+    """What is already there for a start that does not listen yet; ``None`` where it listens, or that cannot be known."""
+    with engine.services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, workflow_id)
+        workflow = Workflow.model_validate(record.document)
+        if _listens(session, record, workflow):
+            return None
+    kind = kinds().get(workflow.start.kind)
+    if kind is None or kind.listens not in ("poll", "rows"):
+        return None
+    try:
+        found = taken_in(look_once(engine.services, engine.pages, workflow.start, {}))
+    except OutsideError:
+        return None
+    with engine.services.store.read() as session:
+        known = known_of(session, workflow_id, [identity for identity, _ in found.items])
+    return Waiting([one for one in found.items if one[0] not in known], found.memory)
+
+
+def _listens(session: Session, record: tables.WorkflowRecord, workflow: Workflow) -> bool:
+    """Whether a live workflow listens to this very start already."""
+    before = session.get(tables.Revision, record.revision_id) if record.revision_id else None
+    if before is None or record.state != "live":
+        return False
+    return fingerprint(Workflow.model_validate(before.document).start) == fingerprint(workflow.start)
+
+
+def go_live(engine: Engine, workflow_id: int, who: str, a_day: int = 0, waiting: Waiting | None = None) -> int:
+    """Make a numbered revision of the page and listen to its start; gives the revision's number. Raises `NotReady`.
+
+    What is there already is passed over, or, with `a_day`, run for, so many a day. It is noted in the very transaction that
+    goes live, so that what comes after it starts runs and nothing that comes meanwhile is lost.
+    """
+    waiting = waiting or waiting_for(engine, workflow_id)
+    with engine.services.transaction() as tx:
+        session, now = tx.session, tx.now
         record = session.get_one(tables.WorkflowRecord, workflow_id)
         workflow = Workflow.model_validate(record.document)
         errors = [p for p in check(workflow, kinds(), world(session)) if p.severity == "error"]
@@ -65,11 +106,8 @@ def go_live(engine: Engine, workflow_id: int, who: str) -> int:
             errors.append(LineProblem(workflow.start.id, "There is no step under the start yet."))
         if errors:
             raise NotReady(errors)
+        listening = _listens(session, record, workflow)
         before = session.get(tables.Revision, record.revision_id) if record.revision_id else None
-        same_start = before is not None and fingerprint(Workflow.model_validate(before.document).start) == fingerprint(
-            workflow.start
-        )
-        listening = record.state == "live" and same_start
         if before is not None and before.document == record.document:
             number = before.number
         else:
@@ -84,11 +122,22 @@ def go_live(engine: Engine, workflow_id: int, who: str) -> int:
         record.state = "live"
         start = session.get(tables.Start, workflow_id)
         if start is None or not listening:
-            # What is in the feed at this moment is passed over; only what comes after starts runs.
-            memory = {"due": now} if kinds()[workflow.start.kind].listens == "clock" else {}
+            memory: dict[str, Any] = {"due": now} if kinds()[workflow.start.kind].listens == "clock" else {}
+            if waiting is not None:
+                memory |= {"primed": True, "look": waiting.memory}
+                pass_over(session, workflow_id, now, [identity for identity, _ in waiting.items])
+                if a_day and waiting.items:
+                    # What waited since an earlier time goes first.
+                    for identity, item in waiting.items:
+                        session.add(tables.Backlog(workflow_id=workflow_id, identity=identity, item=item))
+                    memory |= {"backlog": {"a_day": a_day}}
+            earlier = session.scalar(select(tables.Backlog.id).where(tables.Backlog.workflow_id == workflow_id).limit(1))
+            if earlier is not None and "backlog" not in memory:
+                kept = (start.memory if start is not None else {}).get("backlog", {})
+                memory |= {"backlog": {"a_day": a_day or kept.get("a_day", 10)}}
             session.merge(tables.Start(workflow_id=workflow_id, memory=memory, found="", failed=False, next_at=now, looked_at=None))
         audit(session, now, who, "went live", f"{record.name}, revision {number}")
-    engine.services.bus.say("workflow", id=workflow_id)
+        tx.say("workflow", id=workflow_id)
     return number
 
 
@@ -135,7 +184,7 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
     if kind is not None and kind.listens == "push":
         items = _arrived(engine, workflow_id, workflow.start.id)
     else:
-        items = look_once(engine, workflow.start, {}).items
+        items = look_once(engine.services, engine.pages, workflow.start, {}).items
     new = 0
     with engine.services.store.write() as session:
         kept = [s.item for s in session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == workflow_id))]

@@ -37,5 +37,6 @@ KIND = Kind(
     settings=AfterSettings,
     output=AfterOutput,
     listens="runs",
+    can_feed_itself=True,
     brief="{title}",
 )

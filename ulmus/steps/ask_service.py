@@ -14,6 +14,8 @@ from ..protocols.jsonpath import check
 from .base import Context, Kind, Result, Settings, setting
 from .connections import service_headers
 
+ACT = "A question with a body may change something there. Say that this one changes nothing, or hand it in as a job."
+
 
 class ServiceStepSettings(Settings):
     service: str = setting("Service", control="connection", needs="service")
@@ -26,10 +28,17 @@ class ServiceStepSettings(Settings):
     )
     method: Literal["GET", "POST"] = setting(
         "How it is asked",
-        "Proofs ask too, so the question must change nothing there.",
+        "Runs and proofs ask, so the question must change nothing there.",
         control="choice",
         default="GET",
         labels={"GET": "GET: fetch", "POST": "POST: ask with a body"},
+    )
+    harmless: bool = setting(
+        "This question changes nothing there",
+        "Only then is it asked with a body. What changes something is an act, and no research.",
+        control="switch",
+        default=False,
+        when="method=POST",
     )
     query: dict[str, str] = setting(
         "In the address", "Names with values, put behind the question mark.", control="fields", default={}, max_length=50
@@ -83,6 +92,8 @@ class ServiceOutput(BaseModel):
 
 def perform(settings: ServiceStepSettings, context: Context) -> Result:
     """Ask the service."""
+    if settings.method != "GET" and not settings.harmless:
+        raise OutsideError(ACT)
     question = question_of(
         settings.service,
         settings.path,
@@ -137,7 +148,8 @@ def _body(text: str, form: bool, context: Context) -> Any:
 
 def faults(settings: ServiceStepSettings) -> list[tuple[str, str]]:
     """Paths that cannot be read."""
-    return [
+    wrong = [("harmless", ACT)] if settings.method != "GET" and not settings.harmless else []
+    return wrong + [
         (name, words) for name in ("path_in", "next_in") if (path := getattr(settings, name).strip()) and (words := check(path))
     ]
 
@@ -157,5 +169,6 @@ KIND = Kind(
     perform=perform,
     faults=faults,
     gives_outside=True,
+    fixed_as_tool=("path", "headers"),
     brief="{count} values",
 )

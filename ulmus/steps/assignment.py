@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any, Literal
 
@@ -56,15 +57,26 @@ class AssignmentSettings(Settings):
         when="answer=fields|list",
     )
     choices: str = setting("Choices", "One on each line.", control="longtext", default="", max_length=5000, when="answer=choice")
-    permission: Literal["first", "each", "never"] = setting(
+    permission: Literal["each", "first", "never"] = setting(
         "Before it publishes or records",
         "Tools that act on the outside or on sheets ask you before they do.",
         control="choice",
-        default="first",
-        labels={"first": "ask before the first of each kind", "each": "ask every time", "never": "do not ask"},
+        default="each",
+        labels={
+            "each": "ask every time",
+            "first": "ask the first time; the same act on the same place may be done again",
+            "never": "do not ask",
+        },
     )
     who: str = setting("Who decides", "A mail address.", control="email", default="", max_length=200, when="permission=first|each")
     mail: str = told_by_mail(when="permission=first|each")
+    sites: str = setting(
+        "Sites it may read",
+        "One on each line, such as gov.example. Besides these, what its searches find; nothing else.",
+        control="longtext",
+        default="",
+        max_length=5000,
+    )
     rounds: int = setting("Rounds, at most", "How often it may think again.", control="number", default=8, ge=1, le=50)
     calls: int = setting("Uses of tools, at most", control="number", default=20, ge=1, le=200)
     money: float = setting("Money, at most", "For the whole assignment.", control="number", default=1.0, ge=0.01, le=1000)
@@ -199,6 +211,11 @@ class _Thinking:
         return slots.render(slots.parse(text), self.context.values, wrap=wrap).text
 
 
+def names_hosts(settings: AssignmentSettings) -> tuple[str, ...]:
+    """The sites its tools may read."""
+    return tuple(one for one in re.split(r"[\s,]+", settings.sites) if one)
+
+
 KIND = Kind(
     name="assignment",
     stage="draft",
@@ -214,5 +231,6 @@ KIND = Kind(
     perform=perform,
     gives=shaped.gives,
     faults=faults,
+    names_hosts=names_hosts,
     brief="{text}",
 )

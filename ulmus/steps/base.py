@@ -59,7 +59,7 @@ class Context:
 
     `values` are the values of earlier steps, `outside` the roots among them that came from outside.
     `asked_later`: a person will see this draft. `progress` takes the answer so far. `seed` is the same whenever the same is
-    carried out. `take` is what the take that writes is called, where live runs are shared between a draft's. `tools`, `talk` and `spent` are an assignment's: what it may use, what it has done so far, and what that cost.
+    carried out. `kept` is what a job of this line gave last, for proofs. `take` is what the take that writes is called, where live runs are shared between a draft's. `tools`, `talk` and `spent` are an assignment's: what it may use, what it has done so far, and what that cost.
     """
 
     web: Web
@@ -70,6 +70,7 @@ class Context:
     asked_later: bool = False
     shelf: Shelf = Shelf()
     seed: str = ""
+    kept: Mapping[str, Any] = field(default_factory=dict)
     take: str = ""
     tools: tuple[Tool, ...] = ()
     talk: tuple[Turn, ...] = ()
@@ -137,30 +138,87 @@ class Outgoing:
 
 
 @dataclass(frozen=True)
+class Taken:
+    """What sending gave where the other side took a job and works on it: the receipt says where to look, first in so many
+    seconds; the kind's `follow` looks."""
+
+    receipt: dict[str, Any]
+    again_in: float
+
+
+@dataclass(frozen=True)
+class Pending:
+    """What sending gave where the other side took the piece, but it is not there yet: it is looked for until it shows."""
+
+    receipt: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How a job gets on: its `output` once it is over, or in how many seconds to look again."""
+
+    output: dict[str, Any] | None
+    again_in: float = 0.0
+
+
+@dataclass(frozen=True)
+class Sighting:
+    """What asking the other side for a piece brought: the step's output where it is there; where it is not, whether the answer
+    could have shown it (`tells`), in words `why` not. `again`: it may simply be sent once more, which changes nothing."""
+
+    found: dict[str, Any] | None = None
+    tells: bool = False
+    why: str = ""
+    again: bool = False
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a draft that a person can change in its place: ``text``, ``number``, ``yes_no``, ``choice`` (of `choices`),
+    ``list`` (of texts) or ``items`` (of objects)."""
+
+    name: str
+    label: str
+    type: str
+    value: Any
+    choices: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
 class Kind(KindSpec):
     """A kind with what it can do; which of the functions it has follows from its manner.
 
     start: `look` where something outside is looked at, `rows` where a sheet is watched; one with neither waits for the
     clock, a run or a person · perform: `perform` · ask: none (the runtime asks) ·
-    send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output,
-    `find` asks the other side whether it has it (can it tell, output or ``None``), `plays` says what it gives in proofs · write: `row` gives (sheet, cells) ·
+    send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output (or `Taken`, `Pending`),
+    `find` asks the other side for it by its key and the moment it was sent, `follow` how a job gets on (settings, receipt, seconds since it was taken), `plays` says
+    what it gives in proofs from settings and what was kept · write: `row` gives (sheet, cells) ·
     set: `work` gives the outputs and what the step remembers for next time.
 
+    `revised` gives a draft's outputs anew from settings, the outputs so far and a person's change: a text, or values by name;
+    `parts` are those that can be changed by name.
+    `names_hosts` are the hosts an assignment's settings name; `finds_links` says that its results are addresses one may read on.
     `reaches` names the setting that holds the address a kind without a connection reads. `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
     ``fields`` and ``rules`` texts have been filled in; ``longslots``, ``value`` and ``condition`` texts are left as
-    written. `listens` says how a live start comes by its items.
+    written. `listens` says how a live start comes by its items; one that `can_feed_itself` is limited in its runs a day.
     """
 
     look: Callable[[Any, Look], Found] | None = None
     rows: Callable[[Any, list[Row], dict[str, Any]], Found] | None = None
     perform: Callable[[Any, Context], Result] | None = None
     piece: Callable[[Any, Context], Outgoing] | None = None
-    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any]] | None = None
-    find: Callable[[Web, Connection, str], tuple[bool, dict[str, Any] | None]] | None = None
+    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Taken | Pending] | None = None
+    find: Callable[[Web, Connection, str, float], Sighting] | None = None
+    follow: Callable[[Web, Connection, Any, dict[str, Any], float], Progress] | None = None
     row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
-    plays: Callable[[Any], dict[str, Any]] | None = None
+    plays: Callable[[Any, Mapping[str, Any]], dict[str, Any]] | None = None
+    revised: Callable[[Any, Mapping[str, Any], str | None, Mapping[str, Any]], dict[str, Any]] | None = None
+    parts: Callable[[Any, Mapping[str, Any]], list[Part]] | None = None
+    names_hosts: Callable[[Any], tuple[str, ...]] | None = None
+    finds_links: bool = False
     work: Callable[[Any, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]] | None = None
     listens: Literal["", "poll", "clock", "rows", "runs", "push"] = ""
+    can_feed_itself: bool = False
     gives_outside: bool = False
     reaches: str = ""
     brief: str = ""

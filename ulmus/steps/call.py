@@ -57,5 +57,6 @@ KIND = Kind(
     output=CallInOutput,
     listens="push",
     gives_outside=True,
+    can_feed_itself=True,
     brief="{title}",
 )

@@ -49,9 +49,18 @@ class PicturesSettings(Limited):
 
 
 class PostingSettings(Limited):
-    endpoint: str = Field(title="Micropub address", min_length=1, max_length=500)
+    endpoint: str = Field(
+        title="Micropub address", description="Or the address of the site, which names it.", min_length=1, max_length=500
+    )
     limit: int | None = Field(
         None, title="Greatest length (characters)", description="Empty where there is none.", ge=1, le=1_000_000
+    )
+    lists_within: float | None = Field(
+        None,
+        title="Lists new posts within (seconds)",
+        description="How late its list of posts may be. Empty: it is seen from the posts that go out.",
+        ge=0,
+        le=86_400,
     )
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import re
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -22,6 +24,7 @@ from ..core.drafting.shapes import (
     ShapeField,
     conform,
     demand_of,
+    read_back,
     schema_of,
     so_far,
     text_of,
@@ -30,7 +33,7 @@ from ..core.drafting.soundness import SOUND, unsound
 from ..protocols import chat, markup
 from ..protocols.errors import OutsideError
 from . import shaped
-from .base import Connection, Context, Kind, Result, Settings, StepFailed, setting
+from .base import Connection, Context, Kind, Part, Result, Settings, StepFailed, setting
 from .models import server_of
 
 SHAPE = "shape"
@@ -202,6 +205,50 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
 
 
+def revised(settings: DraftSettings, output: Mapping[str, Any], text: str | None, parts: Mapping[str, Any]) -> dict[str, Any]:
+    """The draft with a person's change in every part of it: text, HTML, fields, items, counts. Raises `OutsideError`."""
+    shape = shaped.shape_of(settings)
+    values: dict[str, Any] = {}
+    if shape is None:
+        words = str(output.get("text", "")) if text is None else text.strip()
+        if settings.answer == "html":
+            words = markup.cleaned(words, PLAIN_ELEMENTS)
+            values = {"html": words}
+        elif settings.answer == "markdown":
+            values = {"html": markup.from_markdown(words, PLAIN_ELEMENTS)}
+    else:
+        names = ("items",) if shape.answer == "list" else ("choice", "reason") if shape.answer == "choice" else ()
+        names = names or tuple(field.name for field in shape.fields)
+        try:
+            if parts or text is None:
+                values = conform(json.dumps({**{n: output.get(n) for n in names}, **parts}), shape)
+            else:
+                values = read_back(text, shape)
+        except AnswerError as error:
+            raise OutsideError(f"This change does not fit what the draft is made of: {error}.") from None
+        if shape.answer == "choice" and "reason" not in parts:
+            values["reason"] = output.get("reason", "")
+        words = text_of(values, shape)
+    return {**output, **values, "text": words, "characters": len(words), "words": len(words.split())}
+
+
+def parts(settings: DraftSettings, output: Mapping[str, Any]) -> list[Part]:
+    """What a draft in fields or a list is made of, for changing each in its place."""
+    shape = shaped.shape_of(settings)
+    if shape is None:
+        return []
+    if shape.answer == "choice":
+        return [Part("choice", "Choice", "choice", output.get("choice", ""), [word for word, _ in shape.choices])]
+    if shape.answer == "list":
+        return [Part("items", "Items", "items" if shape.fields else "list", output.get("items", []))]
+    types = {"yes_no": "yes_no", "number": "number", "choice": "choice", "list": "list"}
+    return [
+        Part(f.name, f.name.replace("_", " ").capitalize(), types.get(f.type, "text"), output.get(f.name), list(f.choices))
+        for f in shape.fields
+        if f.type != "any"
+    ]
+
+
 def _fitting(messages: Messages, connection: Connection, settings: DraftSettings, room: int) -> tuple[Messages, list[str]]:
     """The messages as the model can take them (in `room` tokens, where that was found out), and what was shortened."""
     most = connection.settings.context
@@ -268,5 +315,7 @@ KIND = Kind(
     perform=perform,
     gives=shaped.gives,
     faults=faults,
+    revised=revised,
+    parts=parts,
     brief="{text}",
 )

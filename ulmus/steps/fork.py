@@ -19,9 +19,16 @@ class ForkSettings(Settings):
     )
 
 
+class LaneFailure(BaseModel):
+    lane: str = Field("", description="The lane’s name.")
+    message: str = Field("", description="Why it failed.")
+
+
 class ForkOutput(BaseModel):
     lane: str = Field("", description="The lane that ran; the first where there were several.")
     lanes: list[Any] = Field([], description="The names of the lanes that ran.")
+    failed: int = Field(0, description="How many of several lanes failed; the others went on.")
+    failures: list[LaneFailure] = Field([], description="Which failed, and why.")
 
 
 KIND = Kind(
@@ -29,7 +36,7 @@ KIND = Kind(
     stage="flow",
     manner="fork",
     title="Fork",
-    about="Goes on in the lanes whose conditions fit. The lanes meet again below; values of a lane that did not run are missing.",
+    about="Goes on in the lanes whose conditions fit. The lanes meet again below; values of a lane that did not run are missing. Where every lane that fits is taken, one that fails stops only itself.",
     sentence="Take {which}",
     offer="Fork: go on where it fits",
     words="if else condition branch lanes otherwise decide",

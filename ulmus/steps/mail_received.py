@@ -16,7 +16,14 @@ class MailSettings(Batched):
     box: str = setting("Mailbox", control="connection", needs="mailbox")
     folder: str = setting("Folder", control="text", default="INBOX", min_length=1, max_length=200)
     subject: str = setting("Only with this in the subject", control="text", default="", max_length=200, more=True)
-    sender: str = setting("Only from", "An address, or a part of one.", control="text", default="", max_length=200, more=True)
+    sender: str = setting(
+        "Only from",
+        "A whole address, or a domain such as @a.example; several parted by commas.",
+        control="text",
+        default="",
+        max_length=200,
+        more=True,
+    )
     every: float = setting("Look every", control="duration", default=60, ge=2, le=86_400, more=True)
 
 
@@ -42,7 +49,7 @@ def look(settings: MailSettings, now: Look) -> Found:
     fitting = [
         one
         for one in letters
-        if settings.subject.casefold() in one.subject.casefold() and settings.sender.casefold() in one.sender.casefold()
+        if settings.subject.casefold() in one.subject.casefold() and mailbox.is_from(one.sender, settings.sender)
     ]
     items = []
     for one in fitting:

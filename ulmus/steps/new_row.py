@@ -60,5 +60,6 @@ KIND = Kind(
     rows=rows,
     listens="rows",
     gives=gives,
+    can_feed_itself=True,
     brief="{title}",
 )

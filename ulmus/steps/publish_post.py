@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ..protocols import micropub, pictures
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web, check_url
-from .base import Connection, Context, Kind, Outgoing, Settings, setting
+from .base import Connection, Context, Kind, Outgoing, Pending, Settings, Sighting, setting
 
 
 class PostSettings(Settings):
@@ -58,17 +58,18 @@ def piece(settings: PostSettings, context: Context) -> Outgoing:
     return Outgoing(settings.channel, {"text": text, "photo": place, "file": place})
 
 
-def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
+def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any] | Pending:
     """Publish under `key`; gives the step's output."""
     photo = content["opened"] if "opened" in content else content.get("photo", "")
-    link = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key, photo=photo))
-    return {"link": link, "text": content["text"], "photo": content.get("photo", "")}
+    made = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key, photo=photo))
+    output = {"link": made.link, "text": content["text"], "photo": content.get("photo", "")}
+    return output if made.there else Pending(output)
 
 
-def find(web: Web, connection: Connection, key: str) -> tuple[bool, dict[str, Any] | None]:
+def find(web: Web, connection: Connection, key: str, since: float) -> Sighting:
     """Ask the network whether it has the post."""
-    can_tell, link = micropub.find(web, _endpoint(connection), key)
-    return can_tell, {"link": link} if link else None
+    looked = micropub.find(web, _endpoint(connection), key, since)
+    return Sighting({"link": looked.link} if looked.link is not None else None, looked.tells, looked.why)
 
 
 def _endpoint(connection: Connection) -> micropub.Endpoint:

@@ -101,5 +101,7 @@ KIND = Kind(
     perform=perform,
     faults=list_faults(FeedOutput),
     gives_outside=True,
+    finds_links=True,
+    reaches="url",
     brief="{count} items from {feeds} feeds",
 )

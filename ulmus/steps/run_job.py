@@ -1,18 +1,24 @@
-"""Gather: a job handed to a service and waited for."""
+"""Publish: a job handed to a service, an act, and waited for.
+
+It is handed in once, through the outbox. Where its sending was cut off nobody can ask the service for it, so that it is
+unsure, and a person decides. Looking how it gets on changes nothing, and is tried as often as it takes.
+"""
 
 from __future__ import annotations
 
 import json
 import re
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import BaseModel, Field
 
+from ..core.values import NotPlain, read_json
 from ..protocols import services
 from ..protocols.jsonpath import check
 from ..protocols.net import Web
 from .ask_service import question_of
-from .base import Connection, Context, Kind, Outgoing, Settings, setting
+from .base import Connection, Context, Kind, Outgoing, Progress, Settings, Taken, setting
 from .connections import service_headers
 
 DONE = "done, ready, completed, succeeded, finished"
@@ -50,7 +56,7 @@ class JobSettings(Settings):
     )
     played: str = setting(
         "In proofs it gives",
-        "What stands for the result in proofs, as text or JSON, so that later lines have something to work on. Runs do the job.",
+        "What stands for the result in proofs, as text or JSON. Empty: the last result this line had in a run.",
         control="longtext",
         default="",
         max_length=10_000,
@@ -73,36 +79,50 @@ def piece(settings: JobSettings, context: Context) -> Outgoing:
     return Outgoing(settings.service, {"url": asked.url, "body": asked.body, "text": text, "how": how})
 
 
-def plays(settings: JobSettings) -> dict[str, Any]:
-    """What proofs go on with: nothing is handed in."""
+def plays(settings: JobSettings, kept: Mapping[str, Any]) -> dict[str, Any]:
+    """What proofs go on with: what was typed in, else what this line's last job gave. Nothing is handed in."""
     text = settings.played.strip()
+    if not text and kept:
+        return {**kept, "state": "kept"}
     try:
-        result = json.loads(text) if text else ""
-    except ValueError:
+        result = read_json(text) if text else ""
+    except NotPlain:
         result = text
     return {"result": result, "state": "played" if text else "", "place": "", "seconds": 0}
 
 
-def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
-    """Hand the job in under `key` and wait for it. The key makes handing it in again the same job."""
+def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any] | Taken:
+    """Hand the job in under `key`. A job that is not over at once is followed from its receipt."""
     headers = {**service_headers(connection), "Idempotency-Key": key}
     question = services.Question(content["url"], "POST", headers, body=content["body"], seconds=60)
-    how = content["how"]
-    job = services.Job(
-        how["state"],
-        _words(how["done"]),
-        _words(how["failed"]),
-        how["place"],
-        how["result"],
+    looked = services.hand_in(web, question, _job(content["how"]))
+    if looked.over:
+        return _output(looked, 0)
+    return Taken({"place": looked.place, "how": content["how"]}, looked.again_in)
+
+
+def follow(web: Web, connection: Connection, settings: JobSettings, receipt: dict[str, Any], seconds: float) -> Progress:
+    """Look at the job that was handed in so many seconds ago."""
+    place = str(receipt["place"])
+    headers = service_headers(connection) if services.same_host(place, connection.settings.base_url) else {}
+    looked = services.look_after(web, place, headers, _job(receipt["how"]), seconds)
+    return Progress(_output(looked, seconds)) if looked.over else Progress(None, looked.again_in)
+
+
+def _output(looked: services.Looked, seconds: float) -> dict[str, Any]:
+    return {"result": looked.result, "state": looked.state, "place": looked.place, "seconds": round(seconds, 1)}
+
+
+def _job(how: Mapping[str, Any]) -> services.Job:
+    return services.Job(
+        str(how["state"]),
+        _words(str(how["done"])),
+        _words(str(how["failed"])),
+        str(how["place"]),
+        str(how["result"]),
         float(how["every"]),
         float(how["longest"]),
     )
-    return services.carry_out(web, question, job)
-
-
-def find(web: Web, connection: Connection, key: str) -> tuple[bool, dict[str, Any] | None]:
-    """After a break: nothing is known to be there, so it is handed in again under the same key, which is the same job."""
-    return True, None
 
 
 def _words(text: str) -> tuple[str, ...]:
@@ -117,10 +137,10 @@ def faults(settings: JobSettings) -> list[tuple[str, str]]:
 
 KIND = Kind(
     name="run_job",
-    stage="gather",
+    stage="publish",
     manner="send",
     title="Submit and wait",
-    about="Hands a job to a service, such as rendering a video, and waits until it is ready, has failed, or takes too long. Handed in once where the service heeds an Idempotency-Key; proofs only show it.",
+    about="Hands a job to a service, such as rendering a video, and waits until it is ready, has failed, or takes too long. Handed in once; proofs only show it, and go on with its last result or one typed in.",
     sentence="Have {service} do a job at {path}, wait at most {longest}",
     offer="Have {service} do a job, and wait",
     words="render video submit poll wait job async picture audio convert",
@@ -130,7 +150,7 @@ KIND = Kind(
     piece=piece,
     plays=plays,
     send=send,
-    find=find,
+    follow=follow,
     faults=faults,
     gives_outside=True,
     brief="{state} · {result}",

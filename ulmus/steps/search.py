@@ -93,5 +93,6 @@ KIND = Kind(
     perform=perform,
     faults=list_faults(Found),
     gives_outside=True,
+    finds_links=True,
     brief="{count} results",
 )

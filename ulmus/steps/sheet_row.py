@@ -63,5 +63,6 @@ KIND = Kind(
     listens="clock",
     gives=columns_of,
     faults=faults,
+    can_feed_itself=True,
     brief="{title}",
 )

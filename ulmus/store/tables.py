@@ -18,6 +18,14 @@ class Base(DeclarativeBase):
     type_annotation_map = {dict[str, Any]: JSON, list[Any]: JSON}
 
 
+class House(Base):
+    """What is true of this data folder: ``identity`` (random, made with it), part of the key of every effect."""
+
+    __tablename__ = "house"
+    name: Mapped[str] = mapped_column(String(40), primary_key=True)
+    value: Mapped[str] = mapped_column(Text)
+
+
 class User(Base):
     __tablename__ = "users"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -148,6 +156,16 @@ class Seen(Base):
     at: Mapped[float | None]
 
 
+class Backlog(Base):
+    """Items that were there when a start went live, to be run so many a day."""
+
+    __tablename__ = "backlog"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    identity: Mapped[str] = mapped_column(String(500))
+    item: Mapped[dict[str, Any]]
+
+
 class StepMemory(Base):
     """What a step remembers from run to run."""
 
@@ -217,6 +235,17 @@ class JournalEntry(Base):
     event: Mapped[dict[str, Any]]
 
 
+class Timer(Base):
+    """When a run that waits at an address is due; `made_at` is when it began to wait."""
+
+    __tablename__ = "timers"
+    __table_args__ = (Index("timers_by_time", "due"),)
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True)
+    address: Mapped[str] = mapped_column(String(300), primary_key=True)
+    due: Mapped[float]
+    made_at: Mapped[float]
+
+
 class Approval(Base):
     __tablename__ = "approvals"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -230,6 +259,9 @@ class Approval(Base):
     state: Mapped[str] = mapped_column(String(20), default="open")  # open, approve, back, decline, void
     final_text: Mapped[str] = mapped_column(Text, default="")
     note: Mapped[str] = mapped_column(Text, default="")
+    # Must-rules the draft breaks: when it was asked about, and those it was let out with all the same.
+    broken: Mapped[list[Any]] = mapped_column(JSON, default=list, server_default="[]")
+    despite: Mapped[list[Any]] = mapped_column(JSON, default=list, server_default="[]")
     decided_by: Mapped[str] = mapped_column(String(200), default="")
     created_at: Mapped[float]
     decided_at: Mapped[float | None]
@@ -244,17 +276,29 @@ class Piece(Base):
     key: Mapped[str] = mapped_column(String(64))
     run_id: Mapped[int | None] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
     address: Mapped[str] = mapped_column(String(200), default="")
+    generation: Mapped[int | None]
     approval_id: Mapped[int | None]
     connection: Mapped[str] = mapped_column(String(60))
     kind: Mapped[str] = mapped_column(String(40))
     content: Mapped[dict[str, Any]]
-    state: Mapped[str] = mapped_column(String(20))  # queued, intent, sent, unsure, failed
+    state: Mapped[str] = mapped_column(String(20))  # queued, intent, accepted, sent, unsure, failed
+    tried_at: Mapped[float | None]  # when the intent of the last attempt was written
     attempt: Mapped[int] = mapped_column(default=0)
     message: Mapped[str] = mapped_column(Text, default="")
     receipt: Mapped[dict[str, Any] | None] = mapped_column(JSON)
     queued_at: Mapped[float]
     due_at: Mapped[float]
     sent_at: Mapped[float | None]
+
+
+class Listing(Base):
+    """How soon a channel lists what it took, as seen: at most `lag` seconds."""
+
+    __tablename__ = "listings"
+    connection: Mapped[str] = mapped_column(String(60), primary_key=True)
+    lag: Mapped[float]
+    seen: Mapped[int] = mapped_column(default=0)
+    at: Mapped[float]
 
 
 class Sheet(Base):

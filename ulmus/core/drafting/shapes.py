@@ -127,6 +127,29 @@ def text_of(values: Mapping[str, Any], shape: Shape) -> str:
     return "\n".join(f"{name}: {_plain(value)}" for name, value in values.items())
 
 
+def read_back(text: str, shape: Shape) -> dict[str, Any]:
+    """The values of an answer from the text `text_of` made of them, changed by a person. Raises `AnswerError` in words."""
+    if shape.answer == "choice":
+        return conform(text, shape)
+    if shape.answer == "list":
+        if shape.fields:
+            raise AnswerError("a list of fields cannot be changed as one text; change each part in its place")
+        return {"items": [line.strip() for line in text.splitlines() if line.strip()]}
+    names = [field.name for field in shape.fields]
+    found: dict[str, str] = {}
+    name = ""
+    for line in text.splitlines():
+        begun = next((n for n in names if line.startswith(f"{n}:") and n not in found), "")
+        if begun:
+            name = begun
+            found[name] = line.removeprefix(f"{name}:").strip()
+        elif name:
+            found[name] += f"\n{line}"
+        elif line.strip():
+            raise AnswerError(f"“{line.strip()[:60]}” belongs to no field; each begins with its name and a colon")
+    return conform(json.dumps({n: value.strip() for n, value in found.items()}), shape)
+
+
 def so_far(text: str, shape: Shape) -> str:
     """What has come of an answer so far, for reading along: its values without the marks of JSON (RFC 8259). Empty where
     nothing can be read yet."""

@@ -2,10 +2,13 @@
 
 - *for each*: iterations begin in the order of the items, so many at a time; results keep that order; an item that
   fails is left out and kept for taking up, or, where so set, fails the block once the others under way have ended.
-- *fork*: the chosen lanes run side by side; they meet again when all have ended; one that failed fails the fork.
+- *fork*: the chosen lanes run side by side; they meet again when all have ended. Where one lane was to be taken, its
+  failure is the fork's; where several are, one that failed stops only itself: the page goes on, the run tells of it at its
+  end, and the lane can be taken up alone.
 - *repeat until*: one round after another; values of a round are seen by the next.
 - *assignment*: a round is thought out, then the tools it calls for are used one after another, each as a sequence of its
-  own; what fails is told to the next round. An act asks a person first, once for each tool or each time.
+  own; what fails is told to the next round. An act asks a person first, each time, or unless it is covered by what was
+  allowed before.
 """
 
 from __future__ import annotations
@@ -20,11 +23,13 @@ from .decisions import (
     Check,
     Decision,
     Finish,
+    Follow,
     Judge,
     Listen,
     Open,
     Outcome,
     Perform,
+    Permit,
     Rest,
     Rewrite,
     Send,
@@ -97,14 +102,19 @@ def _decision(seq: Sequence, step: PlannedStep, address: str) -> Decision | None
             draft = holder.values[step.about] if holder else {}
             previous = str(draft.get("text", "")) if isinstance(draft, dict) else ""
             return Perform(address, step.about, seq.attempt, Rewrite(previous, tuple(seq.notes)), seq.generation)
-        case "waiting" | "between" | "resting":
+        case "waiting" | "between" | "resting" | "pausing":
             return Wait(address, seq.due or 0.0)
         case "listening":
             return Listen(address, step.id, seq.due)
         case "checking":
             return Check(address, step.id, seq.block.started if seq.block else 0)
         case "permit":
-            return Ask(address, step.id, 1, False)
+            block = seq.parent.block if seq.parent else None
+            around = seq.parent.current if seq.parent else None
+            covers = block is not None and around is not None and around.asks == "first"
+            return Permit(address, step.id, frozenset(block.allowed) if block and covers else frozenset())
+        case "following":
+            return Follow(address, step.id, seq.attempt, seq.generation, seq.taken_at, seq.receipt)
         case "stuck":
             return Judge(address, step.id, seq.message)
     return None
@@ -163,7 +173,7 @@ def fail(state: State, seq: Sequence, message: str) -> None:
             seq.values[step.id] = dict(step.fallback)
             go_on(state, seq)
         case "skip":
-            end_item(state, seq, "skipped", message)
+            pass_over(state, seq, message)
         case "ask":
             seq.phase = "stuck"
             stand(state, seq)
@@ -172,13 +182,37 @@ def fail(state: State, seq: Sequence, message: str) -> None:
             finish(state, seq, "failed", message)
 
 
+def pass_over(state: State, seq: Sequence, message: str) -> None:
+    """Pass over the item or lane the sequence stands in; where it stands in none, the line alone."""
+    if state.rules < 2 or _in_an_item(seq) or _in_a_lane(seq):
+        end_item(state, seq, "skipped", message)
+        return
+    assert seq.current is not None
+    state.passed[seq.address] = message
+    go_on(state, seq)
+
+
+def _in_an_item(seq: Sequence) -> bool:
+    around = seq.parent.current if seq.parent else None
+    return around is not None and (around.manner in ("each", "assign") or (seq.parent is not None and _in_an_item(seq.parent)))
+
+
+def _in_a_lane(seq: Sequence) -> bool:
+    """Whether it stands in one of several lanes that go on side by side."""
+    around = seq.parent.current if seq.parent else None
+    return around is not None and (
+        (around.manner == "fork" and not around.strict) or (seq.parent is not None and _in_a_lane(seq.parent))
+    )
+
+
 def end_item(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
-    """End the innermost item the sequence stands in: an iteration, or the run itself."""
+    """End the innermost item the sequence stands in: an iteration, one of several lanes, or the run itself."""
     top = seq
     while top.parent is not None:
         around = top.parent.current
         assert around is not None
-        if around.manner in ("each", "assign") or (outcome == "declined" and around.manner == "fork" and not around.strict):
+        alone = around.manner == "fork" and not around.strict and (outcome == "declined" or state.rules >= 2)
+        if around.manner in ("each", "assign") or alone:
             break
         top = top.parent
     _drop(state, top)
@@ -200,7 +234,12 @@ def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
     leave(state, seq)
     parent = seq.parent
     if parent is None:
+        if outcome == "done" and state.troubles:
+            outcome, message = "failed", f"{' '.join(state.troubles.values())} The rest went on."
         stop_run(state, outcome, message)
+        return
+    if seq.beside is not None:
+        _beside_ended(state, parent, seq, outcome, message)
         return
     block, step = parent.block, parent.current
     assert block is not None
@@ -330,13 +369,41 @@ def _lane_ended(
 
 
 def _lanes_meet(state: State, seq: Sequence, step: PlannedStep, block: Block) -> None:
-    if block.failures:
+    alone = len(block.lanes) < 2 or step.strict
+    if block.failures and (state.rules < 2 or alone or len(block.failures) == len(block.lanes)):
         number, message = min(block.failures.items())
         fail(state, seq, f"Lane “{step.lanes[number - 1].id}”: {message}" if len(block.lanes) > 1 else message)
         return
     names = [step.lanes[n - 1].id for n in block.lanes]
+    failed = {step.lanes[n - 1].id: words for n, words in sorted(block.failures.items())}
     seq.values[step.id] = {"lane": names[0] if names else "", "lanes": names}
+    if state.rules >= 2:
+        seq.values[step.id] |= {"failed": len(failed), "failures": [{"lane": n, "message": m} for n, m in failed.items()]}
+    for name, words in failed.items() if not _in_an_item(seq) else ():
+        state.troubles[f"{seq.prefix}{step.id}:{name}"] = f"Lane “{name}”: {words}"
     close(state, seq)
+
+
+def _beside_ended(state: State, parent: Sequence, seq: Sequence, outcome: Outcome, message: str) -> None:
+    """A lane that was taken up alone has ended; the page had gone on without it, and stays where it is."""
+    assert seq.beside is not None
+    step, block = seq.beside
+    name = step.lanes[seq.number - 1].id
+    block.running.pop(seq.number, None)
+    place = f"{parent.prefix}{step.id}:{name}"
+    output = parent.values.get(step.id, {})
+    if outcome == "failed":
+        block.failures[seq.number], block.kept[seq.number] = message, seq
+        state.troubles[place] = f"Lane “{name}”: {message}"
+    else:
+        seq.beside = None
+        state.troubles.pop(place, None)
+        if outcome == "done":
+            parent.values.update(seq.values)
+    failures = [{"lane": step.lanes[n - 1].id, "message": m} for n, m in sorted(block.failures.items())]
+    parent.values[step.id] = {**output, "failed": len(failures), "failures": failures}
+    if state.root.current is None and not state.at:
+        finish(state, state.root, "done", "")
 
 
 def _round_ended(state: State, parent: Sequence, block: Block, seq: Sequence, outcome: Outcome, message: str) -> None:
@@ -357,7 +424,8 @@ def _use_tools(state: State, seq: Sequence, step: PlannedStep, block: Block) -> 
         if tool is None:
             _turn(seq, block, str(call["tool"]), dict(call["given"]), None, "There is no such tool.")
             continue
-        asks = tool.manner in ACTS and (step.asks == "each" or (step.asks == "first" and tool.id not in block.allowed))
+        covered = state.rules < 2 and step.asks == "first" and tool.id in block.allowed
+        asks = tool.manner in ACTS and step.asks != "never" and not covered
         _begin(state, seq, block.started, (tool,), {GIVEN: dict(call["given"])}, "permit" if asks else "ready")
         return
     seq.phase, seq.attempt, seq.round = "ready", 1, block.started + 1

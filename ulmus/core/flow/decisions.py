@@ -50,12 +50,20 @@ class Wait(NamedTuple):
 
 
 class Ask(NamedTuple):
-    """Put the piece before a person, for the `round`-th time; or an act that an assignment wants to do."""
+    """Put the piece before a person, for the `round`-th time."""
 
     address: str
     step: str
     round: int
     last: bool
+
+
+class Permit(NamedTuple):
+    """Find out whether an assignment may do this act: a person is asked, unless what was `allowed` before covers it."""
+
+    address: str
+    step: str
+    allowed: frozenset[str]
 
 
 class Send(NamedTuple):
@@ -65,6 +73,17 @@ class Send(NamedTuple):
     step: str
     attempt: int
     generation: int
+
+
+class Follow(NamedTuple):
+    """Look how a job that was taken gets on; `since` is when it was taken, and `receipt` says where to look."""
+
+    address: str
+    step: str
+    attempt: int
+    generation: int
+    since: float
+    receipt: dict[str, Any]
 
 
 class Write(NamedTuple):
@@ -149,4 +168,6 @@ class Finish(NamedTuple):
     message: str
 
 
-Decision = Perform | Wait | Ask | Send | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish
+Decision = (
+    Perform | Wait | Ask | Permit | Send | Follow | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish
+)

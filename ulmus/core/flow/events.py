@@ -5,13 +5,19 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+from pydantic_core import PydanticSerializationError
 
 from ..cost import Usage
+from ..values import NotPlain, read_kept
 from .decisions import Outcome
+
+RULES = 2
+"""The version of the interpreter's rules that a run begun today goes by; a journal is replayed by those it began with."""
 
 
 class _Event(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    # What an older or newer version wrote beside it is left aside.
+    model_config = ConfigDict(frozen=True, extra="ignore")
 
     at: float
 
@@ -21,11 +27,13 @@ class _AtStep(_Event):
 
 
 class Begun(_Event):
-    """The run began with `item`; `context` holds the values of `brand` and `run`."""
+    """The run began with `item`; `context` holds the values of `brand` and `run`, `rules` the version of the interpreter's
+    rules it goes by."""
 
     event: Literal["begun"] = "begun"
     item: dict[str, Any]
     context: dict[str, Any] = Field(default_factory=dict)
+    rules: int = 1
 
 
 class Done(_AtStep):
@@ -55,15 +63,26 @@ class TimerFired(_AtStep):
 
 
 class Asked(_AtStep):
-    """A person was asked; `approval` is the number of the question."""
+    """A person was asked; `approval` is the number of the question. For an act of an assignment, `scope` says which acts a
+    yes covers."""
 
     event: Literal["asked"] = "asked"
     approval: int
     text: str
+    scope: str = ""
+
+
+class Permitted(_AtStep):
+    """An act of an assignment is covered by what a person allowed before: the same act, place and kind of content."""
+
+    event: Literal["permitted"] = "permitted"
+    scope: str
 
 
 class Answered(_AtStep):
-    """The person's answer. `text` is the piece as approved, with any edits made in place."""
+    """The person's answer. `text` is the piece as approved, with any edits made in place; `values` are the outputs that
+    follow from it: of the draft itself and of what was worked out from it. `despite` are the must-rules it breaks, where it
+    was let out all the same."""
 
     event: Literal["answered"] = "answered"
     verdict: Literal["approve", "back", "decline"]
@@ -71,6 +90,8 @@ class Answered(_AtStep):
     note: str = ""
     by: str = ""
     edited: bool = False
+    values: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    despite: list[str] = Field(default_factory=list)
 
 
 class Queued(_AtStep):
@@ -86,6 +107,29 @@ class Sent(_AtStep):
 
     event: Literal["sent"] = "sent"
     receipt: dict[str, Any]
+
+
+class Accepted(_AtStep):
+    """The other side took a job and works on it; `receipt` says where to look, from `due` on."""
+
+    event: Literal["accepted"] = "accepted"
+    receipt: dict[str, Any]
+    due: float
+
+
+class Followed(_AtStep):
+    """The job was looked at and is not over; it is looked at again at `due`."""
+
+    event: Literal["followed"] = "followed"
+    due: float
+
+
+class Spent(_Event):
+    """Something was used by a call whose result is not wanted any more: the run was paused or ended while it was under way."""
+
+    event: Literal["spent"] = "spent"
+    address: str = ""
+    usage: Usage = Usage()
 
 
 class Unsure(_AtStep):
@@ -194,9 +238,13 @@ Event = Annotated[
     | Failed
     | TimerFired
     | Asked
+    | Permitted
     | Answered
     | Queued
     | Sent
+    | Accepted
+    | Followed
+    | Spent
     | Unsure
     | Opened
     | Checked
@@ -226,10 +274,16 @@ def dump_event(event: Event) -> dict[str, Any]:
 
 
 def read_event(text: str | bytes) -> Event:
-    """An event from its JSON text."""
-    return _ADAPTER.validate_json(text)
+    """An event from its JSON text; also from one that holds what is not kept any more (see `read_kept`)."""
+    try:
+        return _ADAPTER.validate_json(text)
+    except ValueError:
+        return _ADAPTER.validate_python(read_kept(text))
 
 
 def write_event(event: Event) -> str:
-    """An event as JSON text."""
-    return event.model_dump_json()
+    """An event as JSON text. Raises `NotPlain` where it holds what cannot be kept."""
+    try:
+        return event.model_dump_json()
+    except (PydanticSerializationError, ValueError, RecursionError, TypeError) as error:
+        raise NotPlain(f"it holds something that cannot be kept ({error})") from None

@@ -12,9 +12,10 @@ from collections.abc import Callable, Iterable
 
 from ..cost import Usage
 from . import blocks
-from .blocks import FlowError, end_item, fail, finish, go_on, stand, stop_run
+from .blocks import FlowError, end_item, fail, finish, go_on, pass_over, stand, stop_run
 from .decisions import Decision, Finish
 from .events import (
+    Accepted,
     Answered,
     Asked,
     Begun,
@@ -23,9 +24,11 @@ from .events import (
     Done,
     Event,
     Failed,
+    Followed,
     Heard,
     Judged,
     Opened,
+    Permitted,
     Queued,
     Resting,
     Sent,
@@ -44,7 +47,7 @@ LONGEST_WAIT = 3600.0
 def begin(plan: Plan, event: Begun) -> State:
     """The state of a run that has just begun."""
     root = Sequence("", plan.steps, {**event.context, plan.start: event.item})
-    state = State(plan=plan, root=root, began=event.at)
+    state = State(plan=plan, root=root, began=event.at, rules=event.rules)
     if plan.steps:
         stand(state, root)
     else:
@@ -107,7 +110,7 @@ def apply(state: State, event: Event) -> State:
 
 
 def _done(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
-    if step.manner not in ("perform", "write", "set", "call", "assign"):
+    if step.manner not in ("perform", "write", "set", "call", "assign") and seq.phase != "following":
         raise FlowError(f"“{step.id}” cannot simply be done")
     if step.manner == "call" and seq.phase != "called":
         raise FlowError(f"the run “{step.id}” calls for has not begun")
@@ -190,10 +193,12 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
         seq.phase, seq.attempt = "rewriting", 1
         stand(state, seq)
         return
-    holder = seq.holder(step.about)
-    draft = holder.values[step.about] if holder else None
-    if holder is not None and isinstance(draft, dict):
-        holder.values[step.about] = {**draft, "text": event.text}
+    changed = {step.about: {"text": event.text}, **event.values}
+    for name, output in changed.items():
+        holder = seq.holder(name)
+        before = holder.values[name] if holder else None
+        if holder is not None and isinstance(before, dict):
+            holder.values[name] = {**before, **output}
     seq.values[step.id] = {
         "text": event.text,
         "by": event.by,
@@ -205,7 +210,12 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
 
 
 def _to_permit(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
+    seq.scope_asked = event.scope
     _wait_in(state, seq, "permitting")
+
+
+def _covered(state: State, seq: Sequence, step: PlannedStep, event: Permitted) -> None:
+    _wait_in(state, seq, "ready")
 
 
 def _permitted(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
@@ -215,9 +225,8 @@ def _permitted(state: State, seq: Sequence, step: PlannedStep, event: Answered) 
         return
     assert seq.parent is not None
     assert seq.parent.block is not None
-    seq.parent.block.allowed.add(step.id)
-    seq.phase = "ready"
-    stand(state, seq)
+    seq.parent.block.allowed.add(step.id if state.rules < 2 else seq.scope_asked)
+    _wait_in(state, seq, "ready")
 
 
 def _queued(state: State, seq: Sequence, step: PlannedStep, event: Queued) -> None:
@@ -227,6 +236,32 @@ def _queued(state: State, seq: Sequence, step: PlannedStep, event: Queued) -> No
 def _sent(state: State, seq: Sequence, step: PlannedStep, event: Sent) -> None:
     seq.values[step.id] = event.receipt
     go_on(state, seq)
+
+
+def _accepted(state: State, seq: Sequence, step: PlannedStep, event: Accepted) -> None:
+    """A job was taken: from now on it is only looked at, and never handed in again by itself."""
+    seq.receipt, seq.taken_at, seq.attempt, seq.due = event.receipt, event.at, 1, event.due
+    _wait_in(state, seq, "pausing")
+
+
+def _followed(state: State, seq: Sequence, step: PlannedStep, event: Followed) -> None:
+    seq.due, seq.attempt = event.due, 1
+    _wait_in(state, seq, "pausing")
+
+
+def _follow(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
+    _wait_in(state, seq, "following")
+
+
+def _lost_sight(state: State, seq: Sequence, step: PlannedStep, event: Failed) -> None:
+    """Looking at a job failed; that is tried again while it may, and the job itself is left alone."""
+    _spend(state, seq, event.usage)
+    if event.retryable and seq.attempt <= step.retries:
+        seq.due = event.at + _pause(step, seq.attempt, event)
+        seq.attempt += 1
+        _wait_in(state, seq, "pausing")
+    else:
+        fail(state, seq, event.message)
 
 
 def _unsure(state: State, seq: Sequence, step: PlannedStep, event: Unsure) -> None:
@@ -305,7 +340,7 @@ def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> No
         seq.values[step.id] = event.value
         go_on(state, seq)
     elif event.choice == "skip":
-        end_item(state, seq, "skipped", seq.message)
+        pass_over(state, seq, seq.message)
     else:
         seq.phase = "failed"
         finish(state, seq, "failed", seq.message)
@@ -331,10 +366,17 @@ _RULES: dict[tuple[str, type], Callable[..., None]] = {
     ("asked", Answered): _answered,
     ("permit", Asked): _to_permit,
     ("permit", Failed): _failed,
+    ("permit", Permitted): _covered,
     ("permitting", Answered): _permitted,
     ("queued", Sent): _sent,
     ("queued", Failed): _failed,
     ("queued", Unsure): _unsure,
+    ("queued", Accepted): _accepted,
+    ("unsure", Accepted): _accepted,
+    ("pausing", TimerFired): _follow,
+    ("following", Followed): _followed,
+    ("following", Done): _done,
+    ("following", Failed): _lost_sight,
     ("unsure", Sent): _sent,
     ("unsure", Failed): _failed,
     ("unsure", Queued): _queued,

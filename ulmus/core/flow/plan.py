@@ -48,7 +48,7 @@ class PlannedStep:
     strict: bool = False
     seconds: float = float("inf")
     grow: float = 1.0
-    asks: Asks = "first"
+    asks: Asks = "each"
 
 
 @dataclass(frozen=True)
@@ -91,7 +91,7 @@ def _step(line: Line, spec: KindSpec, kinds: Kinds) -> PlannedStep:
             "strict": settings.get("otherwise", "fail") == "fail",
         }
     elif spec.manner == "assign":
-        more = {"asks": settings.get("permission", "first")}
+        more = {"asks": settings.get("permission", "each")}
     elif spec.manner == "rest":
         more = {"strict": settings.get("otherwise", "go_on") == "fail"}
     return PlannedStep(

@@ -11,6 +11,8 @@ def back_to(state: State, seq: Sequence, index: int) -> None:
     """Have the sequence stand at an earlier (or later) step, without the values of the steps from there on."""
     for step in seq.steps[index:]:
         _forget(seq, step)
+        for told in [key for key in state.troubles if key.startswith(f"{seq.prefix}{step.id}:")]:
+            del state.troubles[told]
     place(seq, index)
 
 
@@ -27,6 +29,14 @@ def reopen(state: State, parent: Sequence, name: str, number: int) -> None:
     """Have a block stand open again for a sequence in it that failed."""
     index = next(i for i, s in enumerate(parent.steps) if s.id == name)
     block = parent.block if parent.position == index and parent.block else parent.closed[name]
+    step = parent.steps[index]
+    if state.rules >= 2 and step.manner == "fork" and parent.position > index:
+        # The page went on without this lane; it is taken up by itself, and nothing after the fork happens twice.
+        block.failures.pop(number, None)
+        seq = block.kept.pop(number)
+        seq.beside = (step, block)
+        block.running[number] = seq
+        return
     if parent.phase != "open" or parent.position != index:
         for step in parent.steps[index + 1 :]:
             _forget(parent, step)

@@ -18,6 +18,8 @@ Phase = Literal[
     "rewriting",
     "queued",
     "unsure",
+    "following",
+    "pausing",
     "open",
     "checking",
     "between",
@@ -33,8 +35,8 @@ Phase = Literal[
 class Block:
     """What is known of an open block: a *for each*'s items, a fork's lanes or a repeat's rounds, by number from 1.
 
-    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was
-    `said` and the `calls` still to make, all its turns so far in `talk`, the acts a person has `allowed`, and the money `spent`.
+    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was `said` and the `calls` still to make, all its
+    turns so far in `talk`, the scopes of acts a person has `allowed`, and the money `spent`.
     """
 
     items: list[Any] = field(default_factory=list)
@@ -60,7 +62,8 @@ class Sequence:
 
     `position` counts the steps that are behind it; `phase`, `attempt` and the rest are those of the step at
     `position`. `values` are the outputs given inside; those around it are reached through `parent`.
-    `closed` keeps the blocks that are behind it, so that what failed in them can be taken up.
+    `closed` keeps the blocks that are behind it, so that what failed in them can be taken up; a lane that is taken up while
+    the page has gone on carries its fork with it in `beside`.
     """
 
     key: str
@@ -76,6 +79,10 @@ class Sequence:
     due: float | None = None
     message: str = ""
     notes: list[str] = field(default_factory=list)
+    scope_asked: str = ""
+    beside: tuple[PlannedStep, Block] | None = None
+    receipt: dict[str, Any] = field(default_factory=dict)
+    taken_at: float = 0.0
     block: Block | None = None
     closed: dict[str, Block] = field(default_factory=dict)
     address: str = ""
@@ -107,7 +114,8 @@ class State:
     """Where a run stands. Only `machine.apply` changes it.
 
     `open` holds the decisions nothing has answered yet and `at` the sequence that stands at each address, so that
-    an event costs the same however long the run is. `news` are decisions that opened since they were last taken,
+    an event costs the same however long the run is. `troubles` tell, by address, what failed while the page went on, `passed` which lines were passed over and why. `rules` is
+    the version of the rules the run goes by. `news` are decisions that opened since they were last taken,
     `phases` counts the sequences by the phase they stand in.
     """
 
@@ -126,6 +134,9 @@ class State:
     held_for: str = ""
     over: Hold | None = None
     granted: dict[str, float] = field(default_factory=dict)
+    rules: int = 1
+    troubles: dict[str, str] = field(default_factory=dict)
+    passed: dict[str, str] = field(default_factory=dict)
     steps: int = 0
     usage: Usage = Usage()
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from .address import Address
 from .blocks import FlowError, stop_run
 from .decisions import Hold
-from .events import Cancelled, Ended, Held, Released, TakenUp
+from .events import Cancelled, Ended, Held, Released, Spent, TakenUp
 from .resuming import back_to, reopen, resume
 from .state import Sequence, State
 
@@ -54,6 +54,11 @@ def _cancelled(state: State, event: Cancelled) -> None:
     if state.outcome not in (None, "failed"):
         raise FlowError("the run has ended; “cancelled” cannot follow")
     stop_run(state, "cancelled", f"Cancelled by {event.by}." if event.by else "Cancelled.")
+
+
+def _spent(state: State, event: Spent) -> None:
+    """Booked whenever it comes, also after the end."""
+    state.usage += event.usage
 
 
 def _ended(state: State, event: Ended) -> None:
@@ -108,6 +113,7 @@ def target_of(parent: Sequence, path: list[tuple[Sequence, int]], target: Addres
 WHOLE: dict[type, Callable[..., None]] = {
     Held: _held,
     Released: _released,
+    Spent: _spent,
     Cancelled: _cancelled,
     Ended: _ended,
     TakenUp: _taken_up,

@@ -294,7 +294,7 @@ def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
     for line, within, muted in workflow.walk():
         manner = getattr(kinds.get(line.kind), "manner", "")
         asked = asked or (manner == "ask" and kinds[line.kind].shows_a_draft and not muted)
-        if any(isinstance(w, Line) and w.settings.get("permission", "first") != "never" for w in _assignments(within, kinds)):
+        if any(isinstance(w, Line) and w.settings.get("permission", "each") != "never" for w in _assignments(within, kinds)):
             continue
         if manner == "send" and kinds[line.kind].stage == "publish" and not asked and not muted:
             return [LineProblem(line.id, "This goes out with nobody asked.", "warning")]
@@ -312,6 +312,16 @@ def _tools(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
         spec = kinds.get(line.kind)
         if spec is not None and _assignments(within, kinds) and not spec.can_be_a_tool:
             found.append(LineProblem(line.id, f"“{spec.title}” cannot be a tool of an assignment. Move it out."))
+        elif spec is not None and _assignments(within, kinds):
+            for place, text in templates_of(spec, line.settings):
+                if place[0] not in spec.fixed_as_tool:
+                    continue
+                if any(path.root == "given" for path in slots.parse(text).reads):
+                    words = f"{_title(spec, place[0])}: a tool has a fixed one; the model gives values, and never where they go."
+                    found.append(LineProblem(line.id, words, place=place))
+                elif place[0] == "path" and text.strip().startswith(("http://", "https://")):
+                    words = f"{_title(spec, place[0])}: a tool stays on the service’s own host; write what follows its address."
+                    found.append(LineProblem(line.id, words, place=place))
     return found
 
 

@@ -42,7 +42,8 @@ class KindSpec:
     other words people look for it by; `called` is the name a new line of it gets; `common` puts it before others of its stage.
     `left_to_choose` are outputs to be pointed at by whoever wants them: no new line would work on them by itself.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
-    settings beyond what their model can say, as (setting, words).
+    settings beyond what their model can say, as (setting, words). `fixed_as_tool` are settings in which an assignment's model
+    has no say.
     """
 
     name: str
@@ -60,6 +61,7 @@ class KindSpec:
     left_to_choose: tuple[str, ...] = ()
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
+    fixed_as_tool: tuple[str, ...] = ()
 
     @property
     def shows_a_draft(self) -> bool:

@@ -38,6 +38,13 @@ class Limits(BaseModel):
     when_full: Literal["queue", "skip", "replace"] = Field(
         "queue", title="The next one", description="Waits, is passed over, or takes the oldest one’s place."
     )
+    day_runs: int | None = Field(
+        None,
+        ge=1,
+        le=100_000,
+        title="Runs a day",
+        description="How many its start begins in a day; then the next ones wait, and you are asked.",
+    )
     steps: int = Field(20_000, ge=1, le=1_000_000, title="Steps in a run")
     hours: float = Field(24 * 90, gt=0, le=24 * 366, title="Hours a run may take")
     run_money: float | None = Field(None, ge=0, title="Money a run")

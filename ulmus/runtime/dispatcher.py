@@ -1,0 +1,231 @@
+"""The dispatcher: what needs more than the database is carried out outside the transaction and comes back as an event.
+
+A task is plain data: the line, the values its slots read, when it must be over. It passes the gate of its outside, goes to
+the executor, and what came of it is brought to the writer until it is written. When a run pauses or ends, its tasks under
+way are told to stop; what they had cost is booked all the same.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, Protocol
+
+from ..core import flow
+from ..core.cost import Usage
+from ..core.flow import Rewrite, Turn
+from ..core.values import NotPlain
+from ..core.workflow import Line, drawn, take_name
+from ..protocols.errors import OutsideError
+from ..steps import kinds
+from ..steps.base import Context, StepFailed
+from . import carry
+from .journal import Live
+from .outsides import leads_to
+from .ports import Gate
+from .reach import Reach, reach_of
+from .services import Services
+from .shelf import shelf
+from .writer import EngineStopped, Writer, identity
+
+log = logging.getLogger("ulmus")
+WRITE_AGAIN = 5.0
+
+
+@dataclass(frozen=True)
+class Task:
+    """One decision to be carried out: plain data, whole in itself. `values` are those its slots read; `deadline` is in seconds
+    since the epoch; `about` is the line of the draft a question shows; `reach` what an assignment's tool may read."""
+
+    run_id: int
+    decision: flow.Decision
+    line: Line
+    values: dict[str, Any]
+    deadline: float
+    about: Line | None = None
+    brand: str | None = None
+    outside: frozenset[str] = frozenset()
+    rewrite: Rewrite | None = None
+    asked_later: bool = False
+    take: str = ""
+    talk: tuple[Turn, ...] = ()
+    spent: float = 0.0
+    reach: Reach | None = None
+
+
+class Prepares(Protocol):
+    """What can be prepared for a decision outside the transaction."""
+
+    def prepare(self, task: Task, context: Context) -> Any:
+        """What a decision's handler will commit. Raises `OutsideError`, `NotPlain`."""
+
+
+@dataclass
+class _Flight:
+    """A task on its way; `again` is what is to follow where it was stopped and is wanted once more."""
+
+    task: Task
+    stop: threading.Event = field(default_factory=threading.Event)
+    again: Task | None = None
+
+
+class Dispatcher:
+    """Has tasks carried out, each once at a time. Thread-safe."""
+
+    handlers: Prepares
+
+    def __init__(self, services: Services, gate: Gate, writer: Writer, listen: Callable[[Live, flow.Listen], None]) -> None:
+        self.services = services
+        self.gate = gate
+        self.writer = writer
+        self._listen = listen
+        self._flights: dict[tuple[Any, ...], _Flight] = {}
+        self._of_run: dict[int, set[tuple[Any, ...]]] = {}
+        self._lock = threading.Lock()
+
+    def submit(self, live: Live, decision: flow.Decision) -> None:
+        """See `ports.Dispatch`."""
+        if isinstance(decision, flow.Listen):
+            self._listen(live, decision)
+            return
+        self._send(task_of(live, decision, self.services.clock()))
+
+    def _send(self, task: Task) -> None:
+        place = (task.run_id, *identity(task.decision))
+        with self._lock:
+            flight = self._flights.get(place)
+            if flight is not None:
+                if flight.stop.is_set():
+                    flight.again = task
+                return
+            flight = self._flights[place] = _Flight(task)
+            self._of_run.setdefault(task.run_id, set()).add(place)
+        key = leads_to(task.line, task.values) if isinstance(task.decision, flow.Perform | flow.Follow) else ""
+        self.gate.submit(key, partial(self._carry_out, place, flight), task.run_id)
+
+    def stop(self, run_id: int) -> None:
+        """See `ports.Dispatch`."""
+        with self._lock:
+            for place in self._of_run.get(run_id, ()):
+                self._flights[place].stop.set()
+
+    # -- on the executor ----------------------------------------------------------------------------
+
+    def _carry_out(self, place: tuple[Any, ...], flight: _Flight, refused: OutsideError | None) -> OutsideError | None:
+        if flight.stop.is_set():
+            self._landed(place, flight)
+            return None
+        task = flight.task
+        address = getattr(task.decision, "address", "")
+        met: OutsideError | None = None
+        usage = Usage()
+        event: flow.Event | None = None
+        prepared: Any = None
+        try:
+            if refused is not None:
+                raise refused
+            prepared = carry.guarded(lambda: self.handlers.prepare(task, context_of(self.services, task, flight.stop)))
+            usage = getattr(prepared, "usage", usage)
+        except NotPlain as error:
+            event = flow.Failed(at=self.services.clock(), address=address, message=f"What this line gave cannot be kept: {error}.")
+        except OutsideError as error:
+            met = error
+            usage = error.usage if isinstance(error, StepFailed) else usage
+            event = flow.Failed(
+                at=self.services.clock(),
+                address=address,
+                message=error.message,
+                retryable=error.retryable,
+                retry_after=error.retry_after,
+                usage=usage,
+                detail=error.detail if isinstance(error, StepFailed) else {},
+            )
+        if flight.stop.is_set() and event is not None:
+            # It was told to stop: that is no failure of the line. What it had cost is booked.
+            self._book(task, usage)
+            self._landed(place, flight)
+            return None
+        self._bring(place, flight, event, prepared, usage)
+        return met
+
+    def _bring(self, place: tuple[Any, ...], flight: _Flight, event: flow.Event | None, prepared: Any, usage: Usage) -> None:
+        """Have what came of it written; the task counts as under way until it is."""
+        task = flight.task
+
+        def told(error: BaseException | None) -> None:
+            if error is None or isinstance(error, flow.FlowError | NotPlain | EngineStopped):
+                if isinstance(error, flow.FlowError):
+                    self._book(task, usage)
+                self._landed(place, flight)
+                return
+            log.error("run %s: what a step gave could not be written (%s) and is tried again", task.run_id, error)
+            again = threading.Timer(WRITE_AGAIN, self._bring, (place, flight, event, prepared, usage))
+            again.daemon = True
+            again.start()
+
+        if event is not None:
+            self.writer.tell(task.run_id, event, told)
+        else:
+            self.writer.answer(task.run_id, task.decision, prepared, told)
+
+    def _book(self, task: Task, usage: Usage) -> None:
+        if usage != Usage():
+            address = getattr(task.decision, "address", "")
+            self.writer.post(task.run_id, flow.Spent(at=self.services.clock(), address=address, usage=usage))
+
+    def _landed(self, place: tuple[Any, ...], flight: _Flight) -> None:
+        with self._lock:
+            self._flights.pop(place, None)
+            mine = self._of_run.get(flight.task.run_id, set())
+            mine.discard(place)
+            if not mine:
+                self._of_run.pop(flight.task.run_id, None)
+            again = flight.again
+        if again is not None:
+            self._send(again)
+
+
+def task_of(live: Live, decision: Any, now: float) -> Task:
+    """A decision as a task."""
+    page, own = live.page, live.line(decision.step)
+    perform = decision if isinstance(decision, flow.Perform) else None
+    shares = perform is not None and carry.shares(own)
+    line = drawn(own, kinds(), carry.lot(live.run_id, decision.address, page.loops)) if shares else own
+    scope, reads = live.state.scope(decision.address), page.reads[own.id]
+    return Task(
+        run_id=live.run_id,
+        decision=decision,
+        line=line,
+        values={name: value for name, value in scope.items() if name in reads},
+        deadline=max(now + 1, live.state.began + page.workflow.limits.hours * 3600 + live.state.granted.get("time", 0.0)),
+        about=page.lines.get(str(own.settings.get("draft", ""))) if kinds()[own.kind].shows_a_draft else None,
+        brand=page.workflow.brand,
+        outside=page.outside & reads,
+        rewrite=perform.rewrite if perform else None,
+        asked_later=decision.step in page.asked,
+        take=take_name(own, line.id) if shares else "",
+        talk=perform.talk if perform else (),
+        spent=perform.spent if perform else 0.0,
+        reach=reach_of(live.state, page.workflow, decision.address),
+    )
+
+
+def context_of(services: Services, task: Task, stop: threading.Event) -> Context:
+    """What a task's line may use while it is carried out."""
+    return Context(
+        web=services.web,
+        connect=services.connect,
+        values=task.values,
+        outside=task.outside,
+        rewrite=task.rewrite,
+        asked_later=task.asked_later,
+        shelf=shelf(services, task.brand),
+        seed=f"{task.run_id}/{getattr(task.decision, 'address', '')}",
+        take=task.take,
+        talk=task.talk,
+        spent=task.spent,
+        cancelled=lambda: stop.is_set() or services.clock() > task.deadline,
+    )

@@ -1,0 +1,48 @@
+"""How soon a channel lists what it took, as seen: what tells whether *it is not there* can be believed.
+
+After a break a channel is asked for the piece. That it is not in the list proves nothing while the list may be late, or the
+request may still be on its way. How late a channel's lists are is stated by its owner, or learned: each piece that went out
+well is looked for in the list, and how long it took to appear is remembered, the longest of all.
+"""
+
+from __future__ import annotations
+
+import threading
+
+from ..store import tables
+from .services import Services
+
+NEVER = 1e9
+ENOUGH = 3
+FRESH = 6 * 3600.0
+
+
+class Listings:
+    """What is known of the lists of channels. Thread-safe."""
+
+    def __init__(self, services: Services) -> None:
+        self.services = services
+        self._lock = threading.Lock()
+
+    def lag(self, connection: str, stated: float | None) -> float | None:
+        """The longest it takes, in seconds, until a piece is listed: as stated, or as seen; ``None`` where nobody knows."""
+        if stated is not None:
+            return stated
+        with self.services.store.read() as session:
+            found = session.get(tables.Listing, connection)
+        return None if found is None or found.lag >= NEVER else found.lag
+
+    def wanted(self, connection: str) -> bool:
+        """Whether another observation would tell more."""
+        with self.services.store.read() as session:
+            found = session.get(tables.Listing, connection)
+        return found is None or found.seen < ENOUGH or self.services.clock() - found.at > FRESH
+
+    def saw(self, connection: str, seconds: float, exact: bool = True) -> None:
+        """A piece was listed `seconds` after it was taken; without `exact`, at the latest so long after."""
+        with self._lock, self.services.store.write() as session:
+            found = session.get(tables.Listing, connection)
+            if found is None:
+                session.add(tables.Listing(connection=connection, lag=seconds, seen=1, at=self.services.clock()))
+            elif exact:
+                found.lag, found.seen, found.at = max(found.lag, seconds), found.seen + 1, self.services.clock()

@@ -1,0 +1,94 @@
+"""What the parts of the engine room know of one another: narrow interfaces, put together in `engine`.
+
+Parts import this page and never each other's machinery, so that there is no circle and each can be tried alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from sqlalchemy.orm import Session
+
+from ..core import flow
+from ..protocols.errors import OutsideError
+from .journal import Live
+from .transaction import Transaction
+
+Job = Callable[[OutsideError | None], OutsideError | None]
+"""Work on an outside: gets the reason where it is given back undone, gives what it failed with."""
+
+
+class Events(Protocol):
+    """How events come into journals. Thread-safe."""
+
+    def post(self, run_id: int, event: flow.Event) -> None:
+        """Have `event` written some time soon, without waiting; one that comes too late is left out."""
+
+    def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
+        """Write `event`, and what `also` changes, in one transaction, and have what follows carried out.
+
+        An event that cannot happen raises `flow.FlowError`, or gives ``False`` where not `strict`.
+        """
+
+    def wake(self, run_id: int) -> None:
+        """Have a run go on from its journal."""
+
+    def answer(
+        self, run_id: int, decision: flow.Decision, prepared: Any, told: Callable[[BaseException | None], None] = lambda error: None
+    ) -> None:
+        """Have what was `prepared` for an open decision committed; `told` hears that it was, or why not."""
+
+    def live(self, run_id: int) -> Live:
+        """The run as it stands, read from its journal."""
+
+
+class Dispatch(Protocol):
+    """Where decisions go that need more than the database."""
+
+    def submit(self, live: Live, decision: flow.Decision) -> None:
+        """Have it carried out outside the transaction; what comes of it comes back as an event."""
+
+    def stop(self, run_id: int) -> None:
+        """End what is under way for a run that ended or pauses."""
+
+
+class Gate(Protocol):
+    """The doors of outsides: so many at a time, so many a minute, closed while they fail."""
+
+    def submit(self, key: str, job: Job, run: int | None = None) -> None:
+        """Have `job` carried out as soon as its outside lets it; an empty key leads nowhere and passes at once."""
+
+
+class Runs(Protocol):
+    """How runs begin."""
+
+    def begin(self, tx: Transaction, workflow_id: int, item: dict[str, Any], title: str, **more: Any) -> int:
+        """Begin a run on the workflow's live revision within `tx`; it goes on once that is committed."""
+
+
+class Outbox(Protocol):
+    """Where pieces wait to go out."""
+
+    def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Any) -> tuple[int, str]:
+        """Put a piece into the outbox within `tx`; gives its number and key."""
+
+
+class Commits(Protocol):
+    """The decisions of a run: which go outside, and what the others, or what was prepared for them, come to."""
+
+    def goes_outside(self, decision: flow.Decision) -> bool:
+        """Whether it is carried out outside the transaction."""
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Decision, prepared: Any) -> list[flow.Event]:
+        """The events a decision comes to, with what they change in the database. Raises `OutsideError`."""
+
+
+class Budget(Protocol):
+    """Limits on money."""
+
+    def over(self, session: Session, live: Live) -> str:
+        """Which limit on money per day or month is reached, in words, or nothing."""
+
+    def spent(self, day: str, workflow_id: int, cost: float) -> None:
+        """Take notice of what was just written down."""

@@ -1,0 +1,95 @@
+"""The ticker: waits that are over are told to their runs, and everything that looks now and then is called.
+
+When a run is due stands in an indexed table, not in memory. A clock that is set forward makes due what it passed; one that
+is set back would have every wait last longer by as much: waits that began in what is now the future keep their length.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable
+from functools import partial
+
+from ..core import flow
+from .services import Services
+from .writer import Writer
+
+log = logging.getLogger("ulmus")
+TICK = 0.1
+MOST_AT_ONCE = 1000
+JUMP = 2.0
+"""Seconds by which the clock may differ from the time that really passed before it counts as set."""
+
+
+class Ticker:
+    """Calls `looks` with the time, again and again, each guarded from the others' faults."""
+
+    def __init__(self, services: Services, writer: Writer, looks: list[Callable[[float], None]]) -> None:
+        self.services = services
+        self.writer = writer
+        self.looks = [self.fire, *looks]
+        self._fired: set[tuple[int, str]] = set()
+        self._lock = threading.Lock()
+        self._stopping = threading.Event()
+        self._thread = threading.Thread(target=self._work, name="ulmus-ticker", daemon=True)
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End, after the look that is under way."""
+        self._stopping.set()
+        if self._thread.is_alive():
+            self._thread.join(5)
+
+    def _work(self) -> None:
+        clock, passed = self.services.clock(), time.monotonic()
+        while not self._stopping.wait(TICK):
+            now, moment = self.services.clock(), time.monotonic()
+            if now - clock < moment - passed - JUMP:
+                self._guarded(self.set_back, now)
+            clock, passed = now, moment
+            for look in self.looks:
+                self._guarded(look, now)
+
+    @staticmethod
+    def _guarded(look: Callable[[float], None], now: float) -> None:
+        try:
+            look(now)
+        except Exception:
+            log.exception("the ticker met a fault and goes on")
+
+    def fire(self, now: float) -> None:
+        """Tell runs of their waits that are over."""
+        with self.services.store.engine.connect() as connection:
+            rows = connection.exec_driver_sql(
+                "SELECT run_id, address FROM timers WHERE due <= ? ORDER BY due LIMIT ?", (now, MOST_AT_ONCE)
+            ).all()
+        for run_id, address in rows:
+            place = (int(run_id), str(address))
+            with self._lock:
+                if place in self._fired:
+                    continue
+                self._fired.add(place)
+            self.writer.tell(place[0], flow.TimerFired(at=now, address=place[1]), partial(self._told, place, now))
+
+    def _told(self, place: tuple[int, str], now: float, error: BaseException | None) -> None:
+        """Written, or too late: the timer is over, unless the run waits there anew. Otherwise it is tried again."""
+        try:
+            if error is None or isinstance(error, flow.FlowError):
+                with self.services.store.write() as session:
+                    over = "DELETE FROM timers WHERE run_id = ? AND address = ? AND due <= ?"
+                    session.connection().exec_driver_sql(over, (*place, now))
+        finally:
+            with self._lock:
+                self._fired.discard(place)
+
+    def set_back(self, now: float) -> None:
+        """The clock was set back."""
+        log.warning("the clock was set back; waits keep their length")
+        with self.services.store.write() as session:
+            kept = "UPDATE timers SET due = ? + (due - made_at), made_at = ? WHERE made_at > ? AND due > made_at"
+            session.connection().exec_driver_sql(kept, (now, now, now))
