@@ -1,4 +1,4 @@
-"""Pondside: a network of short posts. Micropub (W3C), JSON and form-encoded, with source queries by ``uid``."""
+"""Pondside: a network of short posts. Micropub (W3C), JSON and form-encoded, with lists of its posts, in pages."""
 
 from __future__ import annotations
 
@@ -27,6 +27,12 @@ def post(number: int) -> str:
     return render_template("pondside.html", posts=found or abort(404))
 
 
+@bp.get("/home")
+def home() -> str:
+    """A page that names the endpoint, as sites do."""
+    return f'<!doctype html><title>Pondside</title><link rel="micropub" href="{url_for("pondside.micropub")}"><p>Pondside</p>'
+
+
 @bp.route("/micropub", methods=["GET", "POST"])
 def micropub() -> Response:
     mode = state().fault("network") if request.method == "POST" else _querying()
@@ -37,6 +43,13 @@ def micropub() -> Response:
         return _error("forbidden", "This key may not post here.", 403)
     if request.method == "GET":
         return _query(mode)
+    return _post(mode)
+
+
+def _post(mode: str) -> Response:
+    network = state().network
+    if (request.is_json and network.takes == "forms") or (not request.is_json and network.takes == "json"):
+        return _error("invalid_request", f"Only {network.takes} are taken here.", 415)
     properties = _properties()
     content = str((properties.get("content") or [""])[0])
     if not content.strip():
@@ -51,8 +64,31 @@ def micropub() -> Response:
         if mode == "mute":
             state().set_fault("network-query", "mute", 20)
         faults.drop()
-    location = url_for("pondside.post", number=number, _external=True)
-    return Response("", 201, {"Location": location})
+    if network.moves:
+        return Response("", network.moves, {"Location": url_for("pondside.wall", _external=True)})
+    place = {"Location": url_for("pondside.post", number=number, _external=True)} if network.location else {}
+    return Response("", 202 if network.accepts else 201, place)
+
+
+@bp.post("/media")
+def media() -> Response:
+    """The media endpoint: a picture is kept, and has an address from then on."""
+    if request.headers.get("Authorization") != f"Bearer {state().token}":
+        return _error("forbidden", "This key may not post here.", 403)
+    file = request.files.get("file")
+    if file is None:
+        return _error("invalid_request", "There is no file in this.", 400)
+    with state().lock:
+        pictures = state().media
+        pictures.append((file.mimetype, file.read()))
+        number = len(pictures)
+    return Response("", 201, {"Location": url_for("pondside.picture", number=number, _external=True)})
+
+
+@bp.get("/media/<int:number>")
+def picture(number: int) -> Response:
+    found = state().media[number - 1 : number]
+    return Response(found[0][1], 200, {"Content-Type": found[0][0]}) if found else abort(404)
 
 
 def _kept_photo(content: bytes, kind: str) -> str:
@@ -63,7 +99,7 @@ def _kept_photo(content: bytes, kind: str) -> str:
 def _store(content: str, uid: str, photo: str = "") -> int:
     town = state()
     with town.lock:
-        for known in town.posts:
+        for known in town.posts if not town.network.keeps_doubles else ():
             if uid and known["uid"] == uid:
                 return int(known["id"])
         number = len(town.posts) + 1
@@ -79,22 +115,34 @@ def _querying() -> str:
 def _query(mode: str) -> Response:
     asked = request.args.get("q")
     if asked == "config":
-        return jsonify({"destination": [{"uid": "pondside", "name": "Hedge Lane on Pondside"}], "q": ["config", "source"]})
+        told = {"destination": [{"uid": "pondside", "name": "Hedge Lane on Pondside"}], "q": ["config", "source"]}
+        return jsonify(told | ({"media-endpoint": url_for("pondside.media", _external=True)} if state().network.media else {}))
     if asked == "source" and mode != "mute":
-        limit = min(request.args.get("limit", 20, type=int), 100)
-        items = [
-            {
-                "type": ["h-entry"],
-                "properties": {
-                    "content": [p["content"]],
-                    "uid": [p["uid"]],
-                    "url": [url_for("pondside.post", number=p["id"], _external=True)],
-                },
-            }
-            for p in reversed(state().posts[-limit:])
-        ]
-        return jsonify({"items": items})
+        return jsonify(_listed())
     return _error("invalid_request", "This cannot be asked here.", 400)
+
+
+def _listed() -> dict[str, Any]:
+    """A page of the posts, newest first (query for a post list)."""
+    network = state().network
+    here = [p for p in reversed(list(state().posts)) if time.time() - p["at"] >= max(network.late, network.accepts)]
+    limit = min(request.args.get("limit", 20, type=int), network.most)
+    after = request.args.get("after", 0, type=int)
+    rest = [p for p in here if not after or p["id"] < after]
+    page = rest[:limit]
+    items = []
+    for post in page:
+        properties: dict[str, Any] = {
+            "content": [post["content"]],
+            "url": [url_for("pondside.post", number=post["id"], _external=True)],
+        }
+        if network.keys:
+            properties["uid"] = [post["uid"]]
+        if network.dates:
+            properties["published"] = [dt.datetime.fromtimestamp(post["at"], dt.UTC).isoformat()]
+        items.append({"type": ["h-entry"], "properties": properties})
+    paging = {"paging": {"after": str(page[-1]["id"])} if page and len(rest) > limit else {}}
+    return {"items": items} | (paging if network.pages else {})
 
 
 def _properties() -> dict[str, Any]:

@@ -9,12 +9,32 @@ import json
 import os
 import threading
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from .world import SITES, articles
 
 DAY = 86400.0
+
+
+@dataclass
+class Network:
+    """How Pondside is: a kind network at first. One that is unkind keeps doubles, lists late (in seconds), lists without keys,
+    gives no pages or shorter ones, has no dates, takes JSON or forms only, answers without a Location, or only accepts
+    (then posts appear after so many seconds)."""
+
+    keeps_doubles: bool = False
+    late: float = 0.0
+    keys: bool = True
+    pages: bool = True
+    most: int = 100
+    dates: bool = True
+    takes: str = "both"
+    location: bool = True
+    accepts: float = 0.0
+    moves: int = 0
+    media: bool = False
 
 
 class State:
@@ -34,6 +54,8 @@ class State:
         self.calls: list[dict[str, Any]] = []
         self.jobs: dict[str, dict[str, Any]] = {}
         self.calendar = ""
+        self.network = Network()
+        self.media: list[tuple[str, bytes]] = []
         self.token = "pond-token"
         if path is not None and path.exists():
             self.__dict__.update(json.loads(path.read_text("utf-8")))

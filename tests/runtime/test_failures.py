@@ -136,7 +136,7 @@ class AtStarts(Starts):
         self.town.state.calendar = CALENDAR
         for mode in ("down", "busy"):
             with self.subTest(mode=mode):
-                self.fault("calendar", mode, 1)
+                self.fault("calendar", mode, 2)  # it is looked at when it goes live, and at once after
                 id_ = self.started("calendar_entry", url=f"{self.town.url}/calendar/office.ics?{mode}", before=7200)
                 start = self.looked(id_)
                 self.assertTrue(start.failed)

@@ -55,14 +55,39 @@ class Gathering(WithHouse):
         "longest": 20,
     }
 
-    def test_a_job_is_handed_in_once_though_its_reply_is_lost(self) -> None:
-        self.town.state.set_fault("render", "lost", 1)
-        values = self.run_it(self.live(step("film", "run_job", **self.JOB, on_failure={"retries": 2, "wait": 0.05})))
-        self.assertIn("/render/films/", values["film"]["result"])
+    def test_a_job_is_handed_in_once_and_followed_until_it_is_ready(self) -> None:
+        id_ = self.live(step("film", "run_job", **self.JOB, on_failure={"retries": 2, "wait": 0.05}))
+        self.assertIn("/render/films/", self.run_it(id_)["film"]["result"])
         (job,) = self.town.state.jobs.values()
-        self.assertGreater(job["asked"], 1, "it was asked for again, under the same key")
+        self.assertEqual(job["asked"], 1)
         with self.services.store.read() as session:
             self.assertEqual(session.scalar(select(tables.Piece.state)), "sent")
+            memory = session.get(tables.StepMemory, (id_, "film"))
+        assert memory is not None
+        self.assertIn("/render/films/", memory.data["kept"]["result"], "proofs go on with it")
+
+    def test_a_job_whose_reply_is_lost_is_unsure_and_a_person_decides(self) -> None:
+        self.town.state.set_fault("render", "lost", 1)
+        id_ = self.live(step("film", "run_job", **self.JOB, on_failure={"retries": 2, "wait": 0.05}))
+        run = self.engine.runs.push(id_, {"title": "x"})
+        assert run is not None
+        self.assertIn("Nobody can tell", self.until(run, "unsure", seconds=20).message)
+        (job,) = self.town.state.jobs.values()
+        self.assertEqual(job["asked"], 1, "it is not handed in again by itself")
+        key = self.piece(run).key
+        self.engine.outbox.decide(self.piece(run).id, "again", "Mara")
+        self.until(run, "done", seconds=20)
+        self.assertEqual((len(self.town.state.jobs), self.piece(run).key), (1, key), "the same job, under the same key")
+
+    def test_a_restart_while_a_job_is_under_way_hands_in_nothing(self) -> None:
+        id_ = self.live(step("film", "run_job", **self.JOB))
+        run = self.engine.runs.push(id_, {"title": "x"})
+        assert run is not None
+        self.wait_for(lambda: len(self.town.state.jobs) == 1)
+        self.wait_for(lambda: self.piece(run).state == "sent")
+        self.reopen()
+        self.until(run, "done", seconds=20)
+        self.assertEqual([job["asked"] for job in self.town.state.jobs.values()], [1])
 
     def test_a_proof_hands_in_nothing(self) -> None:
         id_ = self.made(

@@ -12,6 +12,7 @@ from ulmus.core.cost import Usage
 from ulmus.core.workflow import Line, read_file
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import rehearsal
+from ulmus.runtime.handlers import Handlers
 from ulmus.runtime.rehearsal import Gave, Rehearsal
 from ulmus.steps.base import Context
 
@@ -36,7 +37,9 @@ class ABlock(unittest.TestCase):
         context = Context(
             web=mock.Mock(), connect=mock.Mock(), values=values, progress=self.told.append, cancelled=lambda: self.stopped
         )
-        return Rehearsal(workflow, workflow.steps[0], context, one or self.gives, 0.0).carry_out()
+        return Rehearsal(
+            Handlers(mock.Mock(), mock.Mock(), mock.Mock()), workflow, workflow.steps[0], context, one or self.gives, 0.0
+        ).carry_out()
 
     def gives(self, address: str, line: Line, values: Mapping[str, Any]) -> Gave:
         self.done.append(address)

@@ -13,9 +13,9 @@ from sqlalchemy.exc import OperationalError
 from tests.runtime.house import WHO
 from tests.runtime.test_blocks_live import Flowing, read, step
 from ulmus.core import flow
-from ulmus.runtime import engine
-from ulmus.runtime.engine import EngineStopped
+from ulmus.runtime import dispatcher, writer
 from ulmus.runtime.journal import Pages, state_word
+from ulmus.runtime.writer import EngineStopped
 from ulmus.store import tables
 
 
@@ -62,10 +62,14 @@ class Together(Flowing):
         return self.written([(run, self.heard(n), also.get(n)) for n, run in enumerate(runs)])
 
     def written(self, what: list[tuple[Any, ...]]) -> dict[int, BaseException | None]:
-        from ulmus.runtime.engine import _Entry
+        from ulmus.runtime.writer import _Entry
 
         told: dict[int, BaseException | None] = {}
-        self.engine._batch([_Entry(*one, told=partial(told.__setitem__, n)) for n, one in enumerate(what)])
+        entries = [
+            _Entry(run, event, also=(more or (None,))[0], told=partial(told.__setitem__, n))
+            for n, (run, event, *more) in enumerate(what)
+        ]
+        self.engine.writer.write(entries)
         return told
 
     def test_nothing_of_a_failed_write_stays(self) -> None:
@@ -92,7 +96,7 @@ class Together(Flowing):
             return real()
 
         with mock.patch.object(self.services.store, "write", write):
-            self.engine.post(runs[0], self.heard())
+            self.engine.writer.post(runs[0], self.heard())
             self.until(runs[0], "done")
 
     def test_after_the_end_nobody_waits_for_what_is_not_written(self) -> None:
@@ -116,7 +120,11 @@ class Together(Flowing):
             left[0] = 8  # more than are tried at once
             return "x"
 
-        with mock.patch.object(engine, "WRITE_AGAIN", 0.05), mock.patch.object(self.services.store, "write", write):
+        with (
+            mock.patch.object(dispatcher, "WRITE_AGAIN", 0.05),
+            mock.patch.object(writer, "TRY_AGAIN", 0.001),
+            mock.patch.object(self.services.store, "write", write),
+        ):
             run = self.run_page([read()], {"x": "1"}, gives)
             self.until(run, "done")
         self.assertEqual(self.played.calls, ["page"])

@@ -260,7 +260,7 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
     )
     for line in _after(live.workflow, flow.Address.parse(approval.address).step, values):
         kind = kinds().get(line.kind)
-        if kind is None or line.muted or not roots_read(live.workflow, line) <= values.keys():
+        if kind is None or line.muted or not roots_read(live.workflow, line) - {line.id} <= values.keys():
             continue
         if kind.manner == "set":
             output, remembers = carry.work(line, values, {}, "check")

@@ -61,7 +61,8 @@ def roots_read(workflow: Workflow, line: Line) -> frozenset[str]:
     kind = kinds().get(line.kind)
     if kind is None:
         return frozenset()
-    found = {path.root for one in (line, *takes_of(line, kinds())) for path in reads(one)}
+    # A line may read itself: what it gave in the round before.
+    found = {path.root for one in (line, *takes_of(line, kinds())) for path in reads(one)} | {line.id}
     if kind.shows_a_draft:
         draft = workflow.line(str(line.settings.get("draft", "")))
         found |= {path.root for path in reads(draft)} if draft is not None else set()

@@ -25,7 +25,7 @@ from ..steps.base import Context, StepFailed
 from . import carry
 from .journal import Live
 from .outsides import leads_to
-from .ports import Gate
+from .ports import Gate, Outdated
 from .reach import Reach, reach_of
 from .services import Services
 from .shelf import shelf
@@ -159,6 +159,10 @@ class Dispatcher:
             if error is None or isinstance(error, flow.FlowError | NotPlain | EngineStopped):
                 if isinstance(error, flow.FlowError):
                     self._book(task, usage)
+                self._landed(place, flight)
+                return
+            if isinstance(error, Outdated):
+                flight.again = task
                 self._landed(place, flight)
                 return
             log.error("run %s: what a step gave could not be written (%s) and is tried again", task.run_id, error)

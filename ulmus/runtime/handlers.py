@@ -29,7 +29,7 @@ from . import carry
 from .asking import QUESTION, open_question
 from .dispatcher import Task
 from .journal import Live
-from .ports import Outbox, Runs
+from .ports import Outbox, Outdated, Runs
 from .reach import check_reads
 from .services import Services
 from .transaction import Transaction
@@ -183,9 +183,7 @@ class Setting(Handler):
     def commit(self, tx: Transaction, live: Live, decision: flow.Set, prepared: _Worked) -> list[flow.Event]:
         kept = tx.session.get(tables.StepMemory, (live.workflow_id, decision.step))
         if _memory(kept) != prepared.before:
-            # Another run was quicker and it remembers more by now: worked out once more.
-            live.outside.append(decision)
-            return []
+            raise Outdated("another run was quicker, and the line remembers more by now")
         if prepared.after != prepared.before:
             tx.session.merge(tables.StepMemory(workflow_id=live.workflow_id, step=decision.step, data=prepared.after))
             tx.session.flush()
@@ -389,6 +387,7 @@ class Stopping(Working):
 #: Which decision a line comes to when it is its turn, by how its kind is carried out.
 FIRST: dict[str, type] = {
     "perform": flow.Perform,
+    "assign": flow.Perform,
     "ask": flow.Ask,
     "send": flow.Send,
     "write": flow.Write,

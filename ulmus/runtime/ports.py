@@ -19,6 +19,10 @@ Job = Callable[[OutsideError | None], OutsideError | None]
 """Work on an outside: gets the reason where it is given back undone, gives what it failed with."""
 
 
+class Outdated(Exception):
+    """What was prepared rests on something that has changed since; it is to be prepared once more."""
+
+
 class Events(Protocol):
     """How events come into journals. Thread-safe."""
 
@@ -81,7 +85,7 @@ class Commits(Protocol):
         """Whether it is carried out outside the transaction."""
 
     def commit(self, tx: Transaction, live: Live, decision: flow.Decision, prepared: Any) -> list[flow.Event]:
-        """The events a decision comes to, with what they change in the database. Raises `OutsideError`."""
+        """The events a decision comes to, with what they change in the database. Raises `OutsideError`, `Outdated`."""
 
 
 class Budget(Protocol):

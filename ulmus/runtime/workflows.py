@@ -77,6 +77,8 @@ def waiting_for(engine: Engine, workflow_id: int) -> Waiting | None:
         found = taken_in(look_once(engine.services, engine.pages, workflow.start, {}))
     except OutsideError:
         return None
+    if not found.prime:
+        return None  # what it finds is due, however long it has been there
     with engine.services.store.read() as session:
         known = known_of(session, workflow_id, [identity for identity, _ in found.items])
     return Waiting([one for one in found.items if one[0] not in known], found.memory)

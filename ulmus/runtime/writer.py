@@ -26,7 +26,7 @@ from ..core import flow
 from ..core.values import NotPlain
 from ..protocols.errors import OutsideError
 from .journal import Live, Pages
-from .ports import Budget, Commits, Dispatch
+from .ports import Budget, Commits, Dispatch, Outdated
 from .services import Services
 from .transaction import Transaction
 
@@ -202,7 +202,7 @@ class Writer:
                     for n, entry in enumerate(entries):
                         try:
                             touched[entry.run_id] = self._take(tx, entry)
-                        except (flow.FlowError, NotPlain) as error:
+                        except (flow.FlowError, NotPlain, Outdated) as error:
                             refused[n] = error
                     for live in touched.values():
                         live.project(tx, self.budget.spent)
@@ -247,7 +247,7 @@ class Writer:
         if live.queued and entry.event is None and entry.answer is None:
             # It waits for another run of its workflow to end.
             return live
-        ended = live.state.ended
+        before = (live.state.ended, live.state.outcome)
         if entry.event is not None:
             live.apply(tx, entry.event)
         elif entry.answer is not None:
@@ -255,7 +255,7 @@ class Writer:
         if entry.also is not None:
             entry.also(tx.session)
         self._follow(tx, live)
-        if live.state.ended and not ended:
+        if live.state.ended and (live.state.ended, live.state.outcome) != before:
             live.project(tx, self.budget.spent)
             tx.session.connection().exec_driver_sql("DELETE FROM timers WHERE run_id = ?", (live.run_id,))
             for call in self._ended:
