@@ -9,12 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from flask import Response, request, send_from_directory
+from flask.json.provider import DefaultJSONProvider
 from flask_openapi3 import Info, OpenAPI
 from pydantic import ValidationError
 from sqlalchemy.exc import NoResultFound
 from werkzeug.exceptions import HTTPException, NotFound
 
 from .. import __version__
+from ..core.values import read_json
 from ..core.workflow.file import plain_errors
 from . import (
     approvals,
@@ -45,6 +47,13 @@ POLICY = (
 )
 
 
+class _Json(DefaultJSONProvider):
+    """Bodies of requests pass the boundary for values; what cannot be kept is no JSON to us."""
+
+    def loads(self, s: str | bytes, **kwargs: Any) -> Any:
+        return read_json(s)
+
+
 def create_app(house: House | None) -> OpenAPI:
     """The application around `house`; without one it can only describe itself (its OpenAPI document)."""
     app = OpenAPI(
@@ -56,6 +65,7 @@ def create_app(house: House | None) -> OpenAPI:
         doc_ui=False,
     )
     app.config["MAX_CONTENT_LENGTH"] = 16_000_000
+    app.json = _Json(app)
     app.json.sort_keys = False  # type: ignore[attr-defined]
     if house is not None:
         app.extensions["ulmus"] = house

@@ -11,11 +11,9 @@ from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core import flow, slots
+from ..core import flow
 from ..core.drafting import measure
-from ..core.workflow import Line, Workflow
-from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import map_templates
+from ..core.workflow import Workflow
 from ..core.workflow.sentences import sentence
 from ..runtime import asking, carry, links
 from ..runtime.services import world
@@ -23,7 +21,7 @@ from ..runtime.shelf import known
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import FindingView, Fine, Listing, Problem, Refusal, Reply, VersionView, house, send
+from .base import FindingView, Fine, Problem, Refusal, Reply, VersionView, house, send
 from .journals import around, draft_versions, journal, step_of
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
@@ -49,6 +47,18 @@ class ApprovalSummary(BaseModel):
     created_at: float
     decided_at: float | None = None
     decided_by: str = ""
+    broken: list[str] = []
+    despite: list[str] = []
+
+
+class PartOfDraft(BaseModel):
+    """A part of the draft that can be changed in its place."""
+
+    name: str
+    label: str
+    type: str
+    value: Any = None
+    choices: list[str] = []
 
 
 class Source(BaseModel):
@@ -81,16 +91,32 @@ class ApprovalView(ApprovalSummary):
     act: str = ""
     question: bool = False
     brand: str = ""
+    parts: list[PartOfDraft] = []
 
 
 class Answer(BaseModel):
+    """The verdict, with what was changed: the text, or `parts` of the draft by name. `despite` lets a piece out although it
+    breaks a must-rule."""
+
     verdict: Literal["approve", "back", "decline"]
     text: str | None = Field(None, max_length=200_000)
     note: str = Field("", max_length=10_000)
+    parts: dict[str, Any] = {}
+    despite: bool = False
 
 
 class Text(BaseModel):
-    text: str = Field(max_length=200_000)
+    """A text, or parts of the draft by name, being changed."""
+
+    text: str | None = Field(None, max_length=200_000)
+    parts: dict[str, Any] = {}
+
+
+class Measured(BaseModel):
+    """The draft with the change in it, as a text, and its rules."""
+
+    text: str
+    findings: list[FindingView]
 
 
 class Queue(BaseModel):
@@ -115,6 +141,9 @@ class Letter(BaseModel):
     decided_by: str
     act: str = ""
     question: bool = False
+    broken: list[str] = []
+    despite: list[str] = []
+    parts: list[PartOfDraft] = []
 
 
 @bp.get("/approvals", responses={200: Queue})
@@ -151,11 +180,11 @@ def answer(path: ApprovalPath, body: Answer) -> Reply:
     return send(Fine())
 
 
-@bp.post("/approvals/<int:id>/measure", responses={200: Listing[FindingView]})
+@bp.post("/approvals/<int:id>/measure", responses={200: Measured, 409: Problem})
 @needs("reader")
 def measured(path: ApprovalPath, body: Text) -> Reply:
     """The rules on a text that is being changed in place."""
-    return send(_measure(path.id, body.text))
+    return send(_changed(path.id, body))
 
 
 @bp.get("/letters/<token>", responses={200: Letter, 410: Problem})
@@ -175,10 +204,10 @@ def answer_letter(path: TokenPath, body: Answer) -> Reply:
     return send(Fine())
 
 
-@bp.post("/letters/<token>/measure", responses={200: Listing[FindingView], 410: Problem})
+@bp.post("/letters/<token>/measure", responses={200: Measured, 409: Problem, 410: Problem})
 def measured_letter(path: TokenPath, body: Text) -> Reply:
     """The rules on a text that is being changed behind a signed link."""
-    return send(_measure(_opened(path.token), body.text, trying=False))
+    return send(_changed(_opened(path.token), body, trying=False))
 
 
 def _opened(token: str) -> int:
@@ -190,9 +219,20 @@ def _opened(token: str) -> int:
 
 def _take(approval_id: int, body: Answer, by: str) -> None:
     try:
-        asking.answer(house().engine.services, house().engine.writer, approval_id, body.verdict, by, body.text, body.note)
+        asking.answer(
+            house().services,
+            house().engine.writer,
+            approval_id,
+            body.verdict,
+            by,
+            body.text,
+            body.note,
+            parts=body.parts,
+            despite=body.despite,
+        )
     except asking.AnswerRefused as error:
-        raise Refusal(str(error), 409) from None
+        broken = [{"where": "rule", "message": words} for words in error.broken]
+        raise Refusal(str(error), 409, code="broken_rule" if broken else "", problems=broken) from None
 
 
 def _summary(approval: tables.Approval, title: str, name: str) -> ApprovalSummary:
@@ -208,6 +248,8 @@ def _summary(approval: tables.Approval, title: str, name: str) -> ApprovalSummar
         created_at=approval.created_at,
         decided_at=approval.decided_at,
         decided_by=approval.decided_by,
+        broken=approval.broken or [],
+        despite=approval.despite or [],
     )
 
 
@@ -236,7 +278,37 @@ def _full(approval_id: int) -> ApprovalView:
         act=_act(workflow, approval),
         question=approval.draft == asking.QUESTION,
         brand=workflow.brand or "",
+        parts=_parts(approval),
     )
+
+
+def _parts(approval: tables.Approval) -> list[PartOfDraft]:
+    """What a draft in fields or a list is made of, while it can be changed."""
+    if approval.state != "open" or approval.draft in ("", asking.QUESTION):
+        return []
+    live = house().engine.live(approval.run_id)
+    line = live.workflow.line(approval.draft)
+    output = live.state.scope(approval.address).get(approval.draft)
+    kind = kinds().get(line.kind) if line is not None else None
+    if line is None or kind is None or kind.parts is None or not isinstance(output, dict):
+        return []
+    return [PartOfDraft(**vars(part)) for part in kind.parts(carry.read(line), output)]
+
+
+def _changed(approval_id: int, body: Text, trying: bool = True) -> Measured:
+    """A change as it would be taken, and the rules on it."""
+    with house().services.store.read() as session:
+        approval = session.get_one(tables.Approval, approval_id)
+    live = house().engine.live(approval.run_id)
+    line = live.workflow.line(approval.draft)
+    output = live.state.scope(approval.address).get(approval.draft)
+    text = body.text if body.text is not None else approval.text
+    if line is not None and isinstance(output, dict) and body.parts:
+        try:
+            text = str(asking.revise(line, output, asking.Change(body.text, body.parts)).get("text", ""))
+        except asking.AnswerRefused as error:
+            raise Refusal(str(error), 409) from None
+    return Measured(text=text, findings=_measure(approval_id, text, trying))
 
 
 def _act(workflow: Workflow, approval: tables.Approval) -> str:
@@ -304,16 +376,7 @@ def _measure(approval_id: int, text: str, trying: bool = True) -> list[FindingVi
     around_it = known(house().services, live.workflow.brand)
     around_it = around_it if trying else replace(around_it, dead=None)
     return (
-        [FindingView(**f.model_dump()) for f in measure(text, _rules(line, live.state.scope(approval.address)), around_it)]
+        [FindingView(**f.model_dump()) for f in measure(text, carry.rules_of(line, live.state.scope(approval.address)), around_it)]
         if line
         else []
     )
-
-
-def _rules(line: Line, values: dict[str, Any]) -> Any:
-    kind = kinds()[line.kind]
-    settings, _ = read_settings(kind.settings, line.settings)
-    if settings is None:
-        return []
-    filled = map_templates(kind, settings, lambda _, text: slots.render(slots.parse(text), values).text)
-    return getattr(filled, "rules", [])

@@ -44,9 +44,10 @@ class Refusal(Exception):
 
 
 class Problem(BaseModel):
-    """Every error answer."""
+    """Every error answer; `code` tells those apart that a caller can do something about."""
 
     message: str
+    code: str = ""
     problems: list[dict[str, Any]] = Field(default_factory=list)
 
 
@@ -71,7 +72,8 @@ class PartView(BaseModel):
 
 
 class LineProblemView(BaseModel):
-    """A finding on a line; `mend` says what one press would do, and `settings` what the line's settings become by it."""
+    """A finding on a line; `mend` says what one press would do: `settings` is what the line's settings become by it, or the
+    lines `moving` are put behind the line `after`."""
 
     step: str
     message: str
@@ -81,6 +83,8 @@ class LineProblemView(BaseModel):
     end: int | None = None
     mend: str = ""
     settings: dict[str, Any] | None = None
+    moving: list[str] = []
+    after: str = ""
 
 
 class LineView(BaseModel):
@@ -135,6 +139,7 @@ class CellView(BaseModel):
     partial: str = ""
     message: str = ""
     would: str = ""
+    stops: Literal["", "here", "before"] = ""
     findings: list[FindingView] = []
     revisions: int = 0
     usage: UsageView = UsageView()

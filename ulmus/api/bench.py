@@ -178,7 +178,7 @@ def bench(path: BenchPath) -> Reply:
         if line.id in inner:
             cells += [_inner(workflow, one, columns[s.id].cells[one.id]) for one in (line, *takes_of(line, kinds())) for s in shown]
             continue
-        cells += [cell_view(line, c.sample, c.state, c.result, c.partial) for c in row]
+        cells += [cell_view(line, c.sample, c.state, c.result, c.partial, c.stops) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
         costs[line.id] = sum(spent) / len(spent) if spent else 0.0
         for take in takes_of(line, kinds()):

@@ -108,6 +108,7 @@ def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> d
             "resting": "waiting",
             "listening": "waiting",
             "unsure": "unsure",
+            "pausing": "running",
             "stuck": "stuck",
         }
         cells = found.setdefault(step, {})
@@ -284,6 +285,10 @@ _SAYS = {
     "sent": "Sent, with a receipt.",
     "taken_up": "Taken up again",
     "heard": "What was waited for arrived.",
+    "permitted": "Covered by what was allowed before.",
+    "accepted": "The job was taken; it is looked at until it is over.",
+    "followed": "Not over yet.",
+    "spent": "What a call had cost that was ended on the way.",
     "called": "A run of another workflow began.",
     "released": "Let go on",
 }
@@ -301,7 +306,8 @@ def _says(event: flow.Event) -> str:
         case flow.Answered():
             words = {"approve": "Approved", "back": "Sent back", "decline": "Declined"}[event.verdict]
             changed = ", with changes" if event.edited and event.verdict == "approve" else ""
-            return f"{words} by {event.by}{changed}.{f' “{event.note}”' if event.note else ''}"
+            despite = f" Let out although it breaks: {'; '.join(event.despite)}." if event.despite else ""
+            return f"{words} by {event.by}{changed}.{f' “{event.note}”' if event.note else ''}{despite}"
         case flow.Opened():
             if event.lanes:
                 return f"Lane{'s' if len(event.lanes) > 1 else ''} {', '.join(map(str, event.lanes))} taken."

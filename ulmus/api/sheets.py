@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import Float, cast, delete, func, select
 
 from ..protocols.documents import LARGEST
-from ..runtime import sheets
+from ..runtime import rowsent, sheets
 from ..store import tables
 from .auth import needs
 from .base import Fine, Listing, Problem, Refusal, Reply, house, send
@@ -100,6 +100,28 @@ class RowIds(BaseModel):
 
 class Counted(BaseModel):
     count: int
+
+
+class SendRows(BaseModel):
+    """Rows to be sent through a workflow; `again`: also those it has had before."""
+
+    workflow: int
+    ids: list[int] = Field(min_length=1, max_length=10_000)
+    again: bool = False
+
+
+class SentRows(BaseModel):
+    """How many runs began, and how many rows were left out because the workflow has had them, or they are empty."""
+
+    count: int
+    left_out: int
+
+
+class Taker(BaseModel):
+    """A live workflow that starts from rows of this sheet."""
+
+    id: int
+    name: str
 
 
 @bp.get("/sheets", responses={200: Listing[SheetView]})
@@ -204,6 +226,26 @@ def change(path: RowPath, body: CellsBody) -> Reply:
             raise Refusal(str(error), 422) from None
     house().services.bus.say("sheet", key=path.key)
     return send(Fine())
+
+
+@bp.get("/sheets/<key>/workflows", responses={200: Listing[Taker]})
+@needs("reader")
+def takers(path: SheetPath) -> Reply:
+    """The live workflows that chosen rows can be sent through."""
+    with house().services.store.read() as session:
+        found = rowsent.takers(session, path.key)
+    return send([Taker(id=number, name=name) for number, name in found])
+
+
+@bp.post("/sheets/<key>/rows/send", responses={201: SentRows, 409: Problem})
+@needs("maker")
+def send_rows(path: SheetPath, body: SendRows) -> Reply:
+    """Begin a run of a workflow for each of the chosen rows."""
+    try:
+        count, left_out = rowsent.send_through(house().engine, body.workflow, path.key, body.ids, body.again)
+    except ValueError as error:
+        raise Refusal(str(error), 409) from None
+    return send(SentRows(count=count, left_out=left_out), 201)
 
 
 @bp.post("/sheets/<key>/rows/delete", responses={200: Counted})

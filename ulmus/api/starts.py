@@ -13,6 +13,7 @@ from sqlalchemy import func, select
 
 from ..core.recurrence import Plain, RecurrenceError, due, plain_of, quiet_hours, rule_of, words_of
 from ..core.slots import parse, render
+from ..core.values import NotPlain
 from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
 from ..runtime import files, links
@@ -82,10 +83,13 @@ class StartView(BaseModel):
 
 
 class ByHand(BaseModel):
-    """What was filled in; or the number of a sample to begin with."""
+    """What was filled in; or the number of a sample to begin with. `key` is made by the screen: the same key begins one run,
+    also where its answer was lost. `again`: although the sample's item was in a run before."""
 
     values: dict[str, Any] = {}
     sample: int | None = None
+    key: str = Field("", max_length=100)
+    again: bool = False
 
 
 class Began(BaseModel):
@@ -200,11 +204,37 @@ def by_hand(path: StartPath, body: ByHand) -> Reply:
         item = {**values, "title": title_of(values) if values else f"By hand, {g.user.name}", "by": g.user.email}
     else:
         raise Refusal("Choose a sample to begin with.", 422)
-    run = house().engine.runs.push(path.id, item)
+    runs = house().engine.runs
+    pressed = f"pressed:{body.key}" if body.key else ""
+    if pressed and (before := runs.begun_by(path.id, pressed)) is not None:
+        return send(Began(run=before), 201)
+    identity = sample.identity if sample is not None else ""
+    is_row = identity.startswith("row:")
+    if is_row and not body.again and (before := runs.begun_by(path.id, identity)) is not None:
+        words = f"This row is in hand already: run {before} was begun with it. Run on it again only if you mean to."
+        raise Refusal(words, 409, code="in_hand")
+    run = runs.push(path.id, item, identity if is_row else None, [pressed] if pressed else [], again=is_row)
+    if run is None:
+        raise Refusal("This was begun already.", 409)
     with services.store.write() as session:
         audit(session, services.clock(), g.user.email, "started a run by hand", record.name)
-    assert run is not None
     return send(Began(run=run), 201)
+
+
+@bp.post("/workflows/<int:id>/grant", responses={200: Fine, 409: Problem})
+@needs("maker")
+def grant(path: StartPath) -> Reply:
+    """Let a workflow that reached its limit of runs a day begin as many once more today."""
+    services = house().services
+    with services.store.write() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        if record.revision_id is None:
+            raise Refusal("This workflow has never been live.", 409)
+        audit(session, services.clock(), g.user.email, "let more runs begin today", record.name)
+    house().engine.runs.grant_today(path.id)
+    house().engine.polling.hurry()
+    services.bus.say("workflow", id=path.id)
+    return send(Fine())
 
 
 @bp.post("/workflows/<int:id>/look", responses={200: Fine, 409: Problem})
@@ -362,14 +392,16 @@ def call(token: str) -> Any:
         settings: Any = read_settings(kinds()["call"].settings, start.settings)[0] if start and start.kind == "call" else None
         if record is None or settings is None:
             raise CallRefused("There is nothing to call at this address.", 404)
-        identity = None
-        if settings.proof == "signed":
-            identity = prove(links.call_secret(services.sealer.key, number), request.headers, body, now)
-        if key := request.headers.get("Idempotency-Key", "")[:200]:
-            identity = f"call:key:{key}"
+        signed = settings.proof == "signed"
+        names: list[str] = []
+        if signed:
+            secret, query = links.call_secret(services.sealer.key, number), request.query_string.decode("latin-1")
+            names.append(prove(secret, request.headers, request.method, request.path, query, body, now))
+        elif key := request.headers.get("Idempotency-Key", "")[:200]:
+            names.append(f"call:key:{key}")
         if not _crowd.allows(f"call:{number}:{request.remote_addr}", 1200, 60, now):
             raise CallRefused("Too many calls; at most 1,200 a minute.", 429)
-        found = read_body(request.content_type or "", body)
+        found = read_body(None if signed else request.content_type or "", body)
     except links.LinkError as error:
         return {"message": str(error)}, 404
     except CallRefused as error:
@@ -378,8 +410,13 @@ def call(token: str) -> Any:
     item = {"body": found, "query": dict(request.args), "arrived": arrived, "title": ""}
     title = render(parse(settings.title), {start.id: item}).text if settings.title and start else ""
     item["title"] = (title.strip() or title_of(found) if found else title) or f"Call at {arrived}"
+    known_by = render(parse(settings.known_by), {start.id: item}).text.strip() if settings.known_by and start else ""
+    if known_by:
+        names.insert(0, f"call:by:{known_by}"[:500])
     try:
-        run = house().engine.runs.push(number, item, identity)
+        run = house().engine.runs.push(number, item, names[0] if names else None, names[1:])
+    except NotPlain as error:
+        return {"message": f"This call cannot be taken: {error}."}, 400
     except ValueError:
         return {"message": "This workflow is not live at the moment. Nothing was taken."}, 409
     if run is None:

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from ..core.workflow import Workflow, World, check
 from ..runtime.asking import QUESTION
+from ..runtime.runs import runs_a_day
 from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
@@ -38,7 +39,7 @@ class Mark(BaseModel):
 class Waiting(BaseModel):
     """Something a person has to deal with; `link` is a place in the app."""
 
-    what: Literal["approval", "leave", "question", "unsure", "failed", "stuck", "held", "start", "gap"]
+    what: Literal["approval", "leave", "question", "unsure", "failed", "stuck", "held", "start", "runs", "gap"]
     title: str
     says: str
     from_: str
@@ -46,6 +47,7 @@ class Waiting(BaseModel):
     id: int
     text: str = ""
     cost: float = 0.0
+    broken: list[str] = []
 
 
 class WentOut(BaseModel):
@@ -62,6 +64,7 @@ class WentOut(BaseModel):
     run: int
     at: float
     approved_by: str = ""
+    despite: list[str] = []
 
 
 class TodayView(BaseModel):
@@ -135,13 +138,10 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
         .order_by(tables.Piece.sent_at.desc())
         .limit(12)
     ).all()
-    approvers: dict[int, Any] = dict(
-        session.execute(
-            select(tables.Approval.run_id, tables.Approval.decided_by).where(
-                tables.Approval.run_id.in_([run.id for _, run, _ in rows]), tables.Approval.state == "approve"
-            )
-        ).all()  # type: ignore[arg-type]
+    approved = select(tables.Approval.run_id, tables.Approval.decided_by, tables.Approval.despite).where(
+        tables.Approval.run_id.in_([run.id for _, run, _ in rows]), tables.Approval.state == "approve"
     )
+    approvers = {run: (by, despite or []) for run, by, despite in session.execute(approved)}
     return [
         WentOut(
             id=piece.id,
@@ -154,10 +154,32 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
             title=run.title,
             run=run.id,
             at=piece.sent_at or piece.queued_at,
-            approved_by=approvers.get(run.id, ""),
+            approved_by=approvers.get(run.id, ("", []))[0],
+            despite=approvers.get(run.id, ("", []))[1],
         )
         for piece, run, name in rows
     ]
+
+
+def _at_their_limit(session: Session) -> list[Waiting]:
+    """Workflows that have begun as many runs today as they may, while more are there to begin."""
+    out = []
+    started = select(tables.Start, tables.WorkflowRecord).join(
+        tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id
+    )
+    for start, record in session.execute(started.where(tables.WorkflowRecord.state == "live")):
+        queued = session.scalar(
+            select(func.count()).where(
+                tables.Run.workflow_id == record.id, tables.Run.state == "queued", tables.Run.parent_id.is_(None)
+            )
+        )
+        workflow = Workflow.model_validate(record.document)
+        full = bool(queued) and house().engine.runs.left_today(session, record.id, workflow, house().services.clock()) <= 0
+        if start.memory.get("over") or full:
+            waits = f"{queued} more wait. " if queued else "More are there. "
+            says = f"It has begun {runs_a_day(workflow) or 'its limit of'} runs today. {waits}Let it go on, or leave the rest for tomorrow."
+            out.append(Waiting(what="runs", title=record.name, says=says, from_="Start", at=start.looked_at or 0, id=record.id))
+    return out
 
 
 def _picture(content: dict[str, Any]) -> str:
@@ -245,8 +267,10 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
                 at=approval.created_at,
                 id=approval.id,
                 text=approval.text,
+                broken=approval.broken or [],
             )
         )
+    out += _at_their_limit(session)
     starts = (
         select(tables.Start, tables.WorkflowRecord)
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)

@@ -144,7 +144,9 @@ def _heads(output: Mapping[str, Any]) -> str:
 def flow_brief(line: Line, output: Mapping[str, Any]) -> str:
     """What a flow step came to, in words."""
     if line.kind == "for_each":
-        words = [f"{output.get('count', 0)} item{'s' if output.get('count') != 1 else ''}"]
+        count, found = output.get("count", 0), output.get("found", output.get("count", 0))
+        gone = f"{count} of {found}" if found > count else str(count)
+        words = [f"{gone} item{'s' if gone != '1' else ''}"]
         words += [
             f"{output[name]} {say}" for name, say in (("failed", "failed"), ("passed_over", "passed over")) if output.get(name)
         ]
@@ -180,12 +182,22 @@ def _short(text: str, most: int = 34) -> str:
     return f"{text[:cut]} …" if cut > 0 else text[: most - 1] + "…"
 
 
-def cell_view(line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "") -> CellView:
+def cell_view(
+    line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "", stops: Any = ""
+) -> CellView:
     """A proof as a cell."""
-    view = CellView(step=line.id, sample=sample, state=state, partial=partial)
+    view = CellView(step=line.id, sample=sample, state=state, partial=partial, stops=stops)
     if proof is not None:
         fill_cell(view, line, proof.ok, proof.output, proof.detail, proof.usage, proof.at)
     return view
+
+
+def _counted(output: Mapping[str, Any]) -> str:
+    """Of a list that was made smaller: how many of how many, in front of its brief; empty for any other."""
+    count, found = output.get("count"), output.get("found")
+    if not isinstance(count, int) or not isinstance(found, int) or found <= count or "items" not in output:
+        return ""
+    return f"{count} of {found} · "
 
 
 def fill_cell(
@@ -216,7 +228,7 @@ def fill_cell(
     elif kinds()[line.kind].stage == "flow":
         view.brief = flow_brief(line, output)
     else:
-        view.brief = brief(line.kind, output)
+        view.brief = _counted(output) + brief(line.kind, output)
 
 
 def marked(before: str, after: str) -> list[ChangeView]:

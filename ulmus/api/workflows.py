@@ -14,12 +14,14 @@ from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_
 from ..core.workflow.sketch import blank_page
 from ..protocols import opml
 from ..protocols.errors import OutsideError
-from ..runtime import sharing, sketching, workflows
+from ..runtime import readiness, sharing, sketching, workflows
+from ..runtime.runs import runs_a_day, title_of
 from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
 from .base import Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
+from .samples import samples_of
 from .views import problem_view
 
 bp = APIBlueprint("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
@@ -53,6 +55,23 @@ class Created(BaseModel):
 
     id: int
     notes: list[str] = []
+
+
+class LiveQuery(BaseModel):
+    """How many a day of the items that are already there are to be run for; 0 passes over them."""
+
+    a_day: int = Field(0, ge=0, le=10_000)
+
+
+class BeforeView(BaseModel):
+    """What is missing or risky; how many items are there for its start already, some of their titles, of which kind of start;
+    and how many runs a day it may begin."""
+
+    problems: list[LineProblemView]
+    waiting: int
+    titles: list[str]
+    of: str
+    day_runs: int | None
 
 
 class LiveView(BaseModel):
@@ -246,12 +265,41 @@ def remove(path: WorkflowPath) -> Reply:
     return send(Fine())
 
 
+@bp.get("/workflows/<int:id>/before", responses={200: BeforeView})
+@needs("reader")
+def before(path: WorkflowPath) -> Reply:
+    """Before it goes live: everything missing or risky, on the page, in its proofs and around it; and what is already there
+    for its start."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        page = Workflow.model_validate(record.document)
+        problems = check(page, kinds(), world(session))
+        samples = [s for s in samples_of(session, path.id) if s.shown]
+        around = readiness.from_sheets(session, page) + readiness.from_circles(session, path.id, page)
+    problems += readiness.from_proofs(page, samples, house().proofs.columns(page, samples))
+    problems += readiness.from_texts(page, (".example",) if house().town_url else ()) + around
+    order = {line.id: n for n, line in enumerate(page.lines)}
+    problems.sort(key=lambda p: (p.severity != "error", order.get(p.step, 0)))
+    waiting = workflows.waiting_for(house().engine, path.id)
+    items = waiting.items if waiting is not None else []
+    return send(
+        BeforeView(
+            problems=[problem_view(p) for p in problems],
+            waiting=len(items),
+            titles=[title_of(item) for _, item in items[:5]],
+            of=page.start.kind,
+            day_runs=runs_a_day(page),
+        )
+    )
+
+
 @bp.post("/workflows/<int:id>/live", responses={200: LiveView, 409: Problem})
 @needs("maker")
-def go_live(path: WorkflowPath) -> Reply:
-    """Make a revision and listen."""
+def go_live(path: WorkflowPath, query: LiveQuery) -> Reply:
+    """Make a revision and listen. What is already there is passed over, or run for, so many a day."""
     try:
-        return send(LiveView(revision=workflows.go_live(house().engine, path.id, g.user.email)))
+        return send(LiveView(revision=workflows.go_live(house().engine, path.id, g.user.email, query.a_day)))
     except workflows.NotReady as error:
         raise Refusal(str(error), 409, problems=[{"where": p.step, "message": p.message} for p in error.problems]) from None
 

@@ -46,12 +46,25 @@ class EditBody(BaseModel):
 
     add: `kind` and `settings` after `line` · start: `kind` and `settings` of the start · paste: `lines` (JSON of the
     format ulmus-lines) after `line` · move: `line` to `index` in `parent` · up, down, in, out, duplicate, remove, add_lane,
-    remove_lane: `line` · rename: `line` to `name`.
+    remove_lane: `line` · rename: `line` to `name` · put_behind: the lines `moving`, in this order, behind `line`.
     """
 
     version: int
     what: Literal[
-        "add", "start", "paste", "move", "up", "down", "in", "out", "duplicate", "remove", "rename", "add_lane", "remove_lane"
+        "add",
+        "start",
+        "paste",
+        "move",
+        "up",
+        "down",
+        "in",
+        "out",
+        "duplicate",
+        "remove",
+        "rename",
+        "add_lane",
+        "remove_lane",
+        "put_behind",
     ]
     line: str = ""
     kind: str = ""
@@ -60,6 +73,7 @@ class EditBody(BaseModel):
     parent: str = ""
     index: int = 0
     name: str = Field("", max_length=80)
+    moving: list[str] = Field([], max_length=100)
 
 
 class HereBody(BaseModel):
@@ -161,6 +175,7 @@ _DO: dict[str, Callable[[Workflow, EditBody], tuple[Workflow, str]]] = {
     "paste": _paste,
     "remove": _remove,
     "move": lambda page, body: (edits.move(page, body.line, Place(body.parent, body.index), kinds()), body.line),
+    "put_behind": lambda page, body: (edits.put_behind(page, body.moving, body.line, kinds()), (body.moving or [body.line])[0]),
     "duplicate": lambda page, body: edits.duplicate(page, body.line, kinds()),
     "rename": lambda page, body: (edits.rename(page, body.line, body.name, kinds()), body.name.strip().lower()),
     "add_lane": lambda page, body: (edits.add_lane(page, body.line, kinds())[0], body.line),

@@ -1,15 +1,18 @@
 """Calls coming in: proving who calls, keeping replays out, waiting for a result.
 
-A signed call carries ``Ulmus-Timestamp`` (seconds since the epoch) and ``Ulmus-Signature``: the hexadecimal
-HMAC-SHA256 (RFC 2104) of timestamp, a full stop and the body, under the workflow's secret. A timestamp more than five
-minutes off is refused, and the same signature counts once. An ``Idempotency-Key`` makes any call count once.
+A signed call carries ``Ulmus-Timestamp`` (seconds since the epoch) and ``Ulmus-Signature``: ``v2=`` and the hexadecimal
+HMAC-SHA256 (RFC 2104), under the workflow's secret, of these lines, each ended by a line feed: ``v2``, the timestamp, the
+method in capitals, the path, the query as it stands in the address (empty where there is none); and then the body. A
+timestamp more than five minutes off is refused, and a signature counts once. Nothing that is not signed changes what a
+signed call is taken for: its headers say nothing of its body, which is JSON where it begins like JSON, and else a form.
+
+A call that is known by its address alone may carry an ``Idempotency-Key``, which makes it count once.
 """
 
 from __future__ import annotations
 
 import hashlib
 import hmac
-import json
 import queue
 import threading
 import time
@@ -19,6 +22,7 @@ from typing import Any
 from urllib.parse import parse_qsl
 
 from ..core import flow
+from ..core.values import Bounds, NotPlain, plain_object, read_json
 from .ports import Events
 from .runs import result_of
 from .services import Services
@@ -26,7 +30,12 @@ from .services import Services
 WINDOW = 300.0
 LARGEST_BODY = 5_000_000
 MOST_FIELDS = 2000
-DEEPEST = 40
+BOUNDS = Bounds(depth=40)
+VERSION = "v2"
+OLD = (
+    "This call is signed in the way of an older version, which covered only its timestamp and body. "
+    "Sign method, path, query, timestamp and body, and send Ulmus-Signature: v2=… (see the documentation of calls)."
+)
 MOST_WAITING = 12
 
 
@@ -38,50 +47,54 @@ class CallRefused(ValueError):
         self.status = status
 
 
-def prove(secret: str, headers: Mapping[str, str], body: bytes, now: float) -> str:
+def signature(secret: str, timestamp: str, method: str, path: str, query: str, body: bytes) -> str:
+    """The signature of a call, of version 2."""
+    head = "".join(f"{line}\n" for line in (VERSION, timestamp, method.upper(), path, query))
+    return hmac.new(secret.encode(), head.encode("utf-8", "surrogatepass") + body, hashlib.sha256).hexdigest()
+
+
+def prove(secret: str, headers: Mapping[str, str], method: str, path: str, query: str, body: bytes, now: float) -> str:
     """Check a signed call; gives what makes it itself. Raises `CallRefused`."""
-    stamp, given = headers.get("Ulmus-Timestamp", ""), headers.get("Ulmus-Signature", "")
-    if not stamp.isdigit() or not given:
+    stamp, given = headers.get("Ulmus-Timestamp", ""), headers.get("Ulmus-Signature", "").strip()
+    if not stamp.isdigit() or len(stamp) > 12 or not given:
         raise CallRefused("This call is not signed. Send Ulmus-Timestamp and Ulmus-Signature.", 401)
-    wanted = hmac.new(secret.encode(), stamp.encode() + b"." + body, hashlib.sha256).hexdigest()
-    if not hmac.compare_digest(wanted, given.strip().lower().removeprefix("sha256=")):
+    version, _, value = given.partition("=")
+    if version.lower() != VERSION:
+        raise CallRefused(OLD, 401)
+    wanted = signature(secret, stamp, method, path, query, body)
+    if not hmac.compare_digest(wanted.encode(), value.lower().encode("utf-8", "replace")):
         raise CallRefused("The signature does not fit this call.", 401)
     if abs(now - int(stamp)) > WINDOW:
         raise CallRefused("This call is too old, or from the future; its timestamp is more than five minutes off.", 401)
     return f"call:{wanted}"
 
 
-def read_body(content_type: str, body: bytes) -> dict[str, Any]:
-    """The body of a call as values: a JSON object, or form fields. Raises `CallRefused`."""
+def read_body(content_type: str | None, body: bytes) -> dict[str, Any]:
+    """The body of a call as values: a JSON object, or form fields. Without a `content_type` the body alone tells which.
+
+    Raises `CallRefused`.
+    """
     if len(body) > LARGEST_BODY:
         raise CallRefused("This call is too large; at most 5 MB.", 413)
     if not body.strip():
         return {}
-    kind = content_type.partition(";")[0].strip().lower()
     try:
         text = body.decode("utf-8")
     except UnicodeDecodeError:
         raise CallRefused("The body of a call is text in UTF-8.", 400) from None
-    if kind == "application/x-www-form-urlencoded":
-        try:
-            return dict(parse_qsl(text, keep_blank_values=True, max_num_fields=MOST_FIELDS))
-        except ValueError:
-            raise CallRefused("This form has too many fields.", 400) from None
+    kind = content_type.partition(";")[0].strip().lower() if content_type is not None else ""
+    form = kind == "application/x-www-form-urlencoded" if content_type is not None else text.lstrip()[:1] not in ("{", "[", '"')
     try:
-        found = json.loads(text)
-    except (ValueError, RecursionError):
-        raise CallRefused("The body of a call is a JSON object, or form fields.", 400) from None
-    if not isinstance(found, dict):
-        found = {"items": found} if isinstance(found, list) else {"value": found}
-    if _depth(found) > DEEPEST:
-        raise CallRefused("This JSON is nested too deep.", 400)
-    return found
-
-
-def _depth(value: Any, deep: int = 0) -> int:
-    if deep > DEEPEST or not isinstance(value, dict | list):
-        return deep
-    return max((_depth(one, deep + 1) for one in (value.values() if isinstance(value, dict) else value)), default=deep)
+        if form:
+            return plain_object(dict(parse_qsl(text, keep_blank_values=True, max_num_fields=MOST_FIELDS)), BOUNDS)
+        found = read_json(text, BOUNDS)
+    except NotPlain as error:
+        raise CallRefused(f"The body of a call is a JSON object, or form fields: {error}.", 400) from None
+    except ValueError:
+        raise CallRefused("This form has too many fields.", 400) from None
+    if isinstance(found, dict):
+        return found
+    return {"items": found} if isinstance(found, list) else {"value": found}
 
 
 class Answers:

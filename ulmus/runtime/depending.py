@@ -15,9 +15,7 @@ from functools import cached_property
 from typing import Any
 
 from ..core import slots
-from ..core.flow import GIVEN
-from ..core.slots.tree import condition_values
-from ..core.workflow import Line, Workflow, takes_of, templates_of
+from ..core.workflow import Line, Workflow, reading, takes_of
 from ..core.workflow.file import read_settings
 from ..core.workflow.kinds import BLOCKS, controls_of
 from ..steps import kinds
@@ -31,29 +29,7 @@ def roots_used(line: Line, names: Iterable[str]) -> set[str]:
 
 def reads(line: Line) -> set[slots.Path]:
     """Every value from outside itself that a line depends on."""
-    kind = kinds().get(line.kind)
-    if kind is None:
-        return set()
-    own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
-    used = {path for text in own_texts for path in slots.parse(text).reads}
-    conditions = [lane.when for lane in line.lanes]
-    for name, control in controls_of(kind.settings).items():
-        if control == "step":
-            used.add(slots.Path((str(line.settings.get(name, "")), "text")))
-        elif control == "condition":
-            conditions.append(str(line.settings.get(name, "")))
-    for text in conditions:
-        condition = slots.parse_condition(text) if text.strip() else None
-        if condition is not None and not isinstance(condition, slots.SlotError):
-            used |= {value.path for value in condition_values(condition)}
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
-    if kind.manner == "assign":
-        own.add(GIVEN)
-    for inner in inside:
-        for one in (inner, *takes_of(inner, kinds())):
-            used |= reads(one)
-    return {path for path in used if path.root not in own}
+    return reading.reads(line, kinds())
 
 
 def roots_read(workflow: Workflow, line: Line) -> frozenset[str]:

@@ -17,7 +17,7 @@ from sqlalchemy import func, select
 
 from ..core import flow
 from ..core.cost import Usage
-from ..core.slots import fits, items_of, parse, render, value_in
+from ..core.slots import all_items, fits, items_of, parse, render, value_in
 from ..core.values import plain_object
 from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
@@ -348,7 +348,10 @@ class Opening(Working):
     """A block is opened."""
 
     def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Opened:
-        return flow.Opened(at=at, address=address, items=items(line, values), lanes=lanes(line, values))
+        if kinds()[line.kind].manner != "each":
+            return flow.Opened(at=at, address=address, lanes=lanes(line, values))
+        found = all_items(value_in(str(line.settings.get("list", "")), values))
+        return flow.Opened(at=at, address=address, items=items(line, values), found=len(found))
 
 
 class Checking(Working):

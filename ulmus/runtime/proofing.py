@@ -43,7 +43,8 @@ CellState = Literal["empty", "stale", "running", "fresh", "failed", "muted", "pa
 @dataclass
 class Cell:
     """One cell: its state, the result last shown (which may be out of date), and, where known, its present key. While a
-    block is made, the cells of its lines have how many of their carryings-out are done and at work."""
+    block is made, the cells of its lines have how many of their carryings-out are done and at work. `stops` says that a run
+    would stop here, or further up: a must-rule is broken, and nobody is asked."""
 
     step: str
     sample: int
@@ -53,6 +54,7 @@ class Cell:
     partial: str = ""
     done: int = 0
     at_work: int = 0
+    stops: Literal["", "here", "before"] = ""
 
 
 @dataclass
@@ -67,6 +69,7 @@ class Column:
     values: dict[str, Any] = field(default_factory=dict)
     absent: set[str] = field(default_factory=set)
     ended: bool = False
+    stopped: bool = False
 
 
 @dataclass
@@ -79,6 +82,7 @@ class _Known:
     prints: Mapping[str, str]
     names: set[str]
     quiet: set[str]
+    unasked: set[str]
     footings: dict[str, Footing] = field(default_factory=dict)
 
     def footing(self, line: Line) -> Footing:
@@ -86,6 +90,13 @@ class _Known:
         if line.id not in self.footings:
             self.footings[line.id] = Footing(line, self.prints)
         return self.footings[line.id]
+
+
+def broken_musts(detail: Mapping[str, Any]) -> list[str]:
+    """The must-rules that the last round of a draft broke, in words."""
+    rounds = detail.get("rounds") or []
+    found = rounds[-1].get("findings", []) if rounds else []
+    return [str(one["says"]) for one in found if one.get("strength") == "must" and not one.get("kept")]
 
 
 class Proofs:
@@ -123,7 +134,9 @@ class Proofs:
             prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         names = {line.id for line in workflow.lines}
-        return _Known({(sample, step): proof for sample, step, proof in rows}, brand, prints, names, quiet)
+        # A draft nobody is asked about, whose line does not say how else to go on, stops a run where it breaks a must-rule.
+        unasked = {n.id for n in workflow.every_step if not carry.asked_later(workflow, n.id) and n.on_failure.after == "stop"}
+        return _Known({(sample, step): proof for sample, step, proof in rows}, brand, prints, names, quiet, unasked)
 
     def _put(self, column: Column, line: Line, sample: tables.Sample, known: _Known) -> None:
         """Put a line's cell into a column that holds those above it, and add the values it gives where it is fresh."""
@@ -150,6 +163,10 @@ class Proofs:
                     column.ended = bool(shown.detail.get("ended"))
                     column.values.update(shown.detail.get("values", {}))
                     column.absent |= {inner for inner in names_inside(line) if inner not in column.values}
+        if column.stopped:
+            cell.stops = "before"
+        elif cell.state == "fresh" and shown is not None and line.id in known.unasked and broken_musts(shown.detail):
+            cell.stops, column.stopped = "here", True
         if under_way is not None:
             cell.state, cell.partial = "running", under_way.text
         for take in takes_of(line, kinds()) if cell.key else ():

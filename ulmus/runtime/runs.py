@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import func, select, update
@@ -33,9 +34,11 @@ class Runs:
 
     # -- beginning ----------------------------------------------------------------------------------
 
-    def push(self, workflow_id: int, item: dict[str, Any], identity: str | None = None, again: bool = False) -> int | None:
-        """Begin a run with an item that was brought: a form, a call, a person. ``None`` where `identity` was here before (unless
-        it is to be carried out `again`).
+    def push(
+        self, workflow_id: int, item: dict[str, Any], identity: str | None = None, also: Sequence[str] = (), again: bool = False
+    ) -> int | None:
+        """Begin a run with an item that was brought: a form, a call, a person. ``None`` where `identity`, or another name the item
+        is `also` known by, was here before (unless it is to be carried out `again`).
 
         Raises `ValueError` where the workflow is not live, `NotPlain` where the item cannot be kept.
         """
@@ -44,11 +47,12 @@ class Runs:
             record = tx.session.get(tables.WorkflowRecord, workflow_id)
             if record is None or record.state != "live" or record.revision_id is None:
                 raise ValueError("This workflow is not live at the moment.")
-            if identity is not None and tx.session.get(tables.Seen, (workflow_id, identity)) is not None:
-                if not again:
-                    return None
-                identity = None
+            names = [name for name in (identity, *also) if name]
+            if any(tx.session.get(tables.Seen, (workflow_id, name)) is not None for name in names) and not again:
+                return None
             run_id = self.begin(tx, workflow_id, item, title_of(item), identity=identity)
+            for name in also:
+                tx.session.merge(tables.Seen(workflow_id=workflow_id, identity=name, run_id=run_id, at=tx.now))
             start = tx.session.get(tables.Start, workflow_id)
             if start is not None:
                 start.looked_at = tx.now
@@ -121,6 +125,12 @@ class Runs:
             event = flow.Cancelled(at=tx.now, by="a newer run")
             tx.then(lambda run_id=run_id, event=event: self.events.post(run_id, event))  # type: ignore[misc]
         return ""
+
+    def begun_by(self, workflow_id: int, identity: str) -> int | None:
+        """The run that was begun with this item, where one was."""
+        with self.services.store.read() as session:
+            seen = session.get(tables.Seen, (workflow_id, identity))
+        return seen.run_id if seen is not None else None
 
     # -- so many a day ------------------------------------------------------------------------------
 

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from ..core.values import plain_object
 from ..core.workflow import LineProblem, Workflow, check
 from ..protocols.errors import OutsideError
 from ..steps import kinds
@@ -195,7 +196,7 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
             if new >= count:
                 break
             if identity not in named and item not in kept:
-                add_sample(session, workflow_id, item, "start", engine.services.clock())
+                add_sample(session, workflow_id, item, "start", engine.services.clock(), identity)
                 new += 1
     engine.services.bus.say("workflow", id=workflow_id)
     return new
@@ -211,14 +212,18 @@ def _arrived(engine: Engine, workflow_id: int, start: str) -> list[tuple[str, di
     return [(f"run:{run_id}", engine.live(run_id).state.values[start]) for run_id in reversed(runs)]
 
 
-def add_sample(session: Session, workflow_id: int, item: dict[str, Any], source: str, now: float) -> tables.Sample:
-    """Keep one item; it is shown while fewer than eight are."""
+def add_sample(
+    session: Session, workflow_id: int, item: dict[str, Any], source: str, now: float, identity: str = ""
+) -> tables.Sample:
+    """Keep one item; it is shown while fewer than eight are. `identity` is what its start knows it by. Raises `NotPlain`."""
+    item = plain_object(item)
     shown = session.scalar(select(func.count()).where(tables.Sample.workflow_id == workflow_id, tables.Sample.shown.is_(True)))
     sample = tables.Sample(
         workflow_id=workflow_id,
         label=title_of(item),
         item=item,
         source=source,
+        identity=identity,
         shown=(shown or 0) < MOST_SHOWN,
         created_at=now,
     )

@@ -19,6 +19,14 @@ class CallInSettings(Settings):
     title: str = setting(
         "Name of the run", "From the call, such as <<call.body.name>>.", control="text", default="", max_length=200, more=True
     )
+    known_by: str = setting(
+        "Known by",
+        "A value in the call that is the same when it is delivered again, such as <<call.body.id>>: the second begins no run.",
+        control="slots",
+        default="",
+        max_length=200,
+        more=True,
+    )
     answer: Literal["now", "result"] = setting(
         "Answer",
         control="choice",
@@ -28,10 +36,11 @@ class CallInSettings(Settings):
     seconds: float = setting("Wait for the result at most", control="duration", default=25, ge=1, le=55, when="answer=result")
     reply: str = setting(
         "The result",
-        "The values of this step are given back; empty for the last text.",
-        control="text",
+        "The values of this line are given back.",
+        control="line",
         default="",
         max_length=40,
+        labels={"": "the last text"},
         when="answer=result",
     )
 

@@ -38,7 +38,8 @@ class EachSettings(Settings):
 
 class EachOutput(BaseModel):
     results: list[Any] = Field([], description="What the block gave for each item, in the order of the list.")
-    count: int = Field(0, description="How many items there were.")
+    count: int = Field(0, description="How many items were gone through.")
+    found: int = Field(0, description="How many the list holds; more than were gone through where there is a limit.")
     failed: int = Field(0, description="How many failed.")
     passed_over: int = Field(0, description="How many were passed over or declined.")
     failures: list[Any] = Field([], description="The number of each failed item, and why.")

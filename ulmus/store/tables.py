@@ -94,6 +94,7 @@ class Sample(Base):
     label: Mapped[str] = mapped_column(String(300))
     item: Mapped[dict[str, Any]]
     source: Mapped[str] = mapped_column(String(40))
+    identity: Mapped[str] = mapped_column(String(500), default="", server_default="")  # what its start knows it by
     shown: Mapped[bool] = mapped_column(default=True)
     created_at: Mapped[float]
     place: Mapped[int] = mapped_column(default=0, server_default="0")

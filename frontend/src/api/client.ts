@@ -19,6 +19,7 @@ export class ApiError extends Error {
     message: string,
     readonly status: number,
     readonly problems: { where: string; message: string }[] = [],
+    readonly code = "",
   ) {
     super(message);
   }
@@ -48,9 +49,11 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
     throw new ApiError("The server cannot be reached. What you wrote is kept here; try again in a moment.", 0);
   }
   if (answer.data !== undefined) return answer.data;
-  const told = answer.error as { message?: string; problems?: { where: string; message: string }[] } | undefined;
+  const told = answer.error as
+    | { message?: string; code?: string; problems?: { where: string; message: string }[] }
+    | undefined;
   const words = told?.message || `That did not work (${answer.response.status}).`;
-  throw new ApiError(words, answer.response.status, told?.problems);
+  throw new ApiError(words, answer.response.status, told?.problems, told?.code);
 }
 
 /** Have the house keep a file; gives it as the value a step reads. */

@@ -350,6 +350,7 @@ def _each_over(state: State, seq: Sequence, step: PlannedStep, block: Block) -> 
     seq.values[step.id] = {
         "results": [block.results[n] for n in sorted(block.results)],
         "count": len(block.items),
+        "found": len(block.items) if block.found is None else block.found,
         "failed": len(block.failures),
         "passed_over": len(block.passed),
         "failures": [{"number": n, "message": block.failures[n]} for n in sorted(block.failures)],

@@ -140,10 +140,12 @@ class Unsure(_AtStep):
 
 
 class Opened(_AtStep):
-    """A block was opened: with a *for each*'s `items`, or the numbers of the lanes that fit (from 1)."""
+    """A block was opened: with a *for each*'s `items`, out of so many `found` in its list, or the numbers of the lanes that fit
+    (from 1)."""
 
     event: Literal["opened"] = "opened"
     items: list[Any] = Field(default_factory=list)
+    found: int | None = None
     lanes: list[int] = Field(default_factory=list)
 
 

@@ -270,7 +270,7 @@ def _unsure(state: State, seq: Sequence, step: PlannedStep, event: Unsure) -> No
 
 
 def _opened(state: State, seq: Sequence, step: PlannedStep, event: Opened) -> None:
-    seq.block = Block(items=event.items, lanes=event.lanes, began=event.at)
+    seq.block = Block(items=event.items, found=event.found, lanes=event.lanes, began=event.at)
     _wait_in(state, seq, "open")
     blocks.start(state, seq)
 

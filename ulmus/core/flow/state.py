@@ -40,6 +40,7 @@ class Block:
     """
 
     items: list[Any] = field(default_factory=list)
+    found: int | None = None
     lanes: list[int] = field(default_factory=list)
     began: float = 0.0
     started: int = 0

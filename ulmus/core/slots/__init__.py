@@ -6,7 +6,7 @@ calls code chosen by the text.
 """
 
 from .check import Problem, check, check_condition, check_value, type_of
-from .evaluate import fits, holds, items_of, look_up, value_in, value_of
+from .evaluate import all_items, fits, holds, items_of, look_up, value_in, value_of
 from .filters import MISSING
 from .language import parse, parse_condition
 from .parts import Clause, clauses_of
@@ -15,6 +15,7 @@ from .render import Rendered, render
 from .tree import Each, If, Path, Slot, SlotError, Template, Text
 
 __all__ = [
+    "all_items",
     "MISSING",
     "Clause",
     "Each",

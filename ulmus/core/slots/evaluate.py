@@ -70,13 +70,16 @@ def value_in(text: str, values: Mapping[str, Any]) -> Any:
 
 def items_of(value: Any, most: int | None = None) -> list[Any]:
     """A value as a list to go through: a list as it is, a text line by line, one object as one item."""
+    return all_items(value)[: min(MOST_ITEMS, most or MOST_ITEMS)]
+
+
+def all_items(value: Any) -> list[Any]:
+    """As `items_of`, without a limit."""
     if value is MISSING or value is None:
         return []
     if isinstance(value, str):
-        found: list[Any] = [line.strip() for line in value.splitlines() if line.strip()]
-    else:
-        found = value if isinstance(value, list) else [value]
-    return found[: min(MOST_ITEMS, most or MOST_ITEMS)]
+        return [line.strip() for line in value.splitlines() if line.strip()]
+    return value if isinstance(value, list) else [value]
 
 
 def fits(text: str, values: Mapping[str, Any]) -> bool:

@@ -5,12 +5,14 @@ Severity: ``error`` keeps the workflow from going live, ``warning`` does not.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from .. import slots
 from ..drafting.rules import contradictions
+from .approved import unapproved
 from .file import read_settings
 from .kinds import Kinds, KindSpec, controls_of, field_control, templates_of
 from .model import Lane, Line, Workflow
@@ -42,7 +44,8 @@ class World:
 @dataclass(frozen=True)
 class LineProblem:
     """A finding on a line; `place` is the setting, `start`/`end` characters in its text where it has a place. Where it can
-    be mended with one press, `mend` says how in words, and `settings` is what the line's settings become."""
+    be mended with one press, `mend` says how in words: `settings` is what the line's settings become, or the lines `moving` are
+    put behind the line `after`."""
 
     step: str
     message: str
@@ -52,6 +55,8 @@ class LineProblem:
     end: int | None = None
     mend: str = ""
     settings: Mapping[str, Any] | None = None
+    moving: tuple[str, ...] = ()
+    after: str = ""
 
 
 @dataclass
@@ -147,6 +152,7 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     around = surroundings(workflow, kinds, world)
     for position, line in enumerate(workflow.lines):
         found.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
+    found.extend(_unapproved(workflow, kinds))
     found.extend(_unasked(workflow, kinds))
     found.extend(_tools(workflow, kinds))
     return found
@@ -175,6 +181,7 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
             text = str(line.settings.get(name, ""))
             problems = slots.check_condition(text, around.closing or around.scope)
             found += [LineProblem(line.id, p.message, p.severity, (name,), p.start, p.end) for p in problems]
+    found += _gaps(line, spec)
     if settings is not None:
         found += _references(workflow, position, line, spec, settings, kinds, world)
         for words in contradictions(getattr(settings, "rules", [])):
@@ -182,6 +189,20 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
         if spec.faults is not None:
             found += [LineProblem(line.id, words, place=(name,)) for name, words in spec.faults(settings)]
     return found
+
+
+_GAP = re.compile(r"<<\?\s*([^<>]*?)\s*>>")
+
+
+def _gaps(line: Line, spec: KindSpec) -> list[LineProblem]:
+    """Gaps that a page came with, written ``<<? what goes here>>``: each is to be filled in."""
+    texts = dict(templates_of(spec, line.settings))
+    texts |= {(name,): value for name, value in line.settings.items() if isinstance(value, str)}
+    return [
+        LineProblem(line.id, f"To be filled in: {gap.group(1) or 'this'}.", "error", place, gap.start(), gap.end())
+        for place, text in texts.items()
+        for gap in _GAP.finditer(text)
+    ]
 
 
 def _shape(line: Line, spec: KindSpec, around: Around) -> list[LineProblem]:
@@ -244,6 +265,11 @@ def _references(
             elif target.id not in _askable(workflow, line.id):
                 words = f"“{target.id}” stands outside this block; ask inside the block it stands in."
                 found.append(LineProblem(line.id, words, place=(name,)))
+        elif what == "line":
+            if value and not any(step.id == value for step in workflow.every_step):
+                shown = value if len(value) < 40 else f"{value[:40]}…"
+                words = f"There is no line called “{shown}”, so that nothing would be given. Choose a line."
+                found.append(LineProblem(line.id, words, place=(name,)))
         elif what == "workflow" and world:
             if value not in world.workflows:
                 found.append(LineProblem(line.id, "Choose which workflow is meant.", place=(name,)))
@@ -286,6 +312,23 @@ def _too_long_for(workflow: Workflow, kinds: Kinds, line: Line, settings: Any, k
             mended = {**draft.settings, "rules": [{"rule": "length", "most": known.limit}, *rules]}
             mend = f"Keep it within {known.limit} characters"
             found.append(LineProblem(draft.id, message, "warning", ("rules",), mend=mend, settings=mended))
+    return found
+
+
+def _unapproved(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
+    """Lines that let out what was made before the approval it rests on."""
+    found = []
+    for one in unapproved(workflow, kinds):
+        if one.made == one.draft:
+            words = f"This lets “{one.draft}” out before “{one.ask}” has been asked about it."
+        else:
+            words = (
+                f"“{one.made}” is made from “{one.draft}” before “{one.ask}” is asked about it: "
+                "what goes out could be what was changed or turned down."
+            )
+        names = " and ".join(f"“{name}”" for name in one.moving)
+        mend = f"Move {names} behind “{one.ask}”" if one.moving else ""
+        found.append(LineProblem(one.step, words, mend=mend, moving=one.moving, after=one.ask if one.moving else ""))
     return found
 
 

@@ -127,6 +127,16 @@ def move(workflow: Workflow, step: str, place: Place, kinds: Kinds) -> Workflow:
     return _checked(_with_steps(rest, place.parent, [*here[:at], line, *here[at:]]))
 
 
+def put_behind(workflow: Workflow, moving: Sequence[str], line: str, kinds: Kinds) -> Workflow:
+    """Put steps behind another, in the order given."""
+    behind = line
+    for step in moving:
+        place = place_of(workflow, behind)
+        workflow = move(workflow, step, Place(place.parent, place.index + 1), kinds)
+        behind = step
+    return workflow
+
+
 def shift(workflow: Workflow, step: str, way: str, kinds: Kinds) -> Workflow:
     """Move a step by one: ``up`` or ``down`` among its neighbours, ``in`` to the block above it, ``out`` of its block.
 
@@ -313,7 +323,7 @@ def _called(line: Line, names: Mapping[str, str], kinds: Kinds) -> Line:
             settings[name] = renamed(value, names)
         elif control == "condition" and isinstance(value, str):
             settings[name] = renamed_condition(value, names)
-        elif control == "step" and isinstance(value, str):
+        elif control in ("step", "line") and isinstance(value, str):
             settings[name] = names.get(value, value)
         elif control in ("cells", "fields") and isinstance(value, dict):
             settings[name] = {k: renamed(v, names) if isinstance(v, str) else v for k, v in value.items()}

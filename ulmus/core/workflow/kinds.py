@@ -10,7 +10,7 @@ A setting's ``takes`` says which values a new line begins with there: names of o
 ``condition`` a condition in words ·
 ``filter`` a condition on the elements of the list the line gives · ``shape`` the fields of an answer · ``connection`` a connection's
 key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
-with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``takes`` other ways to write a draft · ``step`` the name of an earlier step (``needs`` says of which kind).
+with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``takes`` other ways to write a draft · ``step`` the name of an earlier step (``needs`` says of which kind) · ``line`` the name of any line of the page.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { ApiError, api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
@@ -11,7 +11,7 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, when } from "../../components/words";
-import { DECIDED, EditablePiece, EvidencePane, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, EditablePiece, EvidencePane, LetOut, Parts, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
 
@@ -68,6 +68,7 @@ function Group({ title, list, chosen }: { title: string; list: Summary[]; chosen
                   <>
                     {ago(a.created_at)}
                     {a.round > 1 && `, round ${a.round}`}
+                    {a.broken.length > 0 && <span className="block text-brick">✕ breaks a rule</span>}
                   </>
                 ) : (
                   `${DECIDED[a.state]?.toLowerCase()}, ${a.decided_at ? when(a.decided_at) : ""}`
@@ -87,6 +88,8 @@ function Desk({ id, next }: { id: number; next?: number }) {
   const path = { params: { path: { id } } };
   const asked = useQuery({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", path)) });
   const [text, setText] = useState<string | null>(null);
+  const [parts, setParts] = useState<Record<string, unknown>>({});
+  const [warned, setWarned] = useState<string[]>([]);
   const [note, setNote] = useState("");
   const [answer, setAnswer] = useState("");
   const [noting, setNoting] = useState(false);
@@ -95,16 +98,18 @@ function Desk({ id, next }: { id: number; next?: number }) {
   const noteBox = useRef<HTMLTextAreaElement>(null);
   const original = asked.data?.text ?? "";
   const now = text ?? original;
-  const findings = useMeasured(now, { text: original, findings: asked.data?.findings ?? [] }, (t) =>
-    ok(api.POST("/api/approvals/{id}/measure", { ...path, body: { text: t } })),
+  const measured = useMeasured({ text, parts }, { text: original, findings: asked.data?.findings ?? [] }, (edit) =>
+    ok(api.POST("/api/approvals/{id}/measure", { ...path, body: edit })),
   );
+  const { findings } = measured;
+  const changed = (text !== null && text.trim() !== original.trim()) || Object.keys(parts).length > 0;
   const open = asked.data?.state === "open" && may(session.data, "reviewer");
 
   useEffect(() => {
     if (noting) noteBox.current?.focus();
   }, [noting]);
 
-  async function decide(verdict: "approve" | "back" | "decline") {
+  async function decide(verdict: "approve" | "back" | "decline", despite = false) {
     if (!open || busy) return;
     const question = asked.data?.question;
     if (question && verdict === "approve" && !answer.trim()) {
@@ -115,9 +120,15 @@ function Desk({ id, next }: { id: number; next?: number }) {
       setNoting(true);
       return;
     }
+    const broken = brokenMusts(findings);
+    if (verdict === "approve" && !despite && broken.length && !question && !asked.data?.act) {
+      setWarned(broken);
+      return;
+    }
     setBusy(true);
     try {
-      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: question ? answer : now, note } }));
+      const given = question ? answer : asked.data?.parts.length ? null : now;
+      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: given, note, parts, despite } }));
       say(
         {
           approve: question
@@ -133,7 +144,8 @@ function Desk({ id, next }: { id: number; next?: number }) {
       queries.invalidateQueries({ queryKey: ["approval"] });
       go(next ? `/approvals/${next}` : "/approvals");
     } catch (error) {
-      sayError(error);
+      if (error instanceof ApiError && error.code === "broken_rule") setWarned(error.problems.map((p) => p.message));
+      else sayError(error);
     } finally {
       setBusy(false);
     }
@@ -149,7 +161,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
   if (asked.isPending) return <Loading what="Fetching the draft …" />;
   if (asked.isError) return <Failed error={asked.error} again={() => asked.refetch()} />;
   const a = asked.data;
-  const broken = findings.some((f) => !f.kept && f.strength === "must");
+  const broken = brokenMusts(findings);
   return (
     <div className="grid min-h-0 lg:grid-cols-[1fr_24rem]">
       <section aria-label="The piece" className="overflow-y-auto px-10 py-6">
@@ -177,13 +189,30 @@ function Desk({ id, next }: { id: number; next?: number }) {
                 : "The piece"}
         </p>
         <div className="border-y border-rule py-5">
-          <EditablePiece
-            text={open || a.question ? now : a.final_text || a.text}
-            limit={a.question ? null : a.limit}
-            disabled={!open || !!a.act || a.question}
-            onChange={setText}
-            inputRef={piece}
-          />
+          {open && a.parts.length > 0 ? (
+            <>
+              <Parts
+                parts={a.parts}
+                values={parts}
+                onChange={(name, value) => {
+                  setWarned([]);
+                  setParts((before) => ({ ...before, [name]: value }));
+                }}
+              />
+              {measured.wrong && <p className="mt-2 text-sm text-brick">{measured.wrong}</p>}
+            </>
+          ) : (
+            <EditablePiece
+              text={open || a.question ? now : a.final_text || a.text}
+              limit={a.question ? null : a.limit}
+              disabled={!open || !!a.act || a.question}
+              onChange={(words) => {
+                setWarned([]);
+                setText(words);
+              }}
+              inputRef={piece}
+            />
+          )}
         </div>
         {a.question && !open && a.final_text && (
           <p className="mt-4 border-l-2 border-leaf pl-3 font-serif text-lg whitespace-pre-wrap">{a.final_text}</p>
@@ -206,13 +235,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
             )}
             <div className="flex flex-wrap items-center gap-2">
               <Button look="main" disabled={busy} onClick={() => decide("approve")} hint="A">
-                {text !== null && text.trim() !== original.trim()
-                  ? "Approve with my changes"
-                  : a.question
-                    ? "Answer"
-                    : a.act
-                      ? "Let it"
-                      : "Approve"}
+                {changed ? "Approve with my changes" : a.question ? "Answer" : a.act ? "Let it" : "Approve"}
               </Button>
               {!a.question && (
                 <Button disabled={busy || a.last} onClick={() => setNoting(true)} hint="B">
@@ -222,13 +245,28 @@ function Desk({ id, next }: { id: number; next?: number }) {
               <Button disabled={busy} onClick={() => decide("decline")} hint="D">
                 Decline
               </Button>
-              {text !== null && text !== original && (
-                <Button look="quiet" onClick={() => setText(null)}>
+              {changed && (
+                <Button
+                  look="quiet"
+                  onClick={() => {
+                    setText(null);
+                    setParts({});
+                    setWarned([]);
+                  }}
+                >
                   Undo my changes
                 </Button>
               )}
             </div>
-            {broken && <p className="mt-2 text-sm text-brick">The text breaks a rule; see the right-hand side.</p>}
+            {warned.length > 0 ? (
+              <LetOut broken={warned} busy={busy} onLetOut={() => decide("approve", true)} />
+            ) : (
+              broken.length > 0 && (
+                <p className="mt-2 text-sm text-brick">
+                  ✕ It breaks {broken.length === 1 ? "a rule" : `${broken.length} rules`}: {broken.join("; ")}.
+                </p>
+              )
+            )}
             {a.last && !a.question && (
               <p className="mt-2 text-sm text-soft">This is the last round: approve, change it yourself, or decline.</p>
             )}
@@ -275,6 +313,9 @@ function Desk({ id, next }: { id: number; next?: number }) {
                 ? "Waits for someone who may decide."
                 : `${DECIDED[a.state]}${a.decided_by ? ` by ${a.decided_by}` : ""}${a.decided_at ? `, ${when(a.decided_at)}` : ""}.`}
             </State>
+            {a.despite.length > 0 && (
+              <span className="mt-1 block text-brick">Let out although it breaks: {a.despite.join("; ")}.</span>
+            )}
           </p>
         )}
       </section>

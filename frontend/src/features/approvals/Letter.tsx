@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useParams } from "react-router";
-import { api, ok } from "../../api/client";
+import { ApiError, api, ok } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
-import { DECIDED, EditablePiece, EvidencePane, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, EditablePiece, EvidencePane, LetOut, Parts, useMeasured } from "./desk";
 
 /** The page behind a signed link: for a phone, without an account. Opening it decides nothing. */
 export function Letter() {
@@ -13,6 +13,8 @@ export function Letter() {
   const path = { params: { path: { token } } };
   const letter = useQuery({ queryKey: ["letter", token], queryFn: () => ok(api.GET("/api/letters/{token}", path)) });
   const [text, setText] = useState<string | null>(null);
+  const [parts, setParts] = useState<Record<string, unknown>>({});
+  const [warned, setWarned] = useState<string[]>([]);
   const [note, setNote] = useState("");
   const [said, setSaid] = useState("");
   const [wrong, setWrong] = useState("");
@@ -20,21 +22,35 @@ export function Letter() {
   const piece = useRef<HTMLTextAreaElement>(null);
   const original = letter.data?.text ?? "";
   const now = text ?? original;
-  const findings = useMeasured(now, { text: original, findings: letter.data?.findings ?? [] }, (t) =>
-    ok(api.POST("/api/letters/{token}/measure", { ...path, body: { text: t } })),
+  const measured = useMeasured({ text, parts }, { text: original, findings: letter.data?.findings ?? [] }, (edit) =>
+    ok(api.POST("/api/letters/{token}/measure", { ...path, body: edit })),
   );
+  const { findings } = measured;
   if (letter.isPending) return <Loading what="Opening the draft …" />;
   if (letter.isError) return <Failed error={letter.error} />;
   const a = letter.data;
 
-  async function decide(verdict: "approve" | "back" | "decline") {
+  const changed = now.trim() !== original.trim() || Object.keys(parts).length > 0;
+
+  async function decide(verdict: "approve" | "back" | "decline", despite = false) {
+    const broken = brokenMusts(findings);
+    if (verdict === "approve" && !despite && broken.length && !a.question && !a.act) {
+      setWarned(broken);
+      return;
+    }
     setBusy(true);
     setWrong("");
     try {
       await ok(
         api.POST("/api/letters/{token}", {
           ...path,
-          body: { verdict, text: a.question ? note : now, note: a.question ? "" : note },
+          body: {
+            verdict,
+            text: a.question ? note : a.parts.length ? null : now,
+            note: a.question ? "" : note,
+            parts,
+            despite,
+          },
         }),
       );
       setSaid(
@@ -45,7 +61,8 @@ export function Letter() {
         }[verdict],
       );
     } catch (error) {
-      setWrong((error as Error).message);
+      if (error instanceof ApiError && error.code === "broken_rule") setWarned(error.problems.map((p) => p.message));
+      else setWrong((error as Error).message);
     } finally {
       setBusy(false);
     }
@@ -65,13 +82,30 @@ export function Letter() {
         </p>
       )}
       <div className="mt-5 border-y border-rule py-4">
-        <EditablePiece
-          text={now}
-          limit={a.question ? null : a.limit}
-          disabled={a.state !== "open" || !!said || !!a.act || a.question}
-          onChange={setText}
-          inputRef={piece}
-        />
+        {a.state === "open" && !said && a.parts.length > 0 ? (
+          <>
+            <Parts
+              parts={a.parts}
+              values={parts}
+              onChange={(name, value) => {
+                setWarned([]);
+                setParts((before) => ({ ...before, [name]: value }));
+              }}
+            />
+            {measured.wrong && <p className="mt-2 text-sm text-brick">{measured.wrong}</p>}
+          </>
+        ) : (
+          <EditablePiece
+            text={now}
+            limit={a.question ? null : a.limit}
+            disabled={a.state !== "open" || !!said || !!a.act || a.question}
+            onChange={(words) => {
+              setWarned([]);
+              setText(words);
+            }}
+            inputRef={piece}
+          />
+        )}
       </div>
       {said ? (
         <p role="status" className="mt-5 font-serif text-lg text-leaf">
@@ -95,18 +129,13 @@ export function Letter() {
           )}
           <div className="flex flex-wrap gap-2">
             <Button look="main" className="!py-2 !text-base" disabled={busy} onClick={() => decide("approve")}>
-              {now.trim() === original.trim()
-                ? a.question
-                  ? "Answer"
-                  : a.act
-                    ? "Let it"
-                    : "Approve"
-                : "Approve with my changes"}
+              {!changed ? (a.question ? "Answer" : a.act ? "Let it" : "Approve") : "Approve with my changes"}
             </Button>
             <Button className="!py-2 !text-base" disabled={busy} onClick={() => decide("decline")}>
               Decline
             </Button>
           </div>
+          <LetOut broken={warned} busy={busy} onLetOut={() => decide("approve", true)} />
           {!a.last && (
             <div>
               <Area

@@ -1,7 +1,9 @@
 /** What the desk and the page behind a signed link have in common: the piece, and the words for it. */
 import { useEffect, useRef, useState } from "react";
 import type { Finding, Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
 import { EvidenceOf } from "../../components/Evidence";
+import { Area, Choice, Field, Input } from "../../components/Field";
 import { Counter, Linked } from "../../components/Piece";
 import { Changes, Findings, Versions } from "../../components/Rules";
 import { when } from "../../components/words";
@@ -50,27 +52,169 @@ export function EditablePiece({
   );
 }
 
-/** The rules on a text while it is being changed; measured by the server, a moment after the last key. */
+/** What a person changed: the text, or parts of the draft by name. */
+export type Edit = { text: string | null; parts: Record<string, unknown> };
+
+/** The draft with a change in it and its rules, measured by the server a moment after the last key. */
 export function useMeasured(
-  text: string,
+  edit: Edit,
   known: { text: string; findings: Finding[] },
-  measure: (text: string) => Promise<Finding[]>,
+  measure: (edit: Edit) => Promise<Schemas["Measured"]>,
 ) {
-  const [measured, setMeasured] = useState<{ text: string; findings: Finding[] } | null>(null);
+  const [measured, setMeasured] = useState<{ of: string; text: string; findings: Finding[]; wrong: string } | null>(
+    null,
+  );
   const call = useRef(measure);
   call.current = measure;
+  const changed = (edit.text !== null && edit.text !== known.text) || Object.keys(edit.parts).length > 0;
+  const of = changed ? JSON.stringify(edit) : "";
   useEffect(() => {
-    if (text === known.text) return;
+    if (!of) return;
     const timer = window.setTimeout(() => {
-      call.current(text).then(
-        (findings) => setMeasured({ text, findings }),
-        () => {},
+      call.current(JSON.parse(of) as Edit).then(
+        (found) => setMeasured({ of, ...found, wrong: "" }),
+        (error) => setMeasured({ of, text: "", findings: [], wrong: (error as Error).message }),
       );
     }, 200);
     return () => window.clearTimeout(timer);
-  }, [text, known.text]);
-  return text === known.text || !measured ? known.findings : measured.findings;
+  }, [of]);
+  if (!of || !measured) return { ...known, wrong: "" };
+  return measured.of === of ? measured : { ...measured, wrong: "" };
 }
+
+type Part = Schemas["PartOfDraft"];
+
+/** A draft made of fields or a list: each part is changed in its place, and everything made of it follows. */
+export function Parts({
+  parts,
+  values,
+  onChange,
+}: {
+  parts: Part[];
+  values: Record<string, unknown>;
+  onChange: (name: string, value: unknown) => void;
+}) {
+  return (
+    <div className="space-y-4">
+      {parts.map((part) => (
+        <PartField
+          key={part.name}
+          part={part}
+          value={part.name in values ? values[part.name] : part.value}
+          set={(value) => onChange(part.name, value)}
+        />
+      ))}
+    </div>
+  );
+}
+
+function PartField({ part, value, set }: { part: Part; value: unknown; set: (value: unknown) => void }) {
+  const area = "piece text-[1.05rem] leading-relaxed";
+  switch (part.type) {
+    case "choice":
+      return (
+        <Field label={part.label}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            {[...new Set([...part.choices, String(value ?? "")])].map((one) => (
+              <option key={one}>{one}</option>
+            ))}
+          </Choice>
+        </Field>
+      );
+    case "yes_no":
+      return (
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" checked={value === true} onChange={(e) => set(e.target.checked)} /> {part.label}
+        </label>
+      );
+    case "number":
+      return (
+        <Field label={part.label}>
+          <Input
+            type="number"
+            step="any"
+            value={value === null || value === undefined ? "" : String(value)}
+            onChange={(e) => set(e.target.value === "" ? null : Number(e.target.value))}
+          />
+        </Field>
+      );
+    case "list": {
+      const list = Array.isArray(value) ? value : [];
+      return (
+        <Field label={part.label} help="One on each line.">
+          <Area
+            rows={Math.min(12, list.length + 1)}
+            className={area}
+            value={list.map((one) => (typeof one === "string" ? one : JSON.stringify(one))).join("\n")}
+            onChange={(e) => set(e.target.value.split("\n"))}
+          />
+        </Field>
+      );
+    }
+    case "items": {
+      const items = (Array.isArray(value) ? value : []) as Record<string, unknown>[];
+      const put = (n: number, name: string, one: unknown) =>
+        set(items.map((item, i) => (i === n ? { ...item, [name]: one } : item)));
+      return (
+        <ol className="space-y-4">
+          {items.map((item, n) => (
+            <li key={n} className="border-l-2 border-line pl-3">
+              <p className="flex items-baseline justify-between text-xs text-soft">
+                {n + 1}
+                <button
+                  type="button"
+                  className="underline underline-offset-2"
+                  onClick={() => set(items.filter((_, i) => i !== n))}
+                >
+                  Leave out
+                </button>
+              </p>
+              {Object.entries(item).map(([name, one]) => (
+                <Field key={name} label={name}>
+                  <Area
+                    rows={Math.min(6, Math.ceil(String(one ?? "").length / 60) || 1)}
+                    className={area}
+                    value={Array.isArray(one) ? one.join("\n") : String(one ?? "")}
+                    onChange={(e) => put(n, name, Array.isArray(one) ? e.target.value.split("\n") : e.target.value)}
+                  />
+                </Field>
+              ))}
+            </li>
+          ))}
+        </ol>
+      );
+    }
+    default:
+      return (
+        <Field label={part.label}>
+          <Area
+            rows={Math.min(10, Math.ceil(String(value ?? "").length / 70) || 1)}
+            className={area}
+            value={String(value ?? "")}
+            onChange={(e) => set(e.target.value)}
+          />
+        </Field>
+      );
+  }
+}
+
+/** A must-rule is broken: letting the piece out all the same is an act of its own. */
+export function LetOut({ broken, busy, onLetOut }: { broken: string[]; busy: boolean; onLetOut: () => void }) {
+  if (!broken.length) return null;
+  return (
+    <div role="alert" className="mt-3 max-w-xl border-l-2 border-brick bg-brickwash px-3 py-2 text-sm">
+      <p className="text-brick">✕ It breaks a rule: {broken.join("; ")}.</p>
+      <p className="mt-1">Change it, or let it out as it is. That is written down, and shown wherever the piece is.</p>
+      <Button className="mt-2" disabled={busy} onClick={onLetOut}>
+        Let it out all the same
+      </Button>
+    </div>
+  );
+}
+
+/** The must-rules that findings say are broken, in words. */
+export const brokenMusts = (findings: Finding[]) =>
+  findings.filter((f) => !f.kept && f.strength === "must").map((f) => f.says);
 
 /** What no source supports, rules, what changed, the notes so far, earlier versions, and the sources the draft was made from. */
 export function EvidencePane({ asked, findings, text }: { asked: Asked; findings: Finding[]; text?: string }) {

@@ -163,14 +163,22 @@ export function BenchPanel(props: Props) {
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
           {maker &&
             line.problems
-              .filter((p) => p.mend && p.settings)
+              .filter((p) => p.mend && (p.settings || p.moving?.length))
               .map((p) => (
                 <p
                   key={p.message}
                   className="mb-3 flex flex-wrap items-baseline gap-2 bg-ochrewash px-2 py-1 text-sm text-ochre"
                 >
                   {p.message}
-                  <Button onClick={() => settle(p.settings as Record<string, unknown>)}>{p.mend}</Button>
+                  <Button
+                    onClick={() =>
+                      p.moving?.length
+                        ? props.commands.make({ what: "put_behind", line: p.after ?? "", moving: p.moving })
+                        : settle(p.settings as Record<string, unknown>)
+                    }
+                  >
+                    {p.mend}
+                  </Button>
                 </p>
               ))}
           {take > 0 ? (
@@ -192,6 +200,7 @@ export function BenchPanel(props: Props) {
               kind={kind}
               catalogue={catalogue}
               above={linesOf(page.doc).slice(0, linesOf(page.doc).indexOf(doc))}
+              below={linesOf(page.doc).slice(linesOf(page.doc).indexOf(doc) + 1)}
               values={values.data ?? []}
               problems={line.problems}
               disabled={!maker}

@@ -90,6 +90,12 @@ const STATES: Partial<Record<Cell["state"], Told>> = {
 
 function toldOf(cell: Cell): Told | null {
   const would = cell.would && WOULD[cell.would];
+  if (cell.stops && cell.state === "fresh")
+    return {
+      tone: "brick",
+      mark: "■",
+      words: () => (cell.stops === "here" ? "would stop here" : "would not be reached"),
+    };
   return STATES[cell.state] ?? (would ? { tone: "soft", mark: "▫", words: () => would } : null);
 }
 

@@ -4,18 +4,28 @@ import { api, type Bench, ok } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Input } from "../../components/Field";
-import { money } from "../../components/words";
+import { count, money } from "../../components/words";
 
 type Props = {
   bench: Bench;
   onClose: () => void;
   onChoose: (line: string) => void;
-  onTurn: (to: "live" | "pause") => void;
+  onTurn: (to: "live" | "pause", aDay?: number) => void;
 };
 
 /** Before it goes live: what is missing, what is risky, and what a month of it will use. */
 export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
-  const errors = bench.problems.filter((p) => p.severity === "error");
+  const before = useQuery({
+    queryKey: ["before", bench.id, bench.version],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/before", { params: { path: { id: bench.id } } })),
+    staleTime: 0,
+  });
+  const [what, setWhat] = useState<"" | "pass" | "run">("");
+  const [aDay, setADay] = useState("10");
+  const problems = before.data?.problems ?? bench.problems;
+  const errors = problems.filter((p) => p.severity === "error");
+  const waiting = before.data?.waiting ?? 0;
+  const unasked = waiting > 0 && !what;
   const numbers = new Map(
     bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take").map((l, i) => [l.id, i + 1]),
   );
@@ -29,11 +39,11 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
     >
       <div className="grid gap-8 sm:grid-cols-[3fr_2fr]">
         <section>
-          {bench.problems.length === 0 ? (
+          {problems.length === 0 ? (
             <p className="text-sm">Nothing is missing, and nothing looks risky.</p>
           ) : (
             <ul>
-              {bench.problems.map((p, i) => (
+              {problems.map((p, i) => (
                 <li key={i}>
                   <button
                     type="button"
@@ -55,10 +65,48 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
         </section>
         <Forecast bench={bench} onChoose={onChoose} onClose={onClose} />
       </div>
-      <div className="mt-5 flex gap-2">
-        <Button look="main" disabled={errors.length > 0} onClick={() => onTurn("live")}>
+      {before.isPending && <p className="mt-4 text-sm text-soft">Looking what is there for its start …</p>}
+      {waiting > 0 && before.data && (
+        <fieldset className="mt-5 border-t border-rule pt-3 text-sm">
+          <legend className="float-left mb-1 w-full font-serif text-lg">
+            {count(waiting, before.data.of.includes("row") ? "row" : "item")} {waiting === 1 ? "is" : "are"} there
+            already. What is to become of {waiting === 1 ? "it" : "them"}?
+          </legend>
+          <p className="mb-2 w-full text-xs text-soft">
+            {before.data.titles.join(" · ")}
+            {waiting > before.data.titles.length && " · …"}
+          </p>
+          <label className="mr-6 inline-flex items-baseline gap-2">
+            <input type="radio" name="waiting" checked={what === "pass"} onChange={() => setWhat("pass")} />
+            Pass {waiting === 1 ? "it" : "them"} over; only what comes from now on starts runs
+          </label>
+          <label className="mt-1 inline-flex items-baseline gap-2">
+            <input type="radio" name="waiting" checked={what === "run"} onChange={() => setWhat("run")} />
+            Run for {waiting === 1 ? "it" : "them"},
+            <Input
+              type="number"
+              min={1}
+              aria-label="So many a day"
+              className="!w-20"
+              value={aDay}
+              onFocus={() => setWhat("run")}
+              onChange={(e) => setADay(e.target.value)}
+            />
+            a day
+          </label>
+        </fieldset>
+      )}
+      <div className="mt-5 flex items-baseline gap-2">
+        <Button
+          look="main"
+          disabled={errors.length > 0 || before.isPending || unasked || (what === "run" && !(Number(aDay) > 0))}
+          onClick={() => onTurn("live", what === "run" ? Number(aDay) : 0)}
+        >
           Go live
         </Button>
+        {unasked && errors.length === 0 && (
+          <span className="text-sm text-ochre">Say first what becomes of what is there.</span>
+        )}
         {bench.state === "live" && <Button onClick={() => onTurn("pause")}>Pause instead</Button>}
         <Button look="quiet" onClick={onClose}>
           Not yet

@@ -11,6 +11,7 @@ import type { usePage } from "./page";
 type Limits = {
   at_once?: number | null;
   when_full?: string;
+  day_runs?: number | null;
   steps?: number;
   hours?: number;
   run_money?: number | null;
@@ -73,6 +74,20 @@ export function LimitsDialog({
                 </option>
               ))}
             </Choice>
+          </Field>
+        </div>
+        <div className="grid grid-cols-2 gap-3">
+          <Field
+            label="Runs a day"
+            help="Then the next ones wait, and you are asked. Starts by rows, calls and other workflows begin with 300."
+          >
+            <Input
+              type="number"
+              min={1}
+              placeholder="300, or no limit for other starts"
+              value={limits.day_runs ?? ""}
+              onChange={(e) => set({ day_runs: e.target.value === "" ? null : Number(e.target.value) })}
+            />
           </Field>
         </div>
         <div className="grid grid-cols-3 gap-3">

@@ -45,13 +45,19 @@ export function LivePanel({
   useKeys({ l: () => maker && setAsking(true) });
   const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
 
-  async function turn(to: "live" | "pause") {
+  async function turn(to: "live" | "pause", aDay = 0) {
     const path = { params: { path: { id: bench.id } } };
     try {
       await page.flush();
       if (to === "live") {
-        const { revision } = await ok(api.POST("/api/workflows/{id}/live", path));
-        say(`Live on revision ${revision}. What is already there is passed over.`);
+        const { revision } = await ok(
+          api.POST("/api/workflows/{id}/live", { params: { ...path.params, query: { a_day: aDay } } }),
+        );
+        say(
+          aDay
+            ? `Live on revision ${revision}. What is there is run for, ${aDay} a day.`
+            : `Live on revision ${revision}. What comes from now on starts runs.`,
+        );
         setAsking(false);
       } else await ok(api.POST("/api/workflows/{id}/pause", path));
       queries.invalidateQueries({ queryKey: ["bench", bench.id] });

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { ApiError, api, ok, queries, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { FormFields, useFilled, valuesOf } from "../../components/FormFields";
@@ -117,18 +117,25 @@ function Now({
   onClose: () => void;
 }) {
   const go = useNavigate();
+  // One key for each time this is opened: pressed twice, or once with its answer lost, it begins one run.
+  const [key] = useState(() => crypto.randomUUID());
+  const [inHand, setInHand] = useState("");
   const hand = start.kind === "by_hand";
   const fields = (hand ? start.fields : []) as FormField[];
   const filled = useFilled(fields);
 
   async function begin() {
     try {
-      const body = hand ? { values: await valuesOf(fields, filled), sample: null } : { values: {}, sample };
+      const again = !!inHand;
+      const body = hand
+        ? { values: await valuesOf(fields, filled), sample: null, key, again }
+        : { values: {}, sample, key, again };
       const { run } = await ok(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
       queries.invalidateQueries();
       go(`/runs/${run}`);
     } catch (error) {
-      if (!filled.refused(error)) sayError(error);
+      if (error instanceof ApiError && error.code === "in_hand") setInHand(error.message);
+      else if (!filled.refused(error)) sayError(error);
     }
   }
 
@@ -146,9 +153,14 @@ function Now({
         }}
       >
         <FormFields fields={fields} filled={filled} />
+        {inHand && (
+          <p role="alert" className="mt-3 text-sm text-brick">
+            {inHand}
+          </p>
+        )}
         <div className="mt-5 flex gap-2">
           <Button look="main" type="submit">
-            Start the run
+            {inHand ? "Run on it again" : "Start the run"}
           </Button>
           <Button look="quiet" onClick={onClose}>
             Not now

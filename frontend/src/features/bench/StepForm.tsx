@@ -33,6 +33,7 @@ type Props = {
   kind: Schemas["KindView"];
   catalogue: Schemas["Catalogue"];
   above: LineDoc[];
+  below: LineDoc[];
   values: Schemas["ValueView"][];
   problems: SlotProblem[];
   disabled: boolean;
@@ -169,6 +170,7 @@ function Control({
   set,
   catalogue,
   above,
+  below,
   values,
   problems,
   onRun,
@@ -364,6 +366,22 @@ function Control({
                   {String(l.settings.title ?? l.id)}
                 </option>
               ))}
+          </Choice>
+        </Field>
+      );
+    case "line":
+      return (
+        <Field label={label} help={property.description} wrong={wrong}>
+          <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+            <option value="">{property.labels?.[""] ?? "choose …"}</option>
+            {below.map((l) => (
+              <option key={l.id} value={l.id}>
+                {String(l.settings.title ?? l.id)}
+              </option>
+            ))}
+            {value && !below.some((l) => l.id === value) ? (
+              <option value={String(value)}>{String(value)} (not here)</option>
+            ) : null}
           </Choice>
         </Field>
       );

@@ -11,7 +11,7 @@ const clamp = (text: string, least: number, most: number) => Math.min(most, Math
 
 const AFTER = {
   stop: "stop; it can be taken up again",
-  skip: "pass over this item",
+  skip: "pass over it: this line, or the item it stands in",
   value: "go on with a value of mine",
   ask: "ask a person how to go on",
 };

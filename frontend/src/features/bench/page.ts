@@ -210,7 +210,7 @@ export function usePage(bench: Bench) {
       await flush();
       const here = now.current;
       if (here.dirty) throw new ApiError("The last change is not saved yet. Try again in a moment.", 0);
-      const empty = { line: "", kind: "", settings: {}, lines: {}, parent: "", index: 0, name: "" };
+      const empty = { line: "", kind: "", settings: {}, lines: {}, parent: "", index: 0, name: "", moving: [] };
       const path = { params: { path: { id: bench.id } }, body: { ...empty, ...body, version: here.version } };
       const before = here.doc;
       here.busy = true; // news of this very change must not be taken for someone else's

@@ -11,6 +11,7 @@ import { say, sayError } from "../../components/Toast";
 import { count } from "../../components/words";
 import { BringIn } from "./BringIn";
 import { ColumnsDialog } from "./ColumnsDialog";
+import { SendRows } from "./SendRows";
 
 type Sheet = Schemas["SheetView"];
 type Row = Schemas["RowView"];
@@ -32,6 +33,8 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [at, setAt] = useState<[number, number]>([0, 0]);
   const [editing, setEditing] = useState<string | null>(null);
   const [columns, setColumns] = useState(false);
+  const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
+  const [sending, setSending] = useState(false);
   const frame = useRef<HTMLDivElement>(null);
   const rows = useInfiniteQuery({
     queryKey: ["sheet", sheet.key, words, sort],
@@ -63,7 +66,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   }, [last, list.length, rows.hasNextPage, rows.isFetchingNextPage]);
 
   const names = sheet.columns.map((c) => c.name);
-  const template = `3.2rem ${sheet.columns.map((c) => WIDTHS[c.type] ?? WIDTHS.text).join(" ")} 3rem`;
+  const pick = (id: number) =>
+    setPicked((before) => new Set(before.has(id) ? [...before].filter((one) => one !== id) : [...before, id]));
+  const template = `4.4rem ${sheet.columns.map((c) => WIDTHS[c.type] ?? WIDTHS.text).join(" ")} 3rem`;
   const path = { params: { path: { key: sheet.key } } };
   const reload = () => {
     queries.invalidateQueries({ queryKey: ["sheet", sheet.key] });
@@ -122,6 +127,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
     };
     const by = moves[event.key];
     if (by) move(...by);
+    else if (event.key === " " && maker && event.shiftKey && list[at[0]]) pick(list[at[0]]!.id);
     else if (event.key === "Enter" && maker) setEditing(cellText(list[at[0]], names[at[1]]));
     else if (maker && event.key.length === 1 && !event.ctrlKey && !event.metaKey && list.length) setEditing(event.key);
     else return;
@@ -170,6 +176,14 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
         <span className="ml-auto" />
         {maker && (
           <>
+            {picked.size > 0 && (
+              <>
+                <Button onClick={() => setSending(true)}>Send {count(picked.size, "row")} through …</Button>
+                <Button look="quiet" onClick={() => setPicked(new Set())}>
+                  Choose none
+                </Button>
+              </>
+            )}
             <Button onClick={() => add([{}])}>Add a row</Button>
             <Button onClick={() => setColumns(true)}>Columns</Button>
             <BringIn into={sheet.key}>Bring in a file …</BringIn>
@@ -205,7 +219,17 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
               className="sticky top-0 z-10 grid border-b border-rule bg-paper"
               style={{ gridTemplateColumns: template }}
             >
-              <span />
+              <span role="columnheader" className="px-2 py-1.5 text-right">
+                {maker && list.length > 0 && (
+                  <input
+                    type="checkbox"
+                    tabIndex={-1}
+                    aria-label="Choose all rows that are shown"
+                    checked={list.every((row) => picked.has(row.id))}
+                    onChange={(e) => setPicked(new Set(e.target.checked ? list.map((row) => row.id) : []))}
+                  />
+                )}
+              </span>
               {sheet.columns.map((c) => (
                 <button
                   type="button"
@@ -238,8 +262,20 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
                     className="absolute grid w-full border-b border-line hover:bg-paper"
                     style={{ gridTemplateColumns: template, height: HEIGHT, transform: `translateY(${item.start}px)` }}
                   >
-                    <span role="rowheader" className="px-2 py-1.5 text-right text-xs text-soft">
+                    <span
+                      role="rowheader"
+                      className="flex items-center justify-end gap-2 px-2 py-1.5 text-xs text-soft"
+                    >
                       {row.position}
+                      {maker && (
+                        <input
+                          type="checkbox"
+                          tabIndex={-1}
+                          aria-label={`Choose row ${row.position}`}
+                          checked={picked.has(row.id)}
+                          onChange={() => pick(row.id)}
+                        />
+                      )}
                     </span>
                     {sheet.columns.map((c, x) => {
                       const here = at[0] === item.index && at[1] === x;
@@ -306,6 +342,16 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
             {cellText(list[at[0]], names[at[1]]) || "empty"}
           </span>
         </p>
+      )}
+      {sending && (
+        <SendRows
+          sheet={sheet.key}
+          ids={[...picked]}
+          onClose={(sent) => {
+            setSending(false);
+            if (sent) setPicked(new Set());
+          }}
+        />
       )}
       {columns && <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={reload} />}
     </>

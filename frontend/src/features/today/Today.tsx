@@ -95,7 +95,11 @@ export function Today() {
                       piece.channel
                     )}
                     , {when(piece.at)}
-                    {piece.approved_by && ` · passed by ${piece.approved_by}`} ·{" "}
+                    {piece.approved_by && ` · passed by ${piece.approved_by}`}
+                    {piece.despite.length > 0 && (
+                      <span className="text-brick"> · let out although it breaks: {piece.despite.join("; ")}</span>
+                    )}{" "}
+                    ·{" "}
                     <Link className="underline underline-offset-2" to={`/runs/${piece.run}`}>
                       how it was made
                     </Link>
@@ -123,6 +127,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
     held: `/runs/${one.id}`,
     unsure: "",
     start: `/workflows/${one.id}`,
+    runs: `/workflows/${one.id}`,
     gap: `/workflows/${one.id}`,
   }[one.what];
   return (
@@ -141,6 +146,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
       ) : (
         <p className="mt-1 text-sm text-brick">{one.says}</p>
       )}
+      {one.broken.length > 0 && <p className="mt-1 text-sm text-brick">✕ breaks a rule: {one.broken.join("; ")}</p>}
       {one.what === "unsure" && one.text && (
         <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-[0.97rem] leading-snug">
           {one.text}
@@ -163,12 +169,14 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
                 stuck: "Say how to go on",
                 held: "Let it go on, or not",
                 start: "Look at the start",
+                runs: "Look at the page",
                 gap: "Fill the gap",
                 unsure: "",
               }[one.what]
             }
           </Link>
         )}
+        {one.what === "runs" && maker && <Grant workflow={one.id} />}
         {one.what === "failed" && maker && (
           <>
             <TakeUp run={one.id} />
@@ -179,6 +187,19 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
       </div>
     </li>
   );
+}
+
+/** A workflow that has begun as many runs today as it may. */
+function Grant({ workflow }: { workflow: number }) {
+  async function grant() {
+    try {
+      await ok(api.POST("/api/workflows/{id}/grant", { params: { path: { id: workflow } } }));
+      queries.invalidateQueries({ queryKey: ["today"] });
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  return <Button onClick={grant}>Let it go on today</Button>;
 }
 
 function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
@@ -199,6 +220,7 @@ function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
     failed: "a run stopped",
     stuck: "how should this go on?",
     held: "a run is paused",
+    runs: "as many runs as it may today",
     unsure: "did this go out?",
     start: "the start cannot be looked at",
     gap: "something is missing",

@@ -45,6 +45,7 @@ def upgrade() -> None:
     # Columns that may be empty, or have a default, are added in place: nothing is copied, and nothing cascades.
     op.add_column('approvals', sa.Column('broken', sa.JSON(), server_default='[]', nullable=False))
     op.add_column('approvals', sa.Column('despite', sa.JSON(), server_default='[]', nullable=False))
+    op.add_column('samples', sa.Column('identity', sa.String(length=500), server_default='', nullable=False))
     op.add_column('pieces', sa.Column('generation', sa.Integer(), nullable=True))
     op.add_column('pieces', sa.Column('tried_at', sa.Double(), nullable=True))
 
@@ -52,6 +53,7 @@ def upgrade() -> None:
 def downgrade() -> None:
     op.drop_column('pieces', 'tried_at')
     op.drop_column('pieces', 'generation')
+    op.drop_column('samples', 'identity')
     op.drop_column('approvals', 'despite')
     op.drop_column('approvals', 'broken')
     op.drop_table('listings')

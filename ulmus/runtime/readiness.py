@@ -1,0 +1,189 @@
+"""Before it goes live: what the page alone cannot tell, read from its proofs, its sheets and the workflows around it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.workflow import Line, LineProblem, Workflow
+from ..core.workflow.kinds import controls_of, templates_of
+from ..steps import kinds
+from ..store import tables
+from .proofing import Column, broken_musts
+
+EXAMPLES = (".example", "example.com", "example.org", "example.net")
+"""Names kept for examples (RFC 2606); nothing real stands there."""
+
+
+def from_proofs(workflow: Workflow, samples: Iterable[tables.Sample], columns: Mapping[int, Column]) -> list[LineProblem]:
+    """Samples that fail, must-rules that are broken, rows that would be written empty."""
+    fails: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    broken: dict[tuple[str, str], list[str]] = defaultdict(list)
+    empty: dict[str, list[str]] = defaultdict(list)
+    for sample in samples:
+        column = columns.get(sample.id)
+        for line in workflow.every_step if column is not None else ():
+            assert column is not None
+            cell = column.cells.get(line.id)
+            if cell is None or cell.result is None:
+                continue
+            if cell.state == "failed":
+                fails[line.id].append((sample.label, str(cell.result.output.get("message", ""))))
+            if cell.state != "fresh":
+                continue
+            for words in broken_musts(cell.result.detail):
+                broken[line.id, words].append(sample.label)
+            cells = cell.result.detail.get("cells")
+            if isinstance(cells, dict) and not any(str(value).strip() for value in cells.values()):
+                empty[line.id].append(sample.label)
+    found = [LineProblem(step, f"It fails for {_those(labels)}: {labels[0][1]}", "warning") for step, labels in fails.items()]
+    found += [
+        LineProblem(step, f"It breaks a rule for {_those(labels)}: {words}.", "warning") for (step, words), labels in broken.items()
+    ]
+    found += [LineProblem(step, f"It would write an empty row for {_those(labels)}.", "warning") for step, labels in empty.items()]
+    return found
+
+
+def _those(labels: list[Any]) -> str:
+    names = [label[0] if isinstance(label, tuple) else label for label in labels]
+    shown = f"“{names[0]}”"
+    return shown if len(names) == 1 else f"{shown} and {len(names) - 1} more"
+
+
+def from_texts(workflow: Workflow, allowed: Iterable[str] = ()) -> list[LineProblem]:
+    """Example addresses that still stand on the page. `allowed` are hosts that stand for something here (the practice town)."""
+    found = []
+    for line in workflow.lines:
+        spec = kinds().get(line.kind)
+        if spec is None:
+            continue
+        texts = dict(templates_of(spec, line.settings))
+        texts |= {
+            (n,): v
+            for n, v in line.settings.items()
+            if isinstance(v, str) and controls_of(spec.settings).get(n) in ("email", "url")
+        }
+        for place, text in texts.items():
+            word = next((w for w in text.split() if _is_example(w)), "")
+            if word and not any(host in word for host in allowed):
+                words = f"“{word.strip('.,;()<>')[:80]}” is an example and leads nowhere. Write your own."
+                found.append(LineProblem(line.id, words, "warning", place))
+    return found
+
+
+def _is_example(word: str) -> bool:
+    host = urlsplit(word).hostname if "://" in word else word.rpartition("@")[2] if "@" in word else ""
+    host = (host or "").strip(".,;()<>").lower()
+    return bool(host) and any(
+        host == name.lstrip(".") or host.endswith(name if name.startswith(".") else f".{name}") for name in EXAMPLES
+    )
+
+
+def from_sheets(session: Session, workflow: Workflow) -> list[LineProblem]:
+    """Columns of the sheets that lines write to which nothing fills."""
+    found = []
+    for line in workflow.every_step:
+        spec = kinds().get(line.kind)
+        if spec is None or spec.manner != "write" or line.muted:
+            continue
+        key = _set_to(line, "sheet")
+        sheet = session.get(tables.Sheet, key) if key else None
+        filled = {place[1] for place, text in templates_of(spec, line.settings) if len(place) > 1 and text.strip()}
+        if sheet is None:
+            continue
+        left = [str(c["name"]) for c in sheet.columns if c["name"] not in filled]
+        if not filled:
+            found.append(LineProblem(line.id, f"It writes empty rows into “{sheet.name}”: no column is filled.", "warning"))
+        elif left:
+            found.append(LineProblem(line.id, f"It leaves columns of “{sheet.name}” empty: {', '.join(left[:8])}.", "warning"))
+    return found
+
+
+def from_circles(session: Session, workflow_id: int, workflow: Workflow) -> list[LineProblem]:
+    """Ways in which the page would start itself: a row it adds to the sheet it watches, a post into the feed it reads, a
+    workflow that runs it; alone, or by way of others that are live."""
+    pages = {
+        record.id: Workflow.model_validate(record.document)
+        for record in session.scalars(select(tables.WorkflowRecord).where(tables.WorkflowRecord.state == "live"))
+    }
+    pages[workflow_id] = workflow
+    hosts = {c.key: _hosts_of(c.settings) for c in session.scalars(select(tables.Connection))}
+    leads: dict[int, list[tuple[int, Line, str]]] = defaultdict(list)
+    for source, page in pages.items():
+        for line, _, muted in page.walk():
+            if not muted:
+                for target, watched in pages.items():
+                    words = _feeds(line, page, source, target, watched, hosts)
+                    if words:
+                        leads[source].append((target, line, words))
+    found = []
+    for target, line, words in leads[workflow_id]:
+        way = _back(leads, target, workflow_id)
+        if way is not None:
+            through = "".join(f" by way of “{pages[one].name}”" for one in way if one != workflow_id)
+            found.append(
+                LineProblem(
+                    line.id, f"This starts the workflow itself again{through}: {words}. It would go round and round.", "warning"
+                )
+            )
+    return found
+
+
+def _feeds(line: Line, page: Workflow, source: int, target: int, watched: Workflow, hosts: Mapping[str, set[str]]) -> str:
+    """How a line of one page sets off the start of another, in words; empty where it does not."""
+    spec, start = kinds().get(line.kind), kinds().get(watched.start.kind)
+    if spec is None or start is None:
+        return ""
+    if spec.manner == "write" and (sheet := _set_to(line, "sheet")) and sheet == _set_to(watched.start, "sheet"):
+        return "it writes into the sheet that is watched"
+    if spec.manner == "call" and _set_to(line, "workflow") == str(target):
+        return "it runs the workflow"
+    if line is page.start and _set_to(watched.start, "workflow") == str(source):
+        return ""
+    if line.id == page.steps[-1].id and _set_to(watched.start, "workflow") == str(source):
+        return "its end is what is waited for"
+    if spec.manner == "send":
+        address = next(
+            (v for v in watched.start.settings.values() if isinstance(v, str) and v.startswith(("http://", "https://"))), ""
+        )
+        if address and _place(address) in hosts.get(_set_to(line, "connection"), set()):
+            return "it publishes where the feed is read"
+    return ""
+
+
+def _set_to(line: Line, control: str) -> str:
+    """What the first setting with this control is set to."""
+    spec = kinds().get(line.kind)
+    name = next((n for n, c in controls_of(spec.settings).items() if c == control), "") if spec else ""
+    return str(line.settings.get(name, "")) if name else ""
+
+
+def _hosts_of(settings: Mapping[str, Any]) -> set[str]:
+    found = {_place(v) for v in settings.values() if isinstance(v, str) and v.startswith(("http://", "https://"))}
+    return found - {""}
+
+
+def _place(address: str) -> str:
+    """Host and first part of the path: where a network's feed and its endpoint stand together."""
+    parts = urlsplit(address)
+    return f"{parts.netloc.lower()}/{parts.path.strip('/').split('/')[0]}"
+
+
+def _back(leads: Mapping[int, list[tuple[int, Line, str]]], source: int, goal: int) -> list[int] | None:
+    """The workflows on the way from one to another, without the goal; ``None`` where there is none."""
+    ways: list[list[int]] = [[source]]
+    seen = {source}
+    while ways:
+        way = ways.pop(0)
+        if way[-1] == goal:
+            return way[:-1]
+        for target, _, _ in leads.get(way[-1], ()):
+            if target not in seen:
+                seen.add(target)
+                ways.append([*way, target])
+    return None

@@ -1,0 +1,54 @@
+"""Rows of a sheet that a person chose, sent through a workflow that starts from that sheet."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ..core.workflow import Line, Workflow
+from ..core.workflow.kinds import controls_of
+from ..steps import kinds
+from ..steps.base import Row
+from ..store import tables
+from . import carry
+from .engine import Engine
+from .polling import taken_in
+from .runs import title_of
+
+
+def takers(session: Session, sheet: str) -> list[tuple[int, str]]:
+    """The live workflows that start from rows of a sheet: their numbers and names."""
+    live = select(tables.WorkflowRecord).where(tables.WorkflowRecord.state == "live").order_by(tables.WorkflowRecord.name)
+    return [(one.id, one.name) for one in session.scalars(live) if watches(Workflow.model_validate(one.document).start, sheet)]
+
+
+def watches(start: Line, sheet: str) -> bool:
+    """Whether a start watches rows of a sheet."""
+    kind = kinds().get(start.kind)
+    if kind is None or kind.rows is None:
+        return False
+    return any(start.settings.get(name) == sheet for name, control in controls_of(kind.settings).items() if control == "sheet")
+
+
+def send_through(engine: Engine, workflow_id: int, sheet: str, ids: list[int], again: bool) -> tuple[int, int]:
+    """Begin a run for each row; gives how many began, and how many rows were left out: empty ones, used ones, and, unless
+    `again`, those the workflow has had. Raises `ValueError` where the workflow does not take rows of this sheet."""
+    with engine.services.store.read() as session:
+        record = session.get(tables.WorkflowRecord, workflow_id)
+        if record is None or record.state != "live" or record.revision_id is None:
+            raise ValueError("This workflow is not live at the moment.")
+        start = engine.pages.get(session, record.revision_id).workflow.start
+        if not watches(start, sheet):
+            raise ValueError("This workflow does not start from rows of this sheet.")
+        wanted = select(tables.SheetRow).where(tables.SheetRow.sheet == sheet, tables.SheetRow.id.in_(ids))
+        rows = [Row(r.id, r.position, dict(r.cells)) for r in session.scalars(wanted.order_by(tables.SheetRow.position))]
+    kind, settings = kinds()[start.kind], carry.read(start)
+    assert kind.rows is not None
+    find, began = kind.rows, 0
+    for row in rows:
+        found = taken_in(carry.guarded(lambda row=row: find(settings, [row], {})))  # type: ignore[misc]
+        for _, item in found.items[:1]:
+            # A row counts as this row, however its cells have changed since.
+            run = engine.runs.push(workflow_id, {**item, "title": title_of(item)}, f"row:{row.id}", again=again)
+            began += run is not None
+    return began, len(ids) - began
