@@ -302,7 +302,7 @@ class Desk(WithApi):
 
     def test_a_text_changed_in_place_is_measured(self) -> None:
         found = self.owner.post(f"/approvals/{self.asked.id}/measure", {"text": "“" + "x" * 320 + "”"})
-        self.assertEqual([f["kept"] for f in found], [False, False, False])
+        self.assertEqual([f["kept"] for f in found["findings"]], [False, False, False])
 
     def test_sent_back_and_seen_again_with_its_changes_marked(self) -> None:
         reviewer = self.visitor("reviewer")
@@ -325,7 +325,7 @@ class Desk(WithApi):
         token = links.sign(self.services.sealer.key, self.asked.id)
         for _ in range(2):
             self.assertEqual(stranger.get(f"/letters/{token}")["state"], "open")
-        self.assertEqual(len(stranger.post(f"/letters/{token}/measure", {"text": "short"})), 3)
+        self.assertEqual(len(stranger.post(f"/letters/{token}/measure", {"text": "short"})["findings"]), 3)
         stranger.post(f"/letters/{token}", {"verdict": "approve"})
         self.until(self.run_id, "done")
         self.assertIn(

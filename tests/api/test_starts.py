@@ -173,10 +173,13 @@ class Calls(Started):
         self.assertEqual(answer.status_code, status, answer.text)
         return answer.json
 
-    def signed(self, body: bytes, at: float | None = None) -> dict[str, str]:
-        stamp = str(int(at or time.time()))
-        found = hmac.new(self.secret.encode(), stamp.encode() + b"." + body, hashlib.sha256).hexdigest()
-        return {"Ulmus_Timestamp": stamp, "Ulmus_Signature": found}
+    def signed(self, url: str, body: bytes, at: float | None = None, method: str = "POST") -> dict[str, str]:
+        stamp, (path, _, query) = str(int(at or time.time())), url.partition("?")
+        signed = f"v2\n{stamp}\n{method}\n{path}\n{query}\n".encode() + body
+        return {
+            "Ulmus_Timestamp": stamp,
+            "Ulmus_Signature": "v2=" + hmac.new(self.secret.encode(), signed, hashlib.sha256).hexdigest(),
+        }
 
     def test_json_and_form_fields_begin_a_run(self) -> None:
         url = self.called(title="<<start.body.name>>")
@@ -196,14 +199,53 @@ class Calls(Started):
         url = self.called(proof="signed")
         body = b'{"a": 1}'
         self.post(url, body, 401)
-        self.post(url, b'{"a": 2}', 401, **self.signed(body))
-        self.post(url, body, 401, **self.signed(body, time.time() - 2 * WINDOW))
-        self.post(url, body, 202, **self.signed(body))
-        self.assertEqual(len(self.runs()), 1)
+        self.post(url, b'{"a": 2}', 401, **self.signed(url, body))
+        self.post(url, body, 401, **self.signed(url, body, time.time() - 2 * WINDOW))
+        self.post(f"{url}?a=2", body, 401, **self.signed(url, body))
+        self.post(url, body, 401, **self.signed(f"{url}x", body))
+        self.post(url, body, 401, **self.signed(url, body, method="PUT"))
+        self.post(url, body, 202, **self.signed(url, body))
+        self.post(f"{url}?a=2", body, 202, **self.signed(f"{url}?a=2", body))
+        self.assertEqual(len(self.runs()), 2)
+
+    def test_callers_of_the_old_kind_are_told(self) -> None:
+        url, body, stamp = self.called(proof="signed"), b'{"a": 1}', str(int(time.time()))
+        old = hmac.new(self.secret.encode(), stamp.encode() + b"." + body, hashlib.sha256).hexdigest()
+        told = self.post(url, body, 401, Ulmus_Timestamp=stamp, Ulmus_Signature=old)
+        self.assertIn("older version", told["message"])
+
+    def test_nothing_unsigned_changes_what_a_signed_call_is_taken_for(self) -> None:
+        url, body = self.called(proof="signed"), b'{"a": 1}'
+        headers = self.signed(url, body)
+        self.post(url, body, 202, Idempotency_Key="one", **headers)
+        self.assertFalse(self.post(url, body, 200, Idempotency_Key="two", **headers)["taken"], "one signature, one run")
+        other = b'{"a": 2}'
+        signed = self.signed(url, other)
+        answer = self.client_post(url, other, "application/x-www-form-urlencoded", signed)
+        self.assertEqual(answer.status_code, 202)
+        self.assertEqual([item["body"] for item in self.items()], [{"a": 1}, {"a": 2}], "it is what was signed")
+
+    def test_a_delivery_that_comes_again_signed_anew_begins_no_second_run(self) -> None:
+        url = self.called(proof="signed", known_by="<<start.body.delivery>>")
+        for n, taken in ((1, True), (2, False)):
+            body = f'{{"delivery": "d-1", "try": {n}}}'.encode()
+            told = self.post(url, body, 202 if taken else 200, **self.signed(url, body))
+            self.assertEqual(told["taken"], taken)
+        body = b'{"delivery": "d-2"}'
+        self.post(url, body, 202, **self.signed(url, body))
+        self.assertEqual(len(self.runs()), 2)
+
+    def client_post(self, url: str, body: bytes, kind: str, headers: dict[str, str]) -> Any:
+        return self.app.test_client().post(
+            url, data=body, content_type=kind, headers={k.replace("_", "-"): v for k, v in headers.items()}
+        )
+
+    def items(self) -> list[dict[str, Any]]:
+        return [self.engine.live(run.id).state.values["start"] for run in self.runs()]
 
     def test_a_replayed_call_is_not_taken_again(self) -> None:
         url, body = self.called(proof="signed"), b'{"a": 1}'
-        headers = self.signed(body)
+        headers = self.signed(url, body)
         self.post(url, body, 202, **headers)
         self.assertFalse(self.post(url, body, 200, **headers)["taken"])
 
@@ -236,7 +278,7 @@ class Calls(Started):
 
     def test_proving_a_call(self) -> None:
         with self.assertRaises(CallRefused):
-            prove("s", {"Ulmus-Timestamp": "soon", "Ulmus-Signature": "x"}, b"", 0)
+            prove("s", {"Ulmus-Timestamp": "soon", "Ulmus-Signature": "x"}, "POST", "/", "", b"", 0)
         self.assertEqual(read_body("application/json", b"[1, 2]"), {"items": [1, 2]})
         self.assertEqual(read_body("text/plain", b""), {})
 

@@ -102,15 +102,16 @@ class LiveEvents(WithApi):
 
 
 class OddTexts(WithApi):
-    def test_half_a_surrogate_pair_and_deep_nesting_are_kept_and_shown(self) -> None:
+    def test_half_a_surrogate_pair_is_mended_and_what_is_nested_too_deep_is_refused(self) -> None:
         deep: Any = "end"
         for _ in range(300):
             deep = [deep]
         id_ = self.made(page(self.town.url))
-        item = {"title": "A broken \ud83d sign", "text": "It is \ud83d", "deep": deep}
+        item = {"title": "A broken \ud83d sign", "text": "It is \ud83d"}
         self.owner.post(f"/workflows/{id_}/samples", {"item": item})
         (sample,) = self.owner.get(f"/workflows/{id_}/bench")["samples"]
-        self.assertEqual((sample["label"], sample["item"]), ("A broken ? sign", item))
+        self.assertEqual((sample["label"], sample["item"]["text"]), ("A broken \ufffd sign", "It is \ufffd"))
+        self.owner.post(f"/workflows/{id_}/samples", {"item": {"deep": deep}}, 422)
 
     def test_what_is_no_number_is_nothing(self) -> None:
         with self.app.app_context():

@@ -166,7 +166,7 @@ class Waiting(Starts):
         time.sleep(1.1)  # a mailbox knows the second a mail came in, and no more
         with mock.patch.object(replies, "EVERY", 0.1):
             id_ = self.started("by_hand", [wait])
-            run = self.engine.runs.push(id_, {"title": "lockhouse"})
+            run = self.engine.runs.push(id_, {"title": "petra@lockhouse.example"})
             assert run is not None
             self.until(run, "resting")
             self.reopen()
@@ -181,6 +181,6 @@ class Waiting(Starts):
 
     def test_a_mail_from_before_a_wait_is_not_for_it(self) -> None:
         letter = mailbox.Letter(1, "petra@lockhouse.example", "", "", "The boat", "Yes", "", "", "", arrived=100.0)
-        watch = replies._Watch(1, "back", "box", 90.5, "lockhouse", "boat")
+        watch = replies._Watch(1, "back", "box", 90.5, "petra@lockhouse.example", "boat")
         self.assertTrue(replies.Replies._fits(watch, letter))
         self.assertFalse(replies.Replies._fits(replace(watch, since=101.0), letter))

@@ -99,4 +99,4 @@ class Saved(WithTown):
         self.assertEqual((first["content"], first["uid"]), ("With a photo", "k1"))
         self.assertTrue(first["photo"].startswith("data:image/jpeg;base64,"))
         self.assertEqual(second["photo"], "https://a.example/a.png")
-        self.assertEqual(micropub.find(self.web, endpoint, "k1")[0], True)
+        self.assertIsNotNone(micropub.find(self.web, endpoint, "k1").link)

@@ -89,8 +89,14 @@ class Gathering(Trying):
         )
         self.assertTrue(found.output["value"].endswith("/companies/okonjo/"))
         with self.assertRaisesRegex(OutsideError, "is no JSON"):
-            self.carry_out("ask_service", row, service="service", path="/x", method="POST", body='{"note": "<<row.note>>"}')
+            self.carry_out(
+                "ask_service", row, service="service", path="/x", method="POST", harmless=True, body='{"note": "<<row.note>>"}'
+            )
         with self.assertRaisesRegex(OutsideError, "cannot be done|405|refused"):
+            self.carry_out(
+                "ask_service", row, service="service", path="/contacts", method="POST", harmless=True, body='{"note": <<row.note>>}'
+            )
+        with self.assertRaisesRegex(OutsideError, "may change something"):
             self.carry_out("ask_service", row, service="service", path="/contacts", method="POST", body='{"note": <<row.note>>}')
 
     def test_a_key_is_sent_to_its_own_service_only(self) -> None:

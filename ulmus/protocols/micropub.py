@@ -149,6 +149,8 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0) -> Looked:
             raise status_error(got, "The network")
         try:
             data = json.loads(got.body)
+            if not isinstance(data["items"], list):
+                raise TypeError("no list")
             for item in data["items"]:
                 properties = item["properties"]
                 uids = properties.get("uid") or []

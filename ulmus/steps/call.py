@@ -22,7 +22,7 @@ class CallInSettings(Settings):
     known_by: str = setting(
         "Known by",
         "A value in the call that is the same when it is delivered again, such as <<call.body.id>>: the second begins no run.",
-        control="slots",
+        control="text",
         default="",
         max_length=200,
         more=True,

@@ -147,7 +147,11 @@ def read_back(text: str, shape: Shape) -> dict[str, Any]:
             found[name] += f"\n{line}"
         elif line.strip():
             raise AnswerError(f"“{line.strip()[:60]}” belongs to no field; each begins with its name and a colon")
-    return conform(json.dumps({n: value.strip() for n, value in found.items()}), shape)
+    values: dict[str, Any] = {n: value.strip() for n, value in found.items()}
+    for field in shape.fields:
+        if field.type == "list" and not re.search(r"[\n;]", values.get(field.name, "")):
+            values[field.name] = [part.strip() for part in values.get(field.name, "").split(", ") if part.strip()]
+    return conform(json.dumps(values), shape)
 
 
 def so_far(text: str, shape: Shape) -> str:
