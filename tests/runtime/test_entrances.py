@@ -35,7 +35,10 @@ class Outputs(WithHouse):
             "version": 1,
             "name": "W",
             "start": {"id": "start", "kind": "by_hand"},
-            "steps": [step("s", kind, **settings), step("log", "add_row", sheet="log", cells={"Post": "<<s.text>>"})],
+            "steps": [
+                step("s", kind, **settings),
+                step("log", "add_row", sheet="log", cells={"Post": "x" if kind == "add_row" else "<<s.text>>"}),
+            ],
         }
         patch = mock.patch.object(carry, "kinds", _with(kind, **functions))
         patch.start()

@@ -28,7 +28,9 @@ class Starts(WithHouse):
         self.now = dt.datetime(2026, 3, 2, 6, 0, tzinfo=dt.UTC).timestamp()
         self.services.clock = lambda: self.now
 
-    def started(self, kind: str, steps: list[dict[str, Any]] | None = None, limits: Any = None, **settings: Any) -> int:
+    def started(
+        self, kind: str, steps: list[dict[str, Any]] | None = None, limits: Any = None, live: bool = True, **settings: Any
+    ) -> int:
         document = {
             "format": "ulmus-workflow",
             "version": 1,
@@ -38,8 +40,9 @@ class Starts(WithHouse):
             **({"limits": limits} if limits else {}),
         }
         id_ = self.made(document)
-        workflows.go_live(self.engine, id_, WHO)
-        self.engine.polling.look_at(id_)
+        if live:
+            workflows.go_live(self.engine, id_, WHO)
+            self.engine.polling.look_at(id_)
         return id_
 
     def runs(self, id_: int) -> list[tables.Run]:

@@ -58,6 +58,15 @@ class NoTools(OutsideError):
     """The server does not understand tools."""
 
 
+class Broken(OutsideError):
+    """An answer that was stopped or broke off half way: what it had cost by then, in tokens, as far as that is known."""
+
+    def __init__(self, message: str, tokens_in: int, tokens_out: int, *, retryable: bool = False) -> None:
+        super().__init__(message, retryable=retryable)
+        self.tokens_in = tokens_in
+        self.tokens_out = tokens_out
+
+
 class TooLong(OutsideError):
     """The messages are longer than the model takes."""
 
@@ -220,6 +229,7 @@ def _ask(
     headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
     url = server.base_url.rstrip("/") + "/chat/completions"
     stream = _Stream(on_text)
+    asked_for = sum(len(str(m.get("content") or "")) for m in body["messages"]) // 4
     whole: list[bytes] = []
     size = 0
 
@@ -234,17 +244,23 @@ def _ask(
             whole.append(piece)
 
     # Asking a model twice changes nothing outside.
-    got = web.fetch(
-        url,
-        method="POST",
-        json=body,
-        headers=headers,
-        max_bytes=MAX_ANSWER_BYTES,
-        max_seconds=server.max_seconds,
-        take=take,
-        stopped=cancelled,
-        again=True,
-    )
+    try:
+        got = web.fetch(
+            url,
+            method="POST",
+            json=body,
+            headers=headers,
+            max_bytes=MAX_ANSWER_BYTES,
+            max_seconds=server.max_seconds,
+            take=take,
+            stopped=cancelled,
+            again=True,
+        )
+    except OutsideError as error:
+        if stream.said.text:
+            # What had come by then was paid for.
+            raise Broken(error.message, asked_for, len(stream.said.text) // 4, retryable=error.retryable) from None
+        raise
     if got.status != 200:
         error = status_error(got, "The model’s server")
         if got.status in (400, 413, 415, 422, 501):

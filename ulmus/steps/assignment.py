@@ -198,6 +198,9 @@ class _Thinking:
         except chat.NoTools:
             raise
         except OutsideError as error:
+            if isinstance(error, chat.Broken):
+                spent = cost.price(error.tokens_in, error.tokens_out, self.connection.settings.prices)
+                self.usage += Usage(calls=1, tokens_in=error.tokens_in, tokens_out=error.tokens_out, cost=spent)
             raise StepFailed(error, self.usage, {"messages": self.messages}) from error
         spent = cost.price(answer.tokens_in, answer.tokens_out, self.connection.settings.prices)
         self.usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)

@@ -179,13 +179,14 @@ def perform(settings: DraftSettings, context: Context) -> Result:
                 raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
             continue
         except OutsideError as error:
+            if isinstance(error, chat.Broken):
+                usage += _cost(error.tokens_in, error.tokens_out, 0.0, connection)
             if not settings.fallback or connection.key == settings.fallback or context.cancelled():
                 raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
             told.append(f"{connection.name} could not be asked: {error.message}")
             connection = context.connect(settings.fallback, "model")
             continue
-        spent = cost.price(answer.tokens_in, answer.tokens_out, connection.settings.prices)
-        usage += Usage(calls=1, tokens_in=answer.tokens_in, tokens_out=answer.tokens_out, cost=spent, seconds=answer.seconds)
+        usage += _cost(answer.tokens_in, answer.tokens_out, answer.seconds, connection)
         text, values, findings = _read(answer, shape, settings, context.shelf.known)
         rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
         failing = broken(findings)
@@ -203,6 +204,12 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
         raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
     return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
+
+
+def _cost(tokens_in: int, tokens_out: int, seconds: float, connection: Connection) -> Usage:
+    """What a call used."""
+    spent = cost.price(tokens_in, tokens_out, connection.settings.prices)
+    return Usage(calls=1, tokens_in=tokens_in, tokens_out=tokens_out, cost=spent, seconds=seconds)
 
 
 def revised(settings: DraftSettings, output: Mapping[str, Any], text: str | None, parts: Mapping[str, Any]) -> dict[str, Any]:
