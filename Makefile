@@ -3,7 +3,7 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
-.PHONY: demo test test-only build dev lint bench crashtest shots docs clean
+.PHONY: demo test test-only build dev lint bench crashtest effecttrial shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -28,6 +28,9 @@ bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 
 crashtest: $(STAMPS)/dev
 	$(PY) -m scripts.crashtest $(ARGS)
+
+effecttrial: $(STAMPS)/dev
+	$(PY) -m scripts.effecttrial $(ARGS)
 
 shots: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.shots $(ARGS)

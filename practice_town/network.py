@@ -59,7 +59,9 @@ def _post(mode: str) -> Response:
     uid = str((properties.get("uid") or [request.headers.get("Idempotency-Key", "").strip('"')])[0])
     photo = request.files.get("photo")
     shown = _kept_photo(photo.read(), photo.mimetype) if photo else str((properties.get("photo") or [""])[0])
+    time.sleep(network.takes_time / 2)
     number = _store(content, uid, shown)
+    time.sleep(network.takes_time / 2)
     if mode in ("lost", "mute"):
         if mode == "mute":
             state().set_fault("network-query", "mute", 20)

@@ -22,7 +22,8 @@ DAY = 86400.0
 class Network:
     """How Pondside is: a kind network at first. One that is unkind keeps doubles, lists late (in seconds), lists without keys,
     gives no pages or shorter ones, has no dates, takes JSON or forms only, answers without a Location, or only accepts
-    (then posts appear after so many seconds)."""
+    (then posts appear after so many seconds). `takes_time` is how long it takes to answer, half before and half after the post
+    is there."""
 
     keeps_doubles: bool = False
     late: float = 0.0
@@ -34,6 +35,7 @@ class Network:
     location: bool = True
     accepts: float = 0.0
     moves: int = 0
+    takes_time: float = 0.0
     media: bool = False
 
 

@@ -103,8 +103,7 @@ class Filling(unittest.TestCase):
     def test_what_comes_from_outside_and_who_is_asked(self) -> None:
         workflow = read_file(page("http://town.example"))
         self.assertEqual(carry.outside_roots(workflow), {"feed", "page"})
-        self.assertTrue(carry.asked_later(workflow, "post"))
-        self.assertFalse(carry.asked_later(workflow, "page"))
+        self.assertEqual(carry.asked_about(workflow), {"post"})
 
 
 class Kinds(unittest.TestCase):

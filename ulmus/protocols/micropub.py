@@ -129,13 +129,16 @@ def _created(endpoint: Endpoint, got: Fetched) -> Created:
 # -- finding a post -------------------------------------------------------------------------------------
 
 
-def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0) -> Looked:
-    """Ask for a post with `key` that was sent at `since` (seconds since the epoch), if at all.
+def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0, earlier: Mapping[str, float] | None = None) -> Looked:
+    """Ask for a post with `key` that was sent at `since` (seconds since the epoch), if at all. `earlier` are keys of posts that
+    had gone out before, with when.
 
     That it is not there is told only by an answer that could have shown it: posts are listed with their ``uid``, and either
-    every page was read, or the list reaches back behind `since`, or it is too short to have been cut. Raises `OutsideError`
-    where the server cannot be reached now.
+    every page was read, or the list, newest first, reaches back behind it, or it is too short to have been cut. Raises
+    `OutsideError` where the server cannot be reached now.
     """
+    before = earlier or {}
+    met: list[float] = []
     endpoint = discovered(web, endpoint)
     asked: set[str] = set()
     dates: list[float | None] = []
@@ -157,6 +160,7 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0) -> Looked:
                 if key in (uids if isinstance(uids, list) else [uids]):
                     return Looked(str((properties.get("url") or [""])[0]))
                 keyed = keyed and bool(uids)
+                met += [before[uid] for uid in (uids if isinstance(uids, list) else [uids]) if uid in before]
                 dates.append(_moment(properties.get("published")))
             count += len(data["items"])
             paging = data.get("paging")
@@ -165,7 +169,7 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0) -> Looked:
             return Looked(why="The network’s list of posts cannot be read.")
         if not keyed:
             return Looked(why="The network lists posts without the key they were sent with.")
-        if _reaches_behind(dates, since):
+        if _reaches_behind(dates, since) or _passes(met, dates):
             return Looked(tells=True)
         if not after or after in asked:
             paged = isinstance(paging, dict)
@@ -182,6 +186,17 @@ def _reaches_behind(dates: list[float | None], since: float) -> bool:
         return False
     known = [date for date in dates if date is not None]
     return known == sorted(known, reverse=True) and known[-1] < since - OLDER
+
+
+def _passes(met: list[float], dates: list[float | None]) -> bool:
+    """Whether a list that shows posts from before is newest first, as far as can be seen: by its own dates, or by the order of
+    those posts."""
+    if not met:
+        return False
+    known = [date for date in dates if date is not None]
+    if len(known) == len(dates):
+        return known == sorted(known, reverse=True)
+    return met == sorted(met, reverse=True) and met[0] > met[-1]
 
 
 def _moment(published: Any) -> float | None:

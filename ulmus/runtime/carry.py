@@ -29,7 +29,7 @@ KEPT = "kept"
 """Where a line's memory holds the last result of a job, for proofs to go on with."""
 
 
-class _Same:
+class Same:
     """A line as a key: lines never change, so that what was made of this very one still holds."""
 
     __slots__ = ("line",)
@@ -41,18 +41,18 @@ class _Same:
         return id(self.line)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.line is self.line
+        return isinstance(other, Same) and other.line is self.line
 
 
 @lru_cache(MOST_READ)
-def _read(same: _Same) -> tuple[BaseModel | None, str]:
+def _read(same: Same) -> tuple[BaseModel | None, str]:
     settings, wrong = read_settings(kinds()[same.line.kind].settings, same.line.settings)
     return settings, " ".join(words for _, words in wrong)
 
 
 def read(line: Line) -> BaseModel:
     """The line's settings as its kind's model. Raises `OutsideError` where they cannot be read."""
-    settings, wrong = _read(_Same(line))
+    settings, wrong = _read(Same(line))
     if settings is None:
         raise OutsideError(f"This line is not set up: {wrong}")
     return settings
@@ -220,6 +220,8 @@ def _inner(line: Line) -> list[Line]:
     return [*inside, *(deeper for one in inside for deeper in _inner(one))]
 
 
-def asked_later(workflow: Workflow, draft: str) -> bool:
-    """Whether a person will be shown this draft."""
-    return any(line.kind == "ask" and not off and line.settings.get("draft") == draft for line, _, off in workflow.walk())
+def asked_about(workflow: Workflow) -> frozenset[str]:
+    """The drafts that a person will be shown."""
+    known = kinds()
+    asking = (line for line, _, off in workflow.walk() if not off and line.kind in known and known[line.kind].shows_a_draft)
+    return frozenset(str(line.settings.get("draft", "")) for line in asking)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import logging
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
 
@@ -21,7 +21,7 @@ from ..core.values import NotPlain
 from ..core.workflow import Line, drawn, take_name
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, StepFailed
+from ..steps.base import Context, Shelf, StepFailed
 from . import carry
 from .journal import Live
 from .outsides import leads_to
@@ -35,9 +35,9 @@ log = logging.getLogger("ulmus")
 WRITE_AGAIN = 5.0
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Task:
-    """One decision to be carried out: plain data, whole in itself. `values` are those its slots read; `deadline` is in seconds
+    """One decision to be carried out: plain data, whole in itself, and never changed. `values` are those its slots read; `deadline` is in seconds
     since the epoch; `about` is the line of the draft a question shows; `reach` what an assignment's tool may read."""
 
     run_id: int
@@ -63,12 +63,12 @@ class Prepares(Protocol):
         """What a decision's handler will commit. Raises `OutsideError`, `NotPlain`."""
 
 
-@dataclass
+@dataclass(slots=True, eq=False)
 class _Flight:
-    """A task on its way; `again` is what is to follow where it was stopped and is wanted once more."""
+    """A task on its way, whether it has been told to stop, and what is to follow where it is wanted once more."""
 
     task: Task
-    stop: threading.Event = field(default_factory=threading.Event)
+    stopped: bool = False
     again: Task | None = None
 
 
@@ -83,7 +83,7 @@ class Dispatcher:
         self.writer = writer
         self._listen = listen
         self._flights: dict[tuple[Any, ...], _Flight] = {}
-        self._of_run: dict[int, set[tuple[Any, ...]]] = {}
+        self._shelves: dict[str | None, Shelf] = {}
         self._lock = threading.Lock()
 
     def submit(self, live: Live, decision: flow.Decision) -> None:
@@ -98,24 +98,24 @@ class Dispatcher:
         with self._lock:
             flight = self._flights.get(place)
             if flight is not None:
-                if flight.stop.is_set():
+                if flight.stopped:
                     flight.again = task
                 return
             flight = self._flights[place] = _Flight(task)
-            self._of_run.setdefault(task.run_id, set()).add(place)
         key = leads_to(task.line, task.values) if isinstance(task.decision, flow.Perform | flow.Follow) else ""
         self.gate.submit(key, partial(self._carry_out, place, flight), task.run_id)
 
     def stop(self, run_id: int) -> None:
         """See `ports.Dispatch`."""
         with self._lock:
-            for place in self._of_run.get(run_id, ()):
-                self._flights[place].stop.set()
+            for flight in self._flights.values():
+                if flight.task.run_id == run_id:
+                    flight.stopped = True
 
     # -- on the executor ----------------------------------------------------------------------------
 
     def _carry_out(self, place: tuple[Any, ...], flight: _Flight, refused: OutsideError | None) -> OutsideError | None:
-        if flight.stop.is_set():
+        if flight.stopped:
             self._landed(place, flight)
             return None
         task = flight.task
@@ -127,7 +127,7 @@ class Dispatcher:
         try:
             if refused is not None:
                 raise refused
-            prepared = carry.guarded(lambda: self.handlers.prepare(task, context_of(self.services, task, flight.stop)))
+            prepared = carry.guarded(lambda: self.handlers.prepare(task, self._context(task, flight)))
             usage = getattr(prepared, "usage", usage)
         except NotPlain as error:
             event = flow.Failed(at=self.services.clock(), address=address, message=f"What this line gave cannot be kept: {error}.")
@@ -143,13 +143,35 @@ class Dispatcher:
                 usage=usage,
                 detail=error.detail if isinstance(error, StepFailed) else {},
             )
-        if flight.stop.is_set() and event is not None:
+        if flight.stopped and event is not None:
             # It was told to stop: that is no failure of the line. What it had cost is booked.
             self._book(task, usage)
             self._landed(place, flight)
             return None
         self._bring(place, flight, event, prepared, usage)
         return met
+
+    def _context(self, task: Task, flight: _Flight) -> Context:
+        """What a task's line may use while it is carried out."""
+        services = self.services
+        # What a house shows is the same for all pages of a brand.
+        shown = self._shelves.get(task.brand)
+        if shown is None:
+            shown = self._shelves[task.brand] = shelf(services, task.brand)
+        return Context(
+            web=services.web,
+            connect=services.connect,
+            values=task.values,
+            outside=task.outside,
+            rewrite=task.rewrite,
+            asked_later=task.asked_later,
+            shelf=shown,
+            seed=f"{task.run_id}/{getattr(task.decision, 'address', '')}",
+            take=task.take,
+            talk=task.talk,
+            spent=task.spent,
+            cancelled=lambda: flight.stopped or services.clock() > task.deadline,
+        )
 
     def _bring(self, place: tuple[Any, ...], flight: _Flight, event: flow.Event | None, prepared: Any, usage: Usage) -> None:
         """Have what came of it written; the task counts as under way until it is."""
@@ -183,10 +205,6 @@ class Dispatcher:
     def _landed(self, place: tuple[Any, ...], flight: _Flight) -> None:
         with self._lock:
             self._flights.pop(place, None)
-            mine = self._of_run.get(flight.task.run_id, set())
-            mine.discard(place)
-            if not mine:
-                self._of_run.pop(flight.task.run_id, None)
             again = flight.again
         if again is not None:
             self._send(again)
@@ -198,12 +216,12 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
     perform = decision if isinstance(decision, flow.Perform) else None
     shares = perform is not None and carry.shares(own)
     line = drawn(own, kinds(), carry.lot(live.run_id, decision.address, page.loops)) if shares else own
-    scope, reads = live.state.scope(decision.address), page.reads[own.id]
+    reads = page.reads[own.id]
     return Task(
         run_id=live.run_id,
         decision=decision,
         line=line,
-        values={name: value for name, value in scope.items() if name in reads},
+        values=live.state.named(decision.address, reads),
         deadline=max(now + 1, live.state.began + page.workflow.limits.hours * 3600 + live.state.granted.get("time", 0.0)),
         about=page.lines.get(str(own.settings.get("draft", ""))) if kinds()[own.kind].shows_a_draft else None,
         brand=page.workflow.brand,
@@ -214,22 +232,4 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
         talk=perform.talk if perform else (),
         spent=perform.spent if perform else 0.0,
         reach=reach_of(live.state, page.workflow, decision.address),
-    )
-
-
-def context_of(services: Services, task: Task, stop: threading.Event) -> Context:
-    """What a task's line may use while it is carried out."""
-    return Context(
-        web=services.web,
-        connect=services.connect,
-        values=task.values,
-        outside=task.outside,
-        rewrite=task.rewrite,
-        asked_later=task.asked_later,
-        shelf=shelf(services, task.brand),
-        seed=f"{task.run_id}/{getattr(task.decision, 'address', '')}",
-        take=task.take,
-        talk=task.talk,
-        spent=task.spent,
-        cancelled=lambda: stop.is_set() or services.clock() > task.deadline,
     )

@@ -60,7 +60,7 @@ class Engine:
         self.writer.dispatch, self.writer.budget = self.dispatcher, self.budgets
         self.writer.on_end(self.runs.ended)
         self.writer.on_end(lambda tx, live: tx.then(self.polling.hurry))
-        looks = [self.outsides.look, self.outbox.look, self.polling.look, self.replies.look, self._new_day]
+        looks = [self.writer.catch_up, self.outsides.look, self.outbox.look, self.polling.look, self.replies.look, self._new_day]
         self.ticker = Ticker(services, self.writer, looks)
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")

@@ -19,6 +19,8 @@ from .depending import roots_read
 from .transaction import Transaction
 
 MOST_PAGES = 500
+SAYS_EVERY = 0.3
+"""Seconds for which a run's row may lag behind where it stands, while it goes from step to step."""
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,7 @@ class Live:
     seq: int
     outside: list[flow.Decision] = field(default_factory=list)
     shown: tuple[Any, ...] = ()
+    shown_at: float = 0.0
     queued: bool = False
     booked: Usage = Usage()
     parent: tuple[int, str] | None = None
@@ -74,11 +77,15 @@ class Live:
         self.seq += 1
         tx.append(self.run_id, self.seq, text)
 
-    def project(self, tx: Transaction, spent: Callable[[str, int, float], None]) -> None:
-        """Bring the run's row up to date, and book what it has cost since it was last looked at."""
-        row = _row(self)
-        if row != self.shown:
-            self.shown = row
+    def project(self, tx: Transaction, spent: Callable[[str, int, float], None]) -> bool:
+        """Bring the run's row up to date, and book what it has cost since it was last looked at; gives whether the row says
+        now where the run stands. A run that goes from step to step many times a second need not say each."""
+        state, says = self.state, True
+        hurries = self.shown and self.shown[0] == "running" and not self.is_behind(tx.now)
+        if hurries and state.outcome is None and not state.held and not any(state.phases.get(p) for p in _PAUSES):
+            says = False
+        elif (row := _row(self)) != self.shown:
+            self.shown, self.shown_at = row, tx.now
             tx.set_run(self.run_id, row)
         usage, before = self.state.usage, self.booked
         if (usage.cost, usage.tokens_in, usage.tokens_out) != (before.cost, before.tokens_in, before.tokens_out):
@@ -91,6 +98,17 @@ class Live:
             tx.spend(day, self.workflow_id, more)
             tx.then(lambda: spent(day, self.workflow_id, more.cost))
             self.booked = usage
+        return says
+
+    def is_behind(self, now: float) -> bool:
+        """Whether its row has not been written for a while."""
+        return not 0 <= now - self.shown_at < SAYS_EVERY
+
+
+_RUN = (
+    "SELECT workflow_id, revision_id, state, step, message, cost, tokens, ended_at, parent_id, parent_address, depth"
+    " FROM runs WHERE id = ?"
+)
 
 
 class Pages:
@@ -120,16 +138,17 @@ class Pages:
             lines=lines,
             reads={name: roots_read(workflow, line) for name, line in lines.items()},
             outside=carry.outside_roots(workflow),
-            asked=frozenset(name for name in lines if carry.asked_later(workflow, name)),
+            asked=carry.asked_about(workflow),
             paid=frozenset(name for name, line in lines.items() if line.kind in known and known[line.kind].stage == "draft"),
             loops=carry.loops_of(workflow),
         )
 
     def load(self, session: Session, run_id: int) -> Live:
         """A run rebuilt from its journal."""
-        run = session.get_one(tables.Run, run_id)
+        connection = session.connection()
+        run = connection.exec_driver_sql(_RUN, (run_id,)).one()
         page = self.get(session, run.revision_id)
-        rows = session.connection().exec_driver_sql("SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,))
+        rows = connection.exec_driver_sql("SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,))
         seq = -1
 
         def events() -> Any:
@@ -167,6 +186,9 @@ _WORDS = (
     ("resting", "resting"),
     ("listening", "resting"),
 )
+
+
+_PAUSES = tuple(phase for phase, word in _WORDS if word != "running")
 
 
 def state_word(state: flow.State) -> str:

@@ -23,7 +23,7 @@ from ..core.values import NotPlain, plain_object
 from ..protocols import mail
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Connection, Outgoing, Pending, Sighting, Taken
+from ..steps.base import Connection, Outgoing, Pending, Sighting, Sought, Taken
 from ..steps.connections import mailer
 from ..store import tables
 from .carry import effect_key, guarded
@@ -45,6 +45,7 @@ ACCEPTED_FOR = 600.0
 UNSURE_EVERY, UNSURE_LEAST = 30.0, 3600.0
 """An unsure piece is looked for after so many seconds, then ever more seldom, at least so often."""
 OBSERVED_FOR = 600.0
+EARLIER = 300
 
 Work = Callable[[int, OutsideError | None], OutsideError | None]
 
@@ -238,7 +239,7 @@ class Outbox:
                     raise refused
                 connection = self._connection(piece)
                 here = connection
-                sighting = guarded(lambda: find(self.services.web, here, piece.key, piece.tried_at or piece.queued_at))
+                sighting = guarded(lambda: find(self.services.web, here, self._sought(piece)))
             except OutsideError as error:
                 met, sighting = error, Sighting(why=error.message)
         if sighting.found is not None:
@@ -260,6 +261,14 @@ class Outbox:
         else:
             self._unsure(piece, " ".join(words for words in (why, sighting.why) if words))
         return met
+
+    def _sought(self, piece: tables.Piece) -> Sought:
+        since = piece.tried_at or piece.queued_at
+        with self.services.store.read() as session:
+            went_out = tables.Piece.connection == piece.connection, tables.Piece.state == "sent", tables.Piece.sent_at < since
+            latest = select(tables.Piece.key, tables.Piece.sent_at).where(*went_out).order_by(tables.Piece.sent_at.desc())
+            earlier = {key: float(sent or 0.0) for key, sent in session.execute(latest.limit(EARLIER))}
+        return Sought(piece.key, since, earlier)
 
     def _not_listed(self, piece: tables.Piece, connection: Connection | None, now: float, waited: float, why: str) -> None:
         """It is not in a list that could have shown it: believed once the list cannot be late any more."""
@@ -320,7 +329,7 @@ class Outbox:
         try:
             if refused is not None:
                 raise refused
-            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), piece.key, since))
+            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), Sought(piece.key, since)))
         except OutsideError as error:
             return error
         now = self.services.clock()

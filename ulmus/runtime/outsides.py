@@ -14,6 +14,7 @@ import threading
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -25,6 +26,7 @@ from ..core.workflow.kinds import controls_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
+from .carry import Same
 from .executors import Executor
 from .services import Services
 
@@ -41,6 +43,7 @@ LONGEST_WAIT = 3600.0
 """Seconds after which waiting work is given back as failed."""
 STARTS = "starts"
 """The door of all looks at starts: they keep no more threads than this from the steps, and it never closes."""
+MOST_LINES = 2000
 READ_AGAIN = 5.0
 """Seconds between two looks at what the connections say of their limits."""
 
@@ -48,7 +51,7 @@ Job = Callable[[OutsideError | None], OutsideError | None]
 """Work: gets the reason where it is given back undone, gives what it failed with."""
 
 
-@dataclass
+@dataclass(slots=True)
 class _Waiting:
     job: Job
     run: int | None
@@ -107,9 +110,20 @@ class Outsides:
             self.executor.submit(job, None)
             return
         with self._lock:
-            new = key not in self._all
-            outside = self._all.setdefault(key, Outside(key, key.partition(":")[2], self._at_once(key)))
-            outside.waiting.append(_Waiting(job, run, self.services.clock()))
+            outside = self._all.get(key)
+            new = outside is None
+            if outside is None:
+                outside = self._all[key] = Outside(key, key.partition(":")[2], self._at_once(key))
+            goes = not new and not outside.waiting and outside.failures == 0 and not outside.a_minute
+            if goes and outside.under_way < outside.at_once:
+                # In order, with room, and nobody before it: as with most.
+                outside.under_way += 1
+            else:
+                goes = False
+                outside.waiting.append(_Waiting(job, run, self.services.clock()))
+        if goes:
+            self.executor.submit(self._carry_out, outside, job)
+            return
         if new and key.startswith("connection:"):
             self._read_limits()
         self._let_through(outside)
@@ -222,8 +236,10 @@ class Outsides:
         finally:
             with self._lock:
                 outside.under_way -= 1
-            self._heard(outside, error)
-            self._let_through(outside)
+                quiet = error is None and outside.failures == 0 and not outside.waiting
+            if not quiet:
+                self._heard(outside, error)
+                self._let_through(outside)
 
     def _heard(self, outside: Outside, error: OutsideError | None) -> None:
         now = self.services.clock()
@@ -258,15 +274,29 @@ class Outsides:
 
 def leads_to(line: Line, values: Any) -> str:
     """The outside a line leads to: its connection, or the host of the address it reads; empty where it leads to none."""
+    fixed, text = _leads(Same(line))
+    if text is None:
+        return fixed
+    return _host(slots.render(slots.parse(text), values).text)
+
+
+@lru_cache(MOST_LINES)
+def _leads(same: Same) -> tuple[str, str | None]:
+    """Where a line leads whatever the values, or the text with slots that says it."""
+    line = same.line
     kind = kinds()[line.kind]
     for name, control in controls_of(kind.settings).items():
         if control == "connection" and line.settings.get(name):
-            return f"connection:{line.settings[name]}"
+            return f"connection:{line.settings[name]}", None
     text = line.settings.get(kind.reaches) if kind.reaches else None
     if not isinstance(text, str):
-        return ""
+        return "", None
+    return (_host(text), None) if "<<" not in text else ("", text)
+
+
+def _host(address: str) -> str:
     try:
-        host = urlsplit(slots.render(slots.parse(text), values).text.strip()).netloc
+        host = urlsplit(address.strip()).netloc
     except ValueError:
         return ""
     return f"host:{host}" if host else ""

@@ -135,7 +135,8 @@ class Proofs:
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         names = {line.id for line in workflow.lines}
         # A draft nobody is asked about, whose line does not say how else to go on, stops a run where it breaks a must-rule.
-        unasked = {n.id for n in workflow.every_step if not carry.asked_later(workflow, n.id) and n.on_failure.after == "stop"}
+        asked = carry.asked_about(workflow)
+        unasked = {n.id for n in workflow.every_step if n.id not in asked and n.on_failure.after == "stop"}
         return _Known({(sample, step): proof for sample, step, proof in rows}, brand, prints, names, quiet, unasked)
 
     def _put(self, column: Column, line: Line, sample: tables.Sample, known: _Known) -> None:

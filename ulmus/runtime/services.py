@@ -55,10 +55,13 @@ class Services:
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
         """One transaction: committed when its block ends, and then what was to follow happens; on an error nothing has."""
-        with self.store.write() as session:
-            tx = Transaction(session, self.clock())
-            yield tx
-            tx.flush()
+        with self.store.writing() as connection:
+            tx = Transaction(connection, self.clock())
+            try:
+                yield tx
+                tx.flush()
+            finally:
+                tx.close()
         tx.follow(self.bus)
 
     def close(self) -> None:

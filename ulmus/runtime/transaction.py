@@ -10,6 +10,7 @@ import itertools
 from collections.abc import Callable
 from typing import Any
 
+from sqlalchemy import Connection
 from sqlalchemy.orm import Session
 
 from ..core.cost import Usage
@@ -19,18 +20,31 @@ ROWS_AT_ONCE = 500
 
 
 class Transaction:
-    """`session` and the moment `now` (seconds since the epoch); journal rows, projections, timers and spending are gathered
-    and put into the database together by `flush`."""
+    """A connection and the moment `now` (seconds since the epoch); `session` is made of it where one is needed. Journal rows,
+    projections, timers and spending are gathered and put into the database together by `flush`."""
 
-    def __init__(self, session: Session, now: float) -> None:
-        self.session = session
+    def __init__(self, connection: Connection, now: float) -> None:
+        self.connection = connection
         self.now = now
+        self._session: Session | None = None
         self._rows: list[tuple[int, int, str]] = []
         self._runs: dict[int, tuple[Any, ...]] = {}
         self._timers: dict[tuple[int, str], float] = {}
         self._spending: dict[tuple[str, int], Usage] = {}
         self._then: list[Callable[[], None]] = []
         self._notices: list[tuple[str, dict[str, Any]]] = []
+
+    @property
+    def session(self) -> Session:
+        """A session within the transaction."""
+        if self._session is None:
+            self._session = Session(self.connection, expire_on_commit=False)
+        return self._session
+
+    def close(self) -> None:
+        """The session is not needed any more."""
+        if self._session is not None:
+            self._session.close()
 
     # -- what follows -------------------------------------------------------------------------------
 
@@ -70,7 +84,9 @@ class Transaction:
 
     def flush(self) -> None:
         """Put everything gathered into the database."""
-        connection = self.session.connection()
+        connection = self.connection
+        if self._session is not None:
+            self._session.flush()
         # Many rows in one statement: after each, a thread waits its turn with the interpreter anew.
         for at in range(0, len(self._rows), ROWS_AT_ONCE):
             rows = self._rows[at : at + ROWS_AT_ONCE]

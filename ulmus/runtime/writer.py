@@ -17,6 +17,7 @@ from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
+from operator import attrgetter
 from typing import Any
 
 from sqlalchemy.exc import OperationalError
@@ -43,7 +44,7 @@ class EngineStopped(RuntimeError):
     """The engine has been stopped; what could not be written is done again at the next start."""
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class _Answer:
     """What was prepared for an open decision."""
 
@@ -51,7 +52,7 @@ class _Answer:
     prepared: Any
 
 
-@dataclass
+@dataclass(slots=True)
 class _Entry:
     """Something to be written: an event of a run, or an answer, and what goes with it; with neither, only what follows."""
 
@@ -76,6 +77,7 @@ class Writer:
         self._ended: list[Callable[[Transaction, Live], None]] = []
         self._lock = threading.RLock()
         self._live: OrderedDict[int, Live] = OrderedDict()
+        self._lagging: set[int] = set()
         self._entries: queue.SimpleQueue[_Entry | None] = queue.SimpleQueue()
         self._pumping = False
         self._closed = False
@@ -142,6 +144,14 @@ class Writer:
         with self.services.store.read() as session:
             return self.pages.load(session, run_id)
 
+    def catch_up(self, now: float) -> None:
+        """Bring rows up to date that were left behind while their runs went on quickly."""
+        with self._lock:
+            behind = [run_id for run_id in self._lagging if (live := self._live.get(run_id)) is None or live.is_behind(now)]
+            self._lagging.difference_update(behind)
+        for run_id in behind:
+            self.wake(run_id)
+
     # -- the queue ----------------------------------------------------------------------------------
 
     def _put(self, entry: _Entry, now: bool = False) -> None:
@@ -197,16 +207,20 @@ class Writer:
         touched: dict[int, Live] = {}
         with self._lock:
             try:
-                with self.services.store.write() as session:
-                    tx = Transaction(session, self.services.clock())
-                    for n, entry in enumerate(entries):
-                        try:
-                            touched[entry.run_id] = self._take(tx, entry)
-                        except (flow.FlowError, NotPlain, Outdated) as error:
-                            refused[n] = error
-                    for live in touched.values():
-                        live.project(tx, self.budget.spent)
-                    tx.flush()
+                with self.services.store.writing() as connection:
+                    tx = Transaction(connection, self.services.clock())
+                    try:
+                        for n, entry in enumerate(entries):
+                            try:
+                                touched[entry.run_id] = self._take(tx, entry)
+                            except (flow.FlowError, NotPlain, Outdated) as error:
+                                refused[n] = error
+                        for live in touched.values():
+                            if not live.project(tx, self.budget.spent):
+                                self._lagging.add(live.run_id)
+                        tx.flush()
+                    finally:
+                        tx.close()
             except BaseException as error:
                 for entry in entries:
                     self._live.pop(entry.run_id, None)
@@ -217,7 +231,7 @@ class Writer:
         for n, entry in enumerate(entries):
             entry.told(refused.get(n))
         for run_id in touched:
-            tx.say("run", id=run_id)
+            self.services.bus.say("run", id=run_id)
         tx.follow(self.services.bus)
 
     def _not_written(self, entries: list[_Entry], error: BaseException) -> None:
@@ -257,7 +271,7 @@ class Writer:
         self._follow(tx, live)
         if live.state.ended and (live.state.ended, live.state.outcome) != before:
             live.project(tx, self.budget.spent)
-            tx.session.connection().exec_driver_sql("DELETE FROM timers WHERE run_id = ?", (live.run_id,))
+            tx.connection.exec_driver_sql("DELETE FROM timers WHERE run_id = ?", (live.run_id,))
             for call in self._ended:
                 call(tx, live)
         return live
@@ -265,7 +279,7 @@ class Writer:
     def _commit(self, tx: Transaction, live: Live, answer: _Answer) -> None:
         """Take in what was prepared for a decision, while that decision is still open."""
         now = live.state.open.get(getattr(answer.decision, "address", ""))
-        if now is None or identity(now) != identity(answer.decision):
+        if now is None or (now is not answer.decision and identity(now) != identity(answer.decision)):
             raise flow.FlowError("what was prepared came too late")
         self._apply(tx, live, now, answer.prepared)
 
@@ -330,7 +344,20 @@ class Writer:
             self._live.popitem(last=False)
 
 
-def identity(decision: flow.Decision) -> tuple[Any, ...]:
+_IDENTITY = {
+    flow.Perform: attrgetter("address", "step", "attempt", "generation"),
+    flow.Wait: attrgetter("address", "due"),
+    flow.Ask: attrgetter("address", "step", "round"),
+    flow.Send: attrgetter("address", "step", "attempt", "generation"),
+    flow.Follow: attrgetter("address", "step", "attempt", "generation", "since"),
+    flow.Write: attrgetter("address", "step", "generation"),
+    flow.Listen: attrgetter("address", "step", "due"),
+    flow.Call: attrgetter("address", "step", "generation"),
+}
+_PLACE = attrgetter("address", "step")
+
+
+def identity(decision: Any) -> tuple[Any, ...]:
     """What makes a decision the same decision: what is to be done, where, and for the how-manieth time."""
-    wanted = ("address", "step", "attempt", "generation", "round", "due")
-    return (type(decision), *(getattr(decision, name, None) for name in wanted))
+    kind = type(decision)
+    return (kind.__name__, *_IDENTITY.get(kind, _PLACE)(decision))

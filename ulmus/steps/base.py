@@ -53,9 +53,9 @@ class Tool:
     given: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Context:
-    """What a step may use while it is carried out.
+    """What a step may use while it is carried out; it is made for it, and never changed.
 
     `values` are the values of earlier steps, `outside` the roots among them that came from outside.
     `asked_later`: a person will see this draft. `progress` takes the answer so far. `seed` is the same whenever the same is
@@ -79,7 +79,7 @@ class Context:
     cancelled: Callable[[], bool] = never
 
 
-@dataclass(frozen=True)
+@dataclass(slots=True)
 class Result:
     """What a step gave: outputs by name, detail for readers, and what it used."""
 
@@ -162,6 +162,16 @@ class Progress:
 
 
 @dataclass(frozen=True)
+class Sought:
+    """A piece the other side is asked for: its key, when it was sent if at all, and the keys of `earlier` pieces with when they
+    went out (seconds since the epoch): a list, newest first, that shows one of them reaches back behind this one."""
+
+    key: str
+    since: float
+    earlier: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Sighting:
     """What asking the other side for a piece brought: the step's output where it is there; where it is not, whether the answer
     could have shown it (`tells`), in words `why` not. `again`: it may simply be sent once more, which changes nothing."""
@@ -191,7 +201,7 @@ class Kind(KindSpec):
     start: `look` where something outside is looked at, `rows` where a sheet is watched; one with neither waits for the
     clock, a run or a person · perform: `perform` · ask: none (the runtime asks) ·
     send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output (or `Taken`, `Pending`),
-    `find` asks the other side for it by its key and the moment it was sent, `follow` how a job gets on (settings, receipt, seconds since it was taken), `plays` says
+    `find` asks the other side for it, `follow` how a job gets on (settings, receipt, seconds since it was taken), `plays` says
     what it gives in proofs from settings and what was kept · write: `row` gives (sheet, cells) ·
     set: `work` gives the outputs and what the step remembers for next time.
 
@@ -208,7 +218,7 @@ class Kind(KindSpec):
     perform: Callable[[Any, Context], Result] | None = None
     piece: Callable[[Any, Context], Outgoing] | None = None
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Taken | Pending] | None = None
-    find: Callable[[Web, Connection, str, float], Sighting] | None = None
+    find: Callable[[Web, Connection, Sought], Sighting] | None = None
     follow: Callable[[Web, Connection, Any, dict[str, Any], float], Progress] | None = None
     row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
     plays: Callable[[Any, Mapping[str, Any]], dict[str, Any]] | None = None

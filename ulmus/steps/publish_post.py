@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ..protocols import micropub, pictures
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web, check_url
-from .base import Connection, Context, Kind, Outgoing, Pending, Settings, Sighting, setting
+from .base import Connection, Context, Kind, Outgoing, Pending, Settings, Sighting, Sought, setting
 
 
 class PostSettings(Settings):
@@ -66,9 +66,9 @@ def send(web: Web, connection: Connection, content: dict[str, Any], key: str) ->
     return output if made.there else Pending(output)
 
 
-def find(web: Web, connection: Connection, key: str, since: float) -> Sighting:
+def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
     """Ask the network whether it has the post."""
-    looked = micropub.find(web, _endpoint(connection), key, since)
+    looked = micropub.find(web, _endpoint(connection), sought.key, sought.since, sought.earlier)
     return Sighting({"link": looked.link} if looked.link is not None else None, looked.tells, looked.why)
 
 

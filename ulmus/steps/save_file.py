@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ..protocols import filestore
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web
-from .base import Connection, Context, Kind, Outgoing, Settings, Sighting, setting
+from .base import Connection, Context, Kind, Outgoing, Settings, Sighting, Sought, setting
 from .connections import folder as store_of
 
 ENDINGS = {".html": "text/html", ".htm": "text/html", ".md": "text/markdown", ".csv": "text/csv", ".json": "application/json"}
@@ -70,7 +70,7 @@ def send(web: Web, connection: Connection, content: dict[str, Any], key: str) ->
     return {"path": content["path"], "link": link, "name": content["name"], "size": len(body)}
 
 
-def find(web: Web, connection: Connection, key: str, since: float) -> Sighting:
+def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
     """After a break it is simply saved again: the same file at the same place."""
     return Sighting(again=True)
 

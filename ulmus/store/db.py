@@ -13,7 +13,7 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session
 
 from ..core.values import read_kept
@@ -36,6 +36,7 @@ class Store:
         self.path = folder / "ulmus.db"
         self.engine = _open(self.path)
         self._writing = threading.RLock()
+        self._writer: Connection | None = None
         self._touched: set[str] = set()
         self._written: Counter[str] = Counter()
         event.listen(self.engine, "before_cursor_execute", self._note)
@@ -76,6 +77,20 @@ class Store:
                     self._written.update(self._touched)
                     self._touched.clear()
 
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        """As `write`, with a plain connection: what writes a journal needs no more, many times a second."""
+        with self._writing:
+            try:
+                if self._writer is None:
+                    self._writer = self.engine.connect()
+                with self._writer.begin():
+                    yield self._writer
+            finally:
+                if self._touched:
+                    self._written.update(self._touched)
+                    self._touched.clear()
+
     def written(self, table: str) -> int:
         """How many transactions have changed a table: what was read of it is still true while this stays the same."""
         return self._written[table]
@@ -87,6 +102,9 @@ class Store:
 
     def close(self) -> None:
         """Close all connections."""
+        if self._writer is not None:
+            self._writer.close()
+            self._writer = None
         self.engine.dispose()
 
 

@@ -138,6 +138,8 @@ def _thought(state: State, seq: Sequence, step: PlannedStep, event: Done) -> Non
 
 def _spend(state: State, seq: Sequence, usage: Usage) -> None:
     """Book what was used: for the run, and for the blocks around."""
+    if not (usage.calls or usage.cost or usage.tokens_in or usage.tokens_out or usage.seconds):
+        return
     state.usage += usage
     here: Sequence | None = seq
     while here is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -155,6 +156,12 @@ class State:
         """The values that can be named at an address where something is under way."""
         found = self.at.get(address)
         return dict(found.scope()) if found else dict(self.root.values)
+
+    def named(self, address: str, names: Iterable[str]) -> dict[str, Any]:
+        """Those values of `names` that there are at an address, the innermost of each."""
+        found = self.at.get(address, self.root)
+        holders = ((name, found.holder(name)) for name in names)
+        return {name: holder.values[name] for name, holder in holders if holder is not None}
 
     def take_news(self) -> list[Decision]:
         """Decisions that opened since the last call and are still open."""

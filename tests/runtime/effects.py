@@ -1,0 +1,184 @@
+"""The effect trial: seventy posts in flight, the process killed (SIGKILL), again and again, on a network that is not kind.
+
+The network keeps whatever it is sent, twice where it is sent twice. What went out is counted at the network: nothing lost,
+nothing doubled. On one that lists keys at once and in pages nobody is asked; on others no more is unsure than was in flight
+at a kill, and what turns out to be there later is found without a person. ``make effecttrial`` does it with 200 kills.
+"""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections import Counter
+from typing import Any
+
+from sqlalchemy import func, select
+
+from tests.runtime.house import WHO, WithHouse
+from ulmus.runtime import workflows
+from ulmus.store import tables
+
+SEED = 20261127
+IN_FLIGHT = 70
+TAKES = 0.25
+"""Seconds the network takes to answer."""
+
+WORKER = """
+import sys, time
+from pathlib import Path
+from ulmus.runtime import outbox
+from ulmus.runtime.engine import Engine
+from ulmus.runtime.services import Services
+settle, looked_for, unsure_every = map(float, sys.argv[3:6])
+outbox.LOOKED_FOR, outbox.UNSURE_EVERY, outbox.UNSURE_LEAST = looked_for, unsure_every, unsure_every
+services = Services.open(Path(sys.argv[1]), frozenset({sys.argv[2]}))
+engine = Engine(services)
+engine.outbox.settle = settle
+for _ in range(100):
+    try:
+        engine.start(polling=False)
+        break
+    except RuntimeError:
+        time.sleep(0.02)
+print("up", flush=True)
+time.sleep(3600)
+"""
+
+
+class EffectTrial(WithHouse):
+    """Subclasses say how many kills, and how the network is."""
+
+    kills = 4
+    network: dict[str, Any] = {}
+    looked_for, unsure_every = 120.0, 30.0
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.worker: subprocess.Popen[bytes] | None = None
+        self.addCleanup(self.kill)
+        unkind = {"keeps_doubles": True, "takes_time": TAKES, **self.network}
+        for name, value in unkind.items():
+            setattr(self.town.state.network, name, value)
+        with self.services.store.write() as session:
+            pond = session.get_one(tables.Connection, "pond")
+            # What its lists are worth is not stated, and has to be seen.
+            pond.settings = {"endpoint": pond.settings["endpoint"], "limit": 300, "at_once": IN_FLIGHT // 2}
+            second = tables.Connection(
+                key="pond_b", kind="posting", name="Pondside too", settings=pond.settings, sealed=pond.sealed
+            )
+            session.add(second)
+        post: dict[str, Any] = {"kind": "publish_post", "on_failure": {"retries": 10, "wait": 0.05}}
+        each = {"list": "<<start.names>>", "item": "it", "parallel": IN_FLIGHT // 2}
+        lanes = []
+        for name, channel in (("a", "pond"), ("b", "pond_b")):
+            out = {**post, "id": f"out_{name}", "settings": {"channel": channel, "text": "<<it>>"}}
+            lanes.append({"id": name, "steps": [{"id": f"all_{name}", "kind": "for_each", "settings": each, "steps": [out]}]})
+        fields = [{"name": "names", "label": "Names", "type": "long"}]
+        document = {
+            "format": "ulmus-workflow",
+            "version": 1,
+            "name": "Many",
+            "start": {"id": "start", "kind": "by_hand", "settings": {"fields": fields}},
+            "steps": [{"id": "both", "kind": "fork", "settings": {"which": "every"}, "lanes": lanes}],
+        }
+        self.id_ = self.made(document)
+        workflows.go_live(self.engine, self.id_, WHO)
+        # So many that the last kill still meets all places taken.
+        count = 40 + 55 * self.kills
+        self.expected = [f"Post {n}" for n in range(count)]
+        self.engine.stop()
+        with self.services.transaction() as tx:
+            self.run_id = self.engine.begin(tx, self.id_, {"names": "\n".join(self.expected), "title": "x"}, "x")
+        self.services.close()
+
+    def begin_worker(self) -> None:
+        arguments = [sys.executable, "-c", WORKER, str(self.folder), f"127.0.0.1:{self.town.port}"]
+        arguments += [str(2 * TAKES), str(self.looked_for), str(self.unsure_every)]
+        self.worker = subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        assert self.worker.stdout is not None
+        self.worker.stdout.readline()
+
+    def kill(self) -> None:
+        if self.worker is not None:
+            os.kill(self.worker.pid, signal.SIGKILL)
+            self.worker.wait()
+            assert self.worker.stdout is not None
+            self.worker.stdout.close()
+            self.worker = None
+
+    def count(self, *states: str) -> int:
+        with self.services.store.read() as session:
+            return session.scalar(select(func.count()).where(tables.Piece.state.in_(states))) or 0
+
+    def killed(self) -> list[int]:
+        """The trial's kills; how many pieces were in flight at each."""
+        chance, flying = random.Random(SEED), []
+        for n in range(self.kills):
+            self.begin_worker()
+            end = time.monotonic() + 5
+            while self.count("intent") < IN_FLIGHT - 5 and time.monotonic() < end:
+                time.sleep(0.01)
+            time.sleep(chance.uniform(0.0, 1.5 * TAKES))
+            self.kill()
+            flying.append(self.count("intent"))
+            if (n + 1) % 20 == 0:
+                print(f"kill {n + 1}: {len(self.town.state.posts)} posts, {flying[-1]} in flight", flush=True)
+        return flying
+
+    def doubled(self) -> dict[str, int]:
+        counted = Counter(post["uid"] for post in self.town.state.posts)
+        return {key: n for key, n in counted.items() if n > 1}
+
+    def texts(self) -> list[str]:
+        return sorted(post["content"] for post in self.town.state.posts)
+
+
+class OnAKindList(EffectTrial):
+    """It lists keys at once, and in pages."""
+
+    def test_nothing_is_lost_or_doubled_and_nobody_is_asked(self) -> None:
+        flying = self.killed()
+        self.begin_worker()
+        self.wait_for(lambda: self.run_of(self.run_id).ended_at is not None, lambda: str(self.count("sent")), 60 + 2 * self.kills)
+        self.kill()
+        self.assertEqual(self.doubled(), {})
+        self.assertEqual(self.texts(), sorted(2 * self.expected))
+        with self.services.store.read() as session:
+            events = session.connection().exec_driver_sql('SELECT count(*) FROM journal WHERE event LIKE \'%"event":"unsure"%\'')
+            self.assertEqual(events.scalar_one(), 0)
+        print(
+            f"in flight at the kills: {min(flying)} to {max(flying)}; {len(self.town.state.posts)} posts, none lost, none doubled"
+        )
+
+
+class OnALateList(EffectTrial):
+    """It lists a post only after a while, and nobody has said so."""
+
+    network = {"late": 4.0}
+    looked_for, unsure_every = 1.0, 1.0
+
+    def test_nothing_is_doubled_and_what_is_there_is_found(self) -> None:
+        flying = self.killed()
+        self.begin_worker()
+        most = sum(flying)
+        self.wait_for(
+            lambda: self.count("queued", "intent", "accepted") == 0 and self.count("unsure") <= most and len(self.texts()) > 0,
+            lambda: str(self.count("unsure")),
+            120 + 4 * self.kills,
+        )
+        self.assertLessEqual(self.count("unsure"), most)
+        there = {post["uid"] for post in self.town.state.posts}
+
+        def known() -> bool:
+            with self.services.store.read() as session:
+                unsure = set(session.scalars(select(tables.Piece.key).where(tables.Piece.state == "unsure")))
+            return not unsure & there
+
+        self.wait_for(known, lambda: "what is there is found by itself", 60)
+        self.kill()
+        self.assertEqual(self.doubled(), {})
+        print(f"in flight at the kills: {min(flying)} to {max(flying)}; {self.count('unsure')} unsure in the end, none doubled")

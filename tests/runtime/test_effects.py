@@ -1,0 +1,13 @@
+"""Many pieces in flight at a kill, on networks that are not kind. The short trials."""
+
+from __future__ import annotations
+
+from tests.runtime import effects
+
+
+class ShortOnAKindList(effects.OnAKindList):
+    kills = 4
+
+
+class ShortOnALateList(effects.OnALateList):
+    kills = 3
