@@ -103,7 +103,7 @@ def _history(services: Services, made: dict[str, int], plan: list[dict[str, Any]
             workflows.go_live(engine, id_, "mara@hedgelane.example")
             with services.store.read() as session:
                 start = read_file(session.get_one(tables.WorkflowRecord, id_).document).start
-            waiting[id_] = look_once(engine, start, {}).items
+            waiting[id_] = look_once(services, engine.pages, start, {}).items
         last = {id_: max(i for _, other, i in moments if other == id_) for id_ in waiting}
         for hours, id_, i in moments:
             if waiting[id_]:
@@ -200,7 +200,7 @@ def _answer(services: Services, engine: Engine, run_id: int, verdict: Any, by: s
     with services.store.read() as session:
         approval = session.scalar(select(tables.Approval).where(tables.Approval.run_id == run_id, tables.Approval.state == "open"))
     if approval is not None:
-        text = approval.text.replace("#", "Worth a look. #", 1) if edit and len(approval.text) < 285 else approval.text
+        text = approval.text.replace("#", "Worth a look. #", 1) if edit and len(approval.text) < 262 else approval.text
         asking.answer(engine.services, engine.writer, approval.id, verdict, by, text, note)
 
 

@@ -160,3 +160,28 @@ class Mail(WithTown):
         with self.assertRaises(OutsideError) as caught:
             mail.send(mailer, mail.message(mailer, "b@a.example", "s", "t", "<p>t", "x", 0.0))
         self.assertTrue(caught.exception.ambiguous)
+
+
+class Refusals(WithTown):
+    """What a mail server says of a recipient, told as what it is."""
+
+    def told(self, code: int, said: bytes) -> OutsideError:
+        return mail._recipient_refused("ines@a.example", code, said)
+
+    def test_for_now_for_this_sender_and_for_good(self) -> None:
+        for code, said, again, words in (
+            (450, b"4.2.0 greylisted", True, "at the moment"),
+            (452, b"4.2.2 mailbox full", True, "at the moment"),
+            (550, b"5.7.1 relaying denied", False, "does not send on"),
+            (554, b"Relay access denied", False, "does not send on"),
+            (550, b"5.1.1 no such user", False, "does not know"),
+        ):
+            with self.subTest(said=said):
+                error = self.told(code, said)
+                self.assertEqual(error.retryable, again)
+                self.assertIn(words, error.message)
+
+    def test_a_letter_is_dated_and_has_an_id_of_the_houses_own(self) -> None:
+        mailer = mail.Mailer("h", 25, False, "", "", "drafts@a.example", "")
+        letter = mail.message(mailer, "b@a.example", "s", "t", "<p>t", "k1", 1_800_000_000.0)
+        self.assertEqual((letter["Message-ID"], letter["Date"]), ("<k1@a.example>", "Fri, 15 Jan 2027 08:00:00 +0000"))

@@ -118,9 +118,13 @@ class EffectTrial(WithHouse):
         """The trial's kills; how many pieces were in flight at each."""
         chance, flying = random.Random(SEED), []
         for n in range(self.kills):
+            before = len(self.town.state.posts)
             self.begin_worker()
-            end = time.monotonic() + 5
-            while self.count("intent") < IN_FLIGHT - 5 and time.monotonic() < end:
+            # What the last kill left is settled, new ones have gone out, and as many as may be are on their way.
+            end = time.monotonic() + 15
+            while time.monotonic() < end:
+                if len(self.town.state.posts) > before + 20 and self.count("intent") >= IN_FLIGHT - 5:
+                    break
                 time.sleep(0.01)
             time.sleep(chance.uniform(0.0, 1.5 * TAKES))
             self.kill()

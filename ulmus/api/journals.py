@@ -13,7 +13,7 @@ from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
 from ..runtime.runs import title_of
 from ..store import tables
-from .base import CellState, CellView, IterationView, UsageView, VersionView, house
+from .base import CellState, CellView, FindingView, IterationView, UsageView, VersionView, house
 from .views import cells_brief, fill_cell, flow_brief, marked, versions
 
 
@@ -139,6 +139,7 @@ def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
     elif isinstance(event, flow.Answered):
         fill_cell(cell, line, True, {"text": event.text, "by": event.by}, {}, usage.model_dump(), event.at)
         cell.state, cell.message = "fresh", ""
+        cell.findings = [FindingView(rule="", strength="must", kept=False, says=f"let out although: {w}") for w in event.despite]
         if event.verdict != "approve":
             cell.state = "declined" if event.verdict == "decline" else "asking"
             cell.message = event.note

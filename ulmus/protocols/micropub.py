@@ -15,6 +15,7 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
@@ -169,7 +170,7 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0, earlier: Ma
             return Looked(why="The network’s list of posts cannot be read.")
         if not keyed:
             return Looked(why="The network lists posts without the key they were sent with.")
-        if _reaches_behind(dates, since) or _passes(met, dates):
+        if _reaches_behind(dates, since and since + _ahead(got)) or _passes(met, dates):
             return Looked(tells=True)
         if not after or after in asked:
             paged = isinstance(paging, dict)
@@ -178,6 +179,14 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0, earlier: Ma
             return Looked(why="The network’s list of posts may have been cut before it.")
         asked.add(after)
     return Looked(why="The network’s list of posts is too long to be read to its end.")
+
+
+def _ahead(got: Fetched) -> float:
+    """By how many seconds the server's clock (RFC 9110, section 6.6.1) is ahead of ours."""
+    try:
+        return parsedate_to_datetime(got.headers["date"]).timestamp() - time.time()
+    except (KeyError, ValueError, TypeError):
+        return 0.0
 
 
 def _reaches_behind(dates: list[float | None], since: float) -> bool:

@@ -18,6 +18,7 @@ from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.base import Context, StepFailed
 from .handlers import PLAYED_BY, Gave, Handlers, Working
+from .reach import Reach, check_reads, reach_of
 from .runs import title_of
 
 SIDE_BY_SIDE = 8
@@ -63,7 +64,8 @@ class Rehearsal:
                 known = {id(d) for d in at_work.values()}
                 for decision in open_:
                     if isinstance(decision, flow.Perform) and id(decision) not in known:
-                        at_work[pool.submit(self._perform, decision, state.scope(decision.address))] = decision
+                        reach = reach_of(state, self.workflow, decision.address)
+                        at_work[pool.submit(self._perform, decision, state.scope(decision.address), reach)] = decision
                 for over in wait(at_work, return_when=FIRST_COMPLETED).done:
                     if state.open.get((decision := at_work.pop(over)).address) is decision:
                         flow.apply(state, over.result())
@@ -106,8 +108,13 @@ class Rehearsal:
             case "fork" if len(block.lanes) > 1:
                 self.context.progress(f"{len(block.lanes) - len(block.running)} of {len(block.lanes)} lanes done")
 
-    def _perform(self, decision: flow.Perform, values: dict[str, Any]) -> flow.Done | flow.Failed:
+    def _perform(self, decision: flow.Perform, values: dict[str, Any], reach: Reach | None) -> flow.Done | flow.Failed:
         line = self.lines[decision.step]
+        if reach is not None:
+            try:
+                check_reads(line, values, reach)
+            except OutsideError as error:
+                return flow.Failed(at=self.now, address=decision.address, message=error.message)
         if kinds()[line.kind].manner != "assign":
             event = self._gave(decision.address, line, values)
             for take in takes_of(line, kinds()):

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ..core.values import text as valid
 from ..protocols import documents, opml
 from ..protocols.documents import grids
 from ..protocols.errors import OutsideError
@@ -55,7 +56,7 @@ def add_rows(session: Session, sheet: tables.Sheet, rows: list[dict[str, str]]) 
 
 def check_cell(value: Any) -> str:
     """A cell's text. Raises `ValueError` where it is too long."""
-    text = str(value)
+    text = valid(str(value))
     if len(text) > LONGEST_CELL:
         raise ValueError(f"A cell holds at most {LONGEST_CELL:,} characters.")
     return text

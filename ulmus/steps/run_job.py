@@ -153,5 +153,6 @@ KIND = Kind(
     follow=follow,
     faults=faults,
     gives_outside=True,
+    fixed_as_tool=("path",),
     brief="{state} · {result}",
 )
