@@ -31,6 +31,7 @@ class Ticker:
         self.writer = writer
         self.looks = [self.fire, *looks]
         self._fired: set[tuple[int, str]] = set()
+        self._over: list[tuple[int, str, float]] = []
         self._lock = threading.Lock()
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._work, name="ulmus-ticker", daemon=True)
@@ -64,6 +65,7 @@ class Ticker:
 
     def fire(self, now: float) -> None:
         """Tell runs of their waits that are over."""
+        self._clear()
         with self.services.store.engine.connect() as connection:
             rows = connection.exec_driver_sql(
                 "SELECT run_id, address FROM timers WHERE due <= ? ORDER BY due LIMIT ?", (now, MOST_AT_ONCE)
@@ -78,18 +80,28 @@ class Ticker:
 
     def _told(self, place: tuple[int, str], now: float, error: BaseException | None) -> None:
         """Written, or too late: the timer is over, unless the run waits there anew. Otherwise it is tried again."""
-        try:
+        with self._lock:
             if error is None or isinstance(error, flow.FlowError):
-                with self.services.store.write() as session:
-                    over = "DELETE FROM timers WHERE run_id = ? AND address = ? AND due <= ?"
-                    session.connection().exec_driver_sql(over, (*place, now))
+                self._over.append((*place, now))
+            else:
+                self._fired.discard(place)
+
+    def _clear(self) -> None:
+        """Take the timers out that are over, many at a time."""
+        with self._lock:
+            over, self._over = self._over, []
+        if not over:
+            return
+        try:
+            with self.services.store.writing() as connection:
+                connection.exec_driver_sql("DELETE FROM timers WHERE run_id = ? AND address = ? AND due <= ?", over)
         finally:
             with self._lock:
-                self._fired.discard(place)
+                self._fired.difference_update((run_id, address) for run_id, address, _ in over)
 
     def set_back(self, now: float) -> None:
         """The clock was set back."""
         log.warning("the clock was set back; waits keep their length")
-        with self.services.store.write() as session:
+        with self.services.store.writing() as connection:
             kept = "UPDATE timers SET due = ? + (due - made_at), made_at = ? WHERE made_at > ? AND due > made_at"
-            session.connection().exec_driver_sql(kept, (now, now, now))
+            connection.exec_driver_sql(kept, (now, now, now))

@@ -216,6 +216,8 @@ class Writer:
                             except (flow.FlowError, NotPlain, Outdated) as error:
                                 refused[n] = error
                         for live in touched.values():
+                            if live.queued and not live.state.ended:
+                                continue  # its row says that it waits its turn
                             if not live.project(tx, self.budget.spent):
                                 self._lagging.add(live.run_id)
                         tx.flush()
