@@ -54,6 +54,12 @@ MODES: dict[str, dict[str, str]] = {
         "lost": "takes the post and drops the reply",
         "mute": "takes the post, drops the reply, and cannot be asked",
     },
+    "lists": {
+        "late": "Pondside lists a post only after 20 seconds",
+        "bare": "Pondside lists its posts without the keys they came with",
+        "cut": "Pondside lists its last 20 posts and no pages",
+        "doubles": "Pondside keeps what it is sent twice",
+    },
     "calendar": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",

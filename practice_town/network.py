@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import datetime as dt
 import time
+from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
@@ -101,7 +102,8 @@ def _kept_photo(content: bytes, kind: str) -> str:
 def _store(content: str, uid: str, photo: str = "") -> int:
     town = state()
     with town.lock:
-        for known in town.posts if not town.network.keeps_doubles else ():
+        keeps_doubles = town.network.keeps_doubles or town.mode("lists") == "doubles"
+        for known in town.posts if not keeps_doubles else ():
             if uid and known["uid"] == uid:
                 return int(known["id"])
         number = len(town.posts) + 1
@@ -126,7 +128,14 @@ def _query(mode: str) -> Response:
 
 def _listed() -> dict[str, Any]:
     """A page of the posts, newest first (query for a post list)."""
-    network = state().network
+    network, mode = state().network, state().mode("lists")
+    if mode:
+        told: dict[str, Any] = {
+            "late": {"late": 20.0},
+            "bare": {"keys": False},
+            "cut": {"pages": False, "most": 20, "dates": False},
+        }
+        network = replace(network, **told.get(mode, {}))
     here = [p for p in reversed(list(state().posts)) if time.time() - p["at"] >= max(network.late, network.accepts)]
     limit = min(request.args.get("limit", 20, type=int), network.most)
     after = request.args.get("after", 0, type=int)

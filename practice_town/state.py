@@ -105,6 +105,11 @@ class State:
             self.save()
             return str(current["mode"])
 
+    def mode(self, outside: str) -> str:
+        """The fault in force for `outside`, which asking does not use up."""
+        with self.lock:
+            return str(self.faults.get(outside, {}).get("mode", ""))
+
     def set_fault(self, outside: str, mode: str, left: int | None) -> None:
         """Switch a fault on (for `left` requests, or until switched off) or, with an empty mode, off."""
         with self.lock:

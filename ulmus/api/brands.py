@@ -267,7 +267,7 @@ def change(path: BrandPath, body: BrandLimits) -> Reply:
 
 def _recent(session: Session, key: str) -> list[tables.Piece]:
     """The brand's last pieces that went out with a text."""
-    publishing = [name for name, kind in kinds().items() if kind.stage == "publish"]
+    publishing = [name for name, kind in kinds().items() if kind.stage == "publish" and not kind.act]
     found: Any = (
         select(tables.Piece)
         .join(tables.Run, tables.Run.id == tables.Piece.run_id)

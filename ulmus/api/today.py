@@ -125,8 +125,8 @@ def today() -> Reply:
 
 
 def _inward() -> list[str]:
-    """Kinds whose pieces are no publications: jobs that services were given."""
-    return [kind.name for kind in kinds().values() if kind.manner == "send" and kind.stage != "publish"]
+    """Kinds whose pieces are no text for readers: jobs that services were given."""
+    return [kind.name for kind in kinds().values() if kind.manner == "send" and (kind.stage != "publish" or kind.act)]
 
 
 def _went_out(session: Session, around: World) -> list[WentOut]:

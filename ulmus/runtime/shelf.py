@@ -66,7 +66,7 @@ class _Published:
 
     def of(self, services: Services, brand: str | None) -> Published:
         """The last pieces of the brand that went out."""
-        publishing = [name for name, kind in kinds().items() if kind.stage == "publish"]
+        publishing = [name for name, kind in kinds().items() if kind.stage == "publish" and not kind.act]
         sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
         place = (str(services.store.folder), brand)
         with self._lock, services.store.read() as session:

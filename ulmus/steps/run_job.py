@@ -154,5 +154,6 @@ KIND = Kind(
     faults=faults,
     gives_outside=True,
     fixed_as_tool=("path",),
+    act=True,
     brief="{state} · {result}",
 )

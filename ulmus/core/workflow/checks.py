@@ -340,7 +340,8 @@ def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
         if any(isinstance(w, Line) and w.settings.get("permission", "each") != "never" for w in _assignments(within, kinds)):
             continue
         if manner == "send" and kinds[line.kind].stage == "publish" and not asked and not muted:
-            return [LineProblem(line.id, "This goes out with nobody asked.", "warning")]
+            words = "This acts outside with nobody asked." if kinds[line.kind].act else "This goes out with nobody asked."
+            return [LineProblem(line.id, words, "warning")]
     return []
 
 

@@ -43,7 +43,7 @@ class KindSpec:
     `left_to_choose` are outputs to be pointed at by whoever wants them: no new line would work on them by itself.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
     settings beyond what their model can say, as (setting, words). `fixed_as_tool` are settings in which an assignment's model
-    has no say.
+    has no say. An `act` has an effect that is no text for readers.
     """
 
     name: str
@@ -62,6 +62,7 @@ class KindSpec:
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
     faults: Callable[[Any], list[tuple[str, str]]] | None = None
     fixed_as_tool: tuple[str, ...] = ()
+    act: bool = False
 
     @property
     def shows_a_draft(self) -> bool:

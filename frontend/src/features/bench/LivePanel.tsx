@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import { api, type Bench, ok, queries } from "../../api/client";
 import { Button } from "../../components/Button";
 import { useKeys } from "../../components/keys";
@@ -38,7 +38,9 @@ export function LivePanel({
   children: ReactNode;
 }) {
   const go = useNavigate();
-  const [asking, setAsking] = useState(false);
+  // Led here to go live again: what came meanwhile is asked about first.
+  const [search] = useSearchParams();
+  const [asking, setAsking] = useState(maker && search.has("before"));
   const [limits, setLimits] = useState(false);
   const [revisions, setRevisions] = useState(false);
 

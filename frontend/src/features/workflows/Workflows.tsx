@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -193,11 +193,10 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
 }
 
 function Row({ workflow, maker }: { workflow: Summary; maker: boolean }) {
-  async function turn(to: "live" | "pause") {
-    const path = { params: { path: { id: workflow.id } } };
+  const go = useNavigate();
+  async function pause() {
     try {
-      if (to === "live") await ok(api.POST("/api/workflows/{id}/live", path));
-      else await ok(api.POST("/api/workflows/{id}/pause", path));
+      await ok(api.POST("/api/workflows/{id}/pause", { params: { path: { id: workflow.id } } }));
       queries.invalidateQueries({ queryKey: ["workflows"] });
     } catch (error) {
       sayError(error);
@@ -253,9 +252,9 @@ function Row({ workflow, maker }: { workflow: Summary; maker: boolean }) {
         )}
         {maker &&
           (workflow.state === "live" ? (
-            <Button onClick={() => turn("pause")}>Pause</Button>
+            <Button onClick={() => pause()}>Pause</Button>
           ) : workflow.state === "paused" ? (
-            <Button onClick={() => turn("live")}>Go live again</Button>
+            <Button onClick={() => go(`/workflows/${workflow.id}?before`)}>Go live again …</Button>
           ) : null)}
       </div>
     </li>
