@@ -146,7 +146,7 @@ class FirstUse(unittest.TestCase):
         expect(page.get_by_role("columnheader", name="By")).to_be_visible()
         page.get_by_role("button", name="Add a row").click()
         expect(page.get_by_role("gridcell").first).to_be_visible()
-        page.get_by_label("Row 1").click()
+        page.get_by_label("Row 1", exact=True).click()
         page.get_by_role("menuitem", name="Delete the row").click()
         expect(page.get_by_text("This sheet is empty.")).to_be_visible()
 
@@ -168,6 +168,8 @@ class FirstUse(unittest.TestCase):
         expect(page.get_by_text("would go out")).to_have_count(3)
         self.assertEqual(self.town.state.posts, [])
         page.get_by_role("button", name="Go live").click()
+        # What is in the feed already: a person says what becomes of it.
+        page.get_by_role("dialog").get_by_label("only what comes from now on starts runs", exact=False).check()
         page.get_by_role("dialog").get_by_role("button", name="Go live").click()
         expect(page.get_by_text("live", exact=True)).to_be_visible()
         page.wait_for_timeout(2500)

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from tests.browser.place import WithBrowser
 
 
-class LettingOut(WithBrowser):
+class Desk(WithBrowser):
     def draft(self) -> str:
         """The desk with the draft that waits; gives its title."""
         self.page.goto(f"{self.demo.url}/approvals")
@@ -15,6 +15,8 @@ class LettingOut(WithBrowser):
         link.click()
         return link.inner_text().splitlines()[0]
 
+
+class Broken(Desk):
     def test_a_broken_rule_is_told_and_let_out_only_by_a_second_act(self) -> None:
         page = self.page
         title = self.draft()
@@ -29,6 +31,8 @@ class LettingOut(WithBrowser):
         page.goto(self.demo.url)
         expect(page.get_by_text("let out although it breaks", exact=False).first).to_be_visible()
 
+
+class Refused(Desk):
     def test_what_the_channel_cannot_take_is_refused_on_the_screen(self) -> None:
         page = self.page
         self.draft()

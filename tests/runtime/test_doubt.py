@@ -127,6 +127,20 @@ class Unkind(WithHouse):
         self.until(run, "done", seconds=30)
         self.assertEqual(self.mine(), 2, "and then absence is believed")
 
+    def test_a_machine_that_slept_between_two_looks_learns_nothing_from_them(self) -> None:
+        self.lag(None)
+        self.town.state.network.late = 0.7
+        asleep = [0.0]
+        self.services.clock = lambda: time.time() + asleep[0]
+        run = self.approved()
+        self.wait_for(lambda: any(one.absent for one in self.engine.outbox._observed))
+        asleep[0] = 8 * 3600.0
+        self.until(run, "done")
+        self.wait_for(lambda: not self.engine.outbox._observed)
+        self.until(self.approved(), "done")
+        self.wait_for(lambda: self.engine.outbox.listings.lag("pond", None) is not None)
+        self.assertLess(self.engine.outbox.listings.lag("pond", None) or 0.0, 10.0)
+
     def test_a_post_that_is_only_accepted_is_looked_for_until_it_is_there(self) -> None:
         self.town.state.network.accepts = 1.5
         run = self.approved()

@@ -88,7 +88,7 @@ class LineProblemView(BaseModel):
 
 
 class LineView(BaseModel):
-    """A line of the page as it is read."""
+    """A line of the page as it is read. `limit` is the most characters its draft's rule or its channel allows."""
 
     id: str
     kind: str
@@ -102,6 +102,7 @@ class LineView(BaseModel):
     problems: list[LineProblemView] = []
     dependents: list[str] = []
     cost: float = 0.0
+    limit: int | None = None
 
 
 class FindingView(BaseModel):

@@ -43,6 +43,17 @@ def problem_view(problem: LineProblem) -> LineProblemView:
     return LineProblemView(**{**vars(problem), "place": list(problem.place)})
 
 
+def _longest(line: Line, world: World) -> int | None:
+    """The most characters what the line makes may have: by its rule of length, or by the channel it goes out on."""
+    rules = line.settings.get("rules")
+    for rule in rules if isinstance(rules, list) else ():
+        match rule:
+            case {"rule": "length", "most": int(most)}:
+                return most
+    channel = world.connections.get(str(line.settings.get("channel", "")))
+    return channel.limit if channel is not None else None
+
+
 def line_views(
     workflow: Workflow, world: World, problems: Iterable[LineProblem] = (), costs: Mapping[str, float] | None = None
 ) -> list[LineView]:
@@ -69,6 +80,7 @@ def line_views(
                 problems=by_step[line.id],
                 dependents=follow[line.id],
                 cost=(costs or {}).get(line.id, 0.0),
+                limit=_longest(line, world),
             )
         )
         for n, take in enumerate(takes_of(line, kinds())):

@@ -12,6 +12,7 @@ import hashlib
 import logging
 import threading
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -50,6 +51,18 @@ EARLIER = 300
 Work = Callable[[int, OutsideError | None], OutsideError | None]
 
 
+@dataclass(frozen=True)
+class _Observed:
+    """A piece that went out well and whose listing is waited for: when to look next, and how long it was `absent` so far
+    (seconds)."""
+
+    due: float
+    piece: int
+    connection: str
+    since: float
+    absent: float = 0.0
+
+
 class Outbox:
     """Sends pieces, one at a time each, and settles what a crash left open."""
 
@@ -60,8 +73,8 @@ class Outbox:
         self.listings = Listings(services)
         self.settle = SETTLE
         self._flying: set[int] = set()
-        self._absent: set[int] = set()
-        self._observed: list[tuple[float, float, int, str]] = []
+        self._absent: dict[int, float] = {}
+        self._observed: list[_Observed] = []
         self._lock = threading.Lock()
 
     def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing) -> tuple[int, str]:
@@ -243,9 +256,9 @@ class Outbox:
             except OutsideError as error:
                 met, sighting = error, Sighting(why=error.message)
         if sighting.found is not None:
-            # One that was absent at an earlier look tells how late the list is; one found at once only that it is no later.
-            self.listings.saw(piece.connection, waited, exact=piece_id in self._absent)
-            self._absent.discard(piece_id)
+            # One that was absent at the look just before tells how late the list is; one found at once only that it is no
+            # later, and one nobody looked for meanwhile (the machine slept) tells nothing.
+            self.listings.saw(piece.connection, waited, exact=_shortly_after(self._absent.pop(piece_id, None), waited))
             self._sent(piece, {**piece.content, **sighting.found})
         elif sighting.again and piece.state == "intent":
             self._give_back(piece, OutsideError(why or "Saving was cut off.", retryable=True))
@@ -254,7 +267,7 @@ class Outbox:
         elif piece.state == "accepted":
             self._not_there_yet(piece, now, waited)
         elif sighting.tells:
-            self._absent.add(piece_id)
+            self._absent[piece_id] = waited
             self._not_listed(piece, connection, now, waited, why)
         elif met is not None and waited < LOOKED_FOR:
             self._wait_and_see(piece, now, waited, met.message)
@@ -275,7 +288,7 @@ class Outbox:
         stated = getattr(connection.settings, "lists_within", None) if connection is not None else None
         lag = self.listings.lag(piece.connection, stated)
         if lag is not None and waited >= max(self.settle, 2 * lag):
-            self._absent.discard(piece.id)
+            self._absent.pop(piece.id, None)
             words = why or "Sending was cut off; the other side does not have it."
             self._give_back(piece, OutsideError(words, retryable=True))
         elif waited < LOOKED_FOR or (lag is not None and waited < 2 * lag):
@@ -311,34 +324,35 @@ class Outbox:
         if kind is not None and kind.find is not None and self.listings.wanted(piece.connection):
             now = self.services.clock()
             with self._lock:
-                if not any(connection == piece.connection for *_, connection in self._observed):
-                    self._observed.append((now, now, piece.id, piece.connection))
+                if not any(one.connection == piece.connection for one in self._observed):
+                    self._observed.append(_Observed(now, piece.id, piece.connection, now))
 
     def _observe(self, now: float) -> None:
         with self._lock:
-            due = [one for one in self._observed if one[0] <= now]
-            self._observed = [one for one in self._observed if one[0] > now]
-        for _, since, piece_id, connection in due:
-            self.gate.submit(f"connection:{connection}", partial(self._see, since, piece_id))
+            due = [one for one in self._observed if one.due <= now]
+            self._observed = [one for one in self._observed if one.due > now]
+        for one in due:
+            self.gate.submit(f"connection:{one.connection}", partial(self._see, one))
 
-    def _see(self, since: float, piece_id: int, refused: OutsideError | None) -> OutsideError | None:
+    def _see(self, one: _Observed, refused: OutsideError | None) -> OutsideError | None:
         with self.services.store.read() as session:
-            piece = session.get_one(tables.Piece, piece_id)
+            piece = session.get_one(tables.Piece, one.piece)
         find = kinds()[piece.kind].find
         assert find is not None
         try:
             if refused is not None:
                 raise refused
-            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), Sought(piece.key, since)))
+            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), Sought(piece.key, one.since)))
         except OutsideError as error:
             return error
         now = self.services.clock()
-        waited = now - since
+        waited = now - one.since
         if sighting.found is not None:
-            self.listings.saw(piece.connection, waited)
+            if _shortly_after(one.absent, waited):
+                self.listings.saw(piece.connection, waited)
         elif sighting.tells and waited < OBSERVED_FOR:
             with self._lock:
-                self._observed.append((now + max(0.5, waited / 2), since, piece_id, piece.connection))
+                self._observed.append(replace(one, due=now + max(0.5, waited / 2), absent=waited))
         return None
 
     # -- a person's word ----------------------------------------------------------------------------
@@ -385,6 +399,11 @@ class Outbox:
             record = session.get_one(tables.Piece, piece.id)
             record.state, record.message, record.due_at = state, message, due
         self.services.bus.say("piece", id=piece.id)
+
+
+def _shortly_after(absent: float | None, waited: float) -> bool:
+    """Whether `waited` seconds after the attempt is the look next to the one at which it was `absent`."""
+    return absent is not None and waited <= 2 * absent + 2
 
 
 def _kept(receipt: dict[str, Any]) -> dict[str, Any]:

@@ -22,7 +22,6 @@ type Props = {
   step: string;
   sample: number | null;
   cell: Cell | undefined;
-  limit: number | null;
   maker: boolean;
   given: boolean;
   aside: Aside | null;
@@ -235,7 +234,7 @@ export function BenchPanel(props: Props) {
                   stage={line.stage}
                   state={cell?.state ?? "fresh"}
                   partial={cell?.partial ?? ""}
-                  limit={props.limit}
+                  limit={line.limit ?? null}
                   given={props.given}
                   onGiven={props.onGiven}
                 />

@@ -28,7 +28,6 @@ export type RowProps = {
   focusable: boolean;
   samples: Sample[];
   cells: Map<string, Cell>;
-  limit: number | null;
   lines: number;
   maker: boolean;
   mark: "" | "above" | "below";
@@ -103,7 +102,7 @@ export const Row = memo(function Row(props: RowProps) {
               <CellBody
                 cell={cell}
                 stage={line.stage}
-                limit={line.kind === "publish_post" ? props.limit : null}
+                limit={line.limit}
                 lines={props.lines}
               />
             ) : (

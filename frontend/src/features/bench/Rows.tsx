@@ -22,7 +22,6 @@ type Props = {
   step: string | null;
   sample: number | null;
   cells: Map<string, Cell>;
-  limit: number | null;
   maker: boolean;
   goal: Goal;
   actions: RefObject<RowActions>;
@@ -57,7 +56,6 @@ export function Rows(props: Props) {
           focusable={!step && i === 0}
           samples={samples}
           cells={props.cells}
-          limit={props.limit}
           lines={step || line.stage === "record" ? 3 : 5}
           maker={props.maker}
           mark={goal?.line !== line.id ? "" : goal.below ? "below" : "above"}

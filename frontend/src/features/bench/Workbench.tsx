@@ -13,7 +13,7 @@ import { cellKey, useCells } from "./cells";
 import { useDragging } from "./dragging";
 import { Finder } from "./Finder";
 import { LivePanel } from "./LivePanel";
-import { linesOf, type PageDoc, usePage, withLine } from "./page";
+import { linesOf, usePage, withLine } from "./page";
 import { usePresence } from "./presence";
 import type { RowActions } from "./Row";
 import { Rows } from "./Rows";
@@ -54,7 +54,6 @@ function Opened({ bench }: { bench: Bench }) {
   const grid = useRef<HTMLDivElement>(null);
   const rows = useRef<{ show: (line: string) => void }>(null);
   const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
-  const limit = channelLimit(bench);
   const [notes, setNotes] = useState<string[]>(useLocation().state?.notes ?? []);
   const others = usePresence(bench.id, session.data?.email ?? "", step);
 
@@ -136,14 +135,13 @@ function Opened({ bench }: { bench: Bench }) {
         step={step}
         sample={sample}
         cells={cells}
-        limit={limit}
         maker={maker}
         goal={goal}
         actions={actions}
         finder={finder}
       />
     ),
-    [bench, samples, step, sample, cells, limit, maker, goal, writing.finding],
+    [bench, samples, step, sample, cells, maker, goal, writing.finding],
   );
   useKeys({
     ArrowDown: () => moveLine(1),
@@ -287,8 +285,7 @@ function Opened({ bench }: { bench: Bench }) {
           step={step}
           sample={sample}
           cell={sample ? cells.get(cellKey(step, sample)) : undefined}
-          limit={limit}
-          maker={maker}
+            maker={maker}
           given={given}
           aside={aside}
           onAside={setAside}
@@ -308,14 +305,4 @@ function Opened({ bench }: { bench: Bench }) {
       )}
     </div>
   );
-}
-
-/** The greatest length the page's channel takes, from the rule of the draft or the connection. */
-function channelLimit(bench: Bench): number | null {
-  for (const line of linesOf(bench.document as PageDoc)) {
-    const rules = line.settings.rules as { rule: string; most?: number }[] | undefined;
-    const most = rules?.find((r) => r.rule === "length")?.most;
-    if (most) return most;
-  }
-  return null;
 }
