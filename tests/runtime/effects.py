@@ -82,6 +82,7 @@ class EffectTrial(WithHouse):
             "format": "ulmus-workflow",
             "version": 1,
             "name": "Many",
+            "limits": {"steps": 1_000_000},
             "start": {"id": "start", "kind": "by_hand", "settings": {"fields": fields}},
             "steps": [{"id": "both", "kind": "fork", "settings": {"which": "every"}, "lanes": lanes}],
         }
