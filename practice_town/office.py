@@ -7,6 +7,7 @@ import hmac
 import json
 import time
 from datetime import UTC, datetime, timedelta
+from urllib.parse import urlsplit
 
 import httpx
 from flask import Blueprint, Response, redirect, render_template, request, url_for
@@ -96,8 +97,10 @@ def call() -> AnyResponse:
     headers = {"Content-Type": "application/json"}
     if secret:
         stamp = str(int(time.time()))
-        signature = hmac.new(secret.encode(), stamp.encode() + b"." + body, hashlib.sha256).hexdigest()
-        headers |= {"Ulmus-Timestamp": stamp, "Ulmus-Signature": signature}
+        asked = urlsplit(address)
+        head = "".join(f"{line}\n" for line in ("v2", stamp, "POST", asked.path, asked.query))
+        signature = hmac.new(secret.encode(), head.encode() + body, hashlib.sha256).hexdigest()
+        headers |= {"Ulmus-Timestamp": stamp, "Ulmus-Signature": f"v2={signature}"}
     if not address.startswith(("http://127.0.0.1:", "http://localhost:")):
         return redirect(url_for("office.customers", said="Only addresses on this machine can be called."))
     try:

@@ -175,7 +175,7 @@ class Calls(WithBrowser):
         town.get_by_label("Address").fill(address)
         town.get_by_label("Secret, where calls are signed").fill(secret)
         town.get_by_role("button", name="Call").click()
-        expect(town.locator(".say")).to_contain_text("202")
+        expect(town.locator(".say")).to_contain_text("202: ")
         page.goto(f"{self.demo.url}/runs?words=Ottoline")
         expect(page.get_by_role("row").nth(1)).to_contain_text("Ottoline Varley")
         refused = urllib.request.Request(address, data=json.dumps({"a": 1}).encode(), method="POST")
