@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from practice_town.world import articles
@@ -99,6 +99,8 @@ class Labelled(unittest.TestCase):
         self.assertEqual(evidence("", SOURCES).sentences, [])
 
     @given(st.text(max_size=300), st.text(max_size=300))
+    @example("http://:", "")
+    @example("See https://a.example/b/; and 3.", "")
     @settings(deadline=None, max_examples=60)
     def test_any_text_supports_itself(self, draft: str, source: str) -> None:
         for one in evidence(draft, {"s": source, "same": draft}).sentences:

@@ -24,7 +24,7 @@ from ulmus.store import tables
 
 SEED = 20261127
 IN_FLIGHT = 70
-TAKES = 0.25
+TAKES = 0.6
 """Seconds the network takes to answer."""
 
 WORKER = """

@@ -47,7 +47,7 @@ class Runs:
             record = tx.session.get(tables.WorkflowRecord, workflow_id)
             if record is None or record.state != "live" or record.revision_id is None:
                 raise ValueError("This workflow is not live at the moment.")
-            names = [name for name in (identity, *also) if name]
+            names = [name for name in (identity, *also) if name is not None]
             if any(tx.session.get(tables.Seen, (workflow_id, name)) is not None for name in names) and not again:
                 return None
             run_id = self.begin(tx, workflow_id, item, title_of(item), identity=identity)

@@ -25,6 +25,8 @@ _CLOSING = r"[”\"’)\]]*"
 _SENTENCE = re.compile(rf"[^.!?\n]+(?:[.!?](?!{_CLOSING}(?:\s|$))[^.!?\n]*)*[.!?]*{_CLOSING}")
 _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)?")
 _LINK = re.compile(r"https?://[^\s<>\"”)]+")
+_AFTER_LINK = "/.,;:!?"
+"""What may stand behind a link without making it another."""
 _QUOTE = re.compile(r"“([^”]{6,400})”|\"([^\"\n]{6,400})\"|«([^»]{6,400})»")
 _NUMBER = re.compile(r"(?<![\w.,-])-?\d+(?:[.,]\d+)*%?(?!\w)")
 _NAME = re.compile(
@@ -174,13 +176,13 @@ class _Facts:
         self.words = set(_WORD.findall(self.plain))
         self.numbers |= {_SPELT[word] for word in self.words if word in _SPELT}
         self.dates = {_day(m) for m in _DATE.finditer(text)}
-        self.links = {link.rstrip("/.,") for link in _LINK.findall(text)}
+        self.links = {link.rstrip(_AFTER_LINK) for link in _LINK.findall(text)}
 
     def hold(self, claim: Claim) -> bool:
         """Whether a claim stands in the sources."""
         match claim.kind:
             case "link":
-                return claim.text.rstrip("/.,") in self.links
+                return claim.text.rstrip(_AFTER_LINK) in self.links
             case "quotation":
                 return _plain(claim.text).strip(" .,!?") in self.plain
             case "date":

@@ -99,12 +99,7 @@ export const Row = memo(function Row(props: RowProps) {
           >
             {cell?.state === "running" && <span className="running-bar absolute inset-x-0 top-0 h-[3px]" />}
             {lane ? null : cell ? (
-              <CellBody
-                cell={cell}
-                stage={line.stage}
-                limit={line.limit}
-                lines={props.lines}
-              />
+              <CellBody cell={cell} stage={line.stage} limit={line.limit} lines={props.lines} />
             ) : (
               <span className="line-clamp-2 text-sm">{String(s.item.summary || s.item.title || "")}</span>
             )}

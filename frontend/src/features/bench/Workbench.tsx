@@ -285,7 +285,7 @@ function Opened({ bench }: { bench: Bench }) {
           step={step}
           sample={sample}
           cell={sample ? cells.get(cellKey(step, sample)) : undefined}
-            maker={maker}
+          maker={maker}
           given={given}
           aside={aside}
           onAside={setAside}
