@@ -16,6 +16,7 @@ from ..core.drafting import voice
 from ..core.workflow.checks import BRAND_FACTS
 from ..protocols import chat
 from ..protocols.errors import OutsideError
+from ..runtime.asking import let_out
 from ..runtime.services import audit
 from ..steps import kinds
 from ..steps.models import server_of
@@ -93,6 +94,7 @@ class PieceVoice(VoiceView):
     text: str
     link: str = ""
     at: float | None = None
+    despite: list[str] = []
 
 
 class BrandView(BrandBody):
@@ -173,6 +175,7 @@ def whole(path: BrandPath) -> Reply:
     with house().services.store.read() as session:
         brand = session.get_one(tables.Brand, path.key)
         recent = _recent(session, path.key)
+        approved = let_out(session, [piece.run_id for piece in recent if piece.run_id is not None])
         used = list(session.scalars(select(tables.WorkflowRecord.name).where(tables.WorkflowRecord.brand == path.key)))
     examples = brand.examples or {}
     view = BrandView(
@@ -193,7 +196,8 @@ def whole(path: BrandPath) -> Reply:
     for piece in recent:
         text, receipt = str(piece.content.get("text", "")), piece.receipt or {}
         judged = _judged(text, style) if style else VoiceView()
-        view.recent.append(PieceVoice(**judged.model_dump(), text=text, link=str(receipt.get("link", "")), at=piece.sent_at))
+        link, despite = str(receipt.get("link", "")), approved.get(piece.run_id or 0, ("", []))[1]
+        view.recent.append(PieceVoice(**judged.model_dump(), text=text, link=link, at=piece.sent_at, despite=despite))
     return send(view)
 
 

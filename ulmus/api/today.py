@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import Workflow, World, check
-from ..runtime.asking import QUESTION
+from ..runtime.asking import QUESTION, let_out
 from ..runtime.runs import runs_a_day
 from ..runtime.services import world
 from ..steps import kinds
@@ -138,10 +138,7 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
         .order_by(tables.Piece.sent_at.desc())
         .limit(12)
     ).all()
-    approved = select(tables.Approval.run_id, tables.Approval.decided_by, tables.Approval.despite).where(
-        tables.Approval.run_id.in_([run.id for _, run, _ in rows]), tables.Approval.state == "approve"
-    )
-    approvers = {run: (by, despite or []) for run, by, despite in session.execute(approved)}
+    approvers = let_out(session, [run.id for _, run, _ in rows])
     return [
         WentOut(
             id=piece.id,

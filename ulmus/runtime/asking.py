@@ -8,10 +8,11 @@ out but by a second, named act.
 from __future__ import annotations
 
 import html
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import flow
@@ -328,3 +329,16 @@ def _letter(title: str, text: str, link: str, decision: flow.Ask, question: bool
     )
     subject = f"{'A question' if question else 'To approve'}{', breaks a rule' if broken else ''}: {title}"
     return {"subject": subject[:150], "text": plain, "html": page}
+
+
+def let_out(session: Session, runs: Collection[int]) -> dict[int, tuple[str, list[str]]]:
+    """For runs whose drafts were approved: who approved last, and the rules that were broken all the same."""
+    approved = (
+        select(tables.Approval.run_id, tables.Approval.decided_by, tables.Approval.despite)
+        .where(tables.Approval.run_id.in_(runs), tables.Approval.state == "approve")
+        .order_by(tables.Approval.id)
+    )
+    out: dict[int, tuple[str, list[str]]] = {}
+    for run, by, despite in session.execute(approved):
+        out[run] = (by or "", [*out.get(run, ("", []))[1], *(despite or [])])
+    return out

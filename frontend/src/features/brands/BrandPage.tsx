@@ -136,6 +136,9 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
                   ) : (
                     piece.at && <span className="text-xs text-soft">{when(piece.at)}</span>
                   )}
+                  {piece.despite.length > 0 && (
+                    <p className="text-xs text-brick">let out although it breaks: {piece.despite.join("; ")}</p>
+                  )}
                 </div>
                 {maker && !doc.liked.includes(piece.text.trim()) && (
                   <Button look="quiet" className="shrink-0 !px-1 text-xs" onClick={() => like(piece.text)}>
