@@ -6,7 +6,7 @@ import threading
 from typing import Any
 from unittest import mock
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
@@ -202,7 +202,13 @@ class Blocks(Flowing):
         run = self.run_page([call], {}, gives, name="Outer")
         self.until(run, "failed")
         broken[0] = False
-        self.engine.record(run, flow.TakenUp(at=self.services.clock(), address="sub"))
+        self.engine.stop()
+        with self.services.store.write() as session:  # killed right after it was taken up: no new run is begun yet
+            record = session.get_one(tables.Run, run)
+            record.state, record.ended_at = "running", None
+            seq = session.scalar(select(func.max(tables.JournalEntry.seq)).where(tables.JournalEntry.run_id == run)) or 0
+            event = flow.dump_event(flow.TakenUp(at=self.services.clock(), address="sub"))
+            session.add(tables.JournalEntry(run_id=run, seq=seq + 1, event=event))
         self.reopen()  # the failed run of before is looked at, and not taken for the new one
         self.until(run, "done")
         self.assertEqual(self.values(run)["sub"]["text"], "good")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Sequence
+from itertools import groupby
+from operator import itemgetter
 from typing import Any
 
 from sqlalchemy import func, select, update
@@ -251,10 +253,14 @@ class Runs:
                 .where(tables.Run.ended_at.is_not(None), parent.c.ended_at.is_(None))
             ).all()
             latest = [row for row in rows if _is_latest(session, *row)]
+        # Only a place that waits for it is told: where it was taken up again before the end, the new run is not begun yet.
+        for parent_id, children in groupby(sorted(latest, key=itemgetter(1)), key=itemgetter(1)):
+            at = self.events.live(parent_id).state.at
+            for run_id, _, address in children:
+                if address in at and at[address].phase == "called":
+                    self.events.post(parent_id, _told(self.services.clock(), address, self.events.live(run_id)))
         for run_id in open_runs:
             self.events.wake(run_id)
-        for run_id, parent_id, address in latest:
-            self.events.post(parent_id, _told(self.services.clock(), address, self.events.live(run_id)))
 
 
 def runs_a_day(workflow: Workflow) -> int | None:
