@@ -13,7 +13,7 @@ from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import asking, carry, workflows
-from ulmus.steps.base import Context, Result
+from ulmus.steps.base import Context, Result, StepFailed
 from ulmus.store import tables
 
 QUICK = {"retries": 0, "wait": 0.01}
@@ -89,6 +89,16 @@ class Blocks(Flowing):
         self.until(run, "done")
         self.assertEqual(self.rows()[0]["Post"], "text of a;text of c;")
         self.assertEqual(self.values(run)["all"]["failures"], [{"number": 2, "message": "bad"}])
+
+    def test_a_failure_that_cannot_be_kept_as_it_is_fails_the_line_all_the_same(self) -> None:
+        for number, error in enumerate(
+            (OutsideError("half \ud83d"), StepFailed(OutsideError("bad"), Usage(cost=0.5), {"x": {1: 2}}))
+        ):
+            with self.subTest(number):
+                run = self.run_page([read()], {"it": "x"}, lambda i, c, error=error: error)
+                message = self.until(run, "failed").message
+                self.assertTrue(message.startswith(("half \ufffd", "bad")), message)
+                self.assertEqual(self.run_of(run).cost, 0.5 * number)
 
     def test_one_failed_item_is_taken_up_and_what_follows_is_done_again(self) -> None:
         broken = [True]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ..core.values import text
+
 
 class OutsideError(Exception):
     """The outside did not do what was asked.
@@ -11,8 +13,9 @@ class OutsideError(Exception):
     """
 
     def __init__(self, message: str, *, retryable: bool = False, retry_after: float | None = None, ambiguous: bool = False) -> None:
-        super().__init__(message)
-        self.message = message
+        # It may hold words of the other side.
+        self.message = text(message)
+        super().__init__(self.message)
         self.retryable = retryable
         self.retry_after = retry_after
         self.ambiguous = ambiguous

@@ -17,7 +17,7 @@ from typing import Any, Protocol
 from ..core import flow
 from ..core.cost import Usage
 from ..core.flow import Rewrite, Turn
-from ..core.values import NotPlain
+from ..core.values import NotPlain, plain_object
 from ..core.workflow import Line, drawn, take_name
 from ..protocols.errors import OutsideError
 from ..steps import kinds
@@ -37,8 +37,9 @@ WRITE_AGAIN = 5.0
 
 @dataclass(slots=True)
 class Task:
-    """One decision to be carried out: plain data, whole in itself, and never changed. `values` are those its slots read; `deadline` is in seconds
-    since the epoch; `about` is the line of the draft a question shows; `reach` what an assignment's tool may read."""
+    """One decision to be carried out: plain data, whole in itself, and never changed. `values` are those its slots read;
+    `deadline` is in seconds since the epoch; `about` is the line of the draft a question shows; `reach` what an assignment's
+    tool may read."""
 
     run_id: int
     decision: flow.Decision
@@ -141,7 +142,7 @@ class Dispatcher:
                 retryable=error.retryable,
                 retry_after=error.retry_after,
                 usage=usage,
-                detail=error.detail if isinstance(error, StepFailed) else {},
+                detail=_kept(error.detail) if isinstance(error, StepFailed) else {},
             )
         if flight.stopped and event is not None:
             # It was told to stop: that is no failure of the line. What it had cost is booked.
@@ -208,6 +209,15 @@ class Dispatcher:
             again = flight.again
         if again is not None:
             self._send(again)
+
+
+def _kept(detail: dict[str, Any]) -> dict[str, Any]:
+    """What a failure tells beside its words; nothing where that cannot be kept, so that the failure itself is."""
+    try:
+        return plain_object(detail)
+    except NotPlain as error:
+        log.error("the details of a failure could not be kept: %s", error)
+        return {}
 
 
 def task_of(live: Live, decision: Any, now: float) -> Task:

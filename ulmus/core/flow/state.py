@@ -36,8 +36,9 @@ Phase = Literal[
 class Block:
     """What is known of an open block: a *for each*'s items, a fork's lanes or a repeat's rounds, by number from 1.
 
-    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was `said` and the `calls` still to make, all its
-    turns so far in `talk`, the scopes of acts a person has `allowed`, and the money `spent`.
+    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was
+    `said` and the `calls` still to make, all its turns so far in `talk`, the scopes of acts a person has `allowed`, and the
+    money `spent`.
     """
 
     items: list[Any] = field(default_factory=list)
@@ -116,9 +117,9 @@ class State:
     """Where a run stands. Only `machine.apply` changes it.
 
     `open` holds the decisions nothing has answered yet and `at` the sequence that stands at each address, so that
-    an event costs the same however long the run is. `troubles` tell, by address, what failed while the page went on, `passed` which lines were passed over and why. `rules` is
-    the version of the rules the run goes by. `news` are decisions that opened since they were last taken,
-    `phases` counts the sequences by the phase they stand in.
+    an event costs the same however long the run is. `troubles` tell, by address, what failed while the page went on, `passed`
+    which lines were passed over and why. `rules` is the version of the rules the run goes by. `news` are decisions that opened
+    since they were last taken, `phases` counts the sequences by the phase they stand in.
     """
 
     plan: Plan
