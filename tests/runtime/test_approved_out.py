@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from typing import Any
+from unittest import mock
 
 from sqlalchemy import select
 
 from tests.runtime.house import WHO
 from tests.runtime.test_blocks_live import Flowing, step
 from ulmus.core import flow
-from ulmus.runtime import asking
+from ulmus.core.workflow import Line
+from ulmus.protocols.errors import OutsideError
+from ulmus.runtime import asking, carry
+from ulmus.runtime.handlers import scope_of
 from ulmus.steps.base import Result
 from ulmus.store import tables
 
@@ -148,6 +152,21 @@ class Refused(Flowing):
         self.assertEqual((len(approval.despite), events[0]["despite"]), (1, approval.despite))
         self.assertIn("let out despite a broken rule", trail)
 
+    def test_what_cannot_be_worked_out_from_a_change_is_said_and_one_may_change_it_again(self) -> None:
+        draft = step("post", "draft", model="model", prompt="<<start.x>>")
+        made = step("made", "set_values", values={"t": "<<post.text>>!"})
+        ask = step("editor", "ask", draft="post", who=WHO)
+        run = self.run_page([draft, made, ask], {"x": "1"}, lambda i, c: "words")
+        self.until(run, "asking")
+        with (
+            mock.patch.object(carry, "work", side_effect=OutsideError("That cannot be worked out.")),
+            self.assertRaisesRegex(asking.AnswerRefused, "cannot be worked out"),
+        ):
+            self.answer(run, text="other words")
+        self.answer(run, text="other words")
+        self.until(run, "done")
+        self.assertEqual(self.values(run)["made"]["t"], "other words!")
+
     def test_the_rules_are_measured_on_the_change_and_not_on_the_draft(self) -> None:
         run = self.asked("short")
         with self.assertRaisesRegex(asking.AnswerRefused, "breaks a rule"):
@@ -207,6 +226,14 @@ class Permission(Flowing):
         self.until(run, "done")
         with self.services.store.read() as session:
             self.assertEqual(len(list(session.scalars(select(tables.Approval)))), 3)
+
+    def test_the_kind_of_content_is_told_down_to_its_parts(self) -> None:
+        line = Line(id="job", kind="run_job", settings={})
+        saw = scope_of(line, "shop", {"url": "https://a.example/jobs/new", "body": {"amount": 1, "note": ""}})
+        for same in ({"amount": 9}, {"amount": 2, "note": None}):
+            self.assertEqual(scope_of(line, "shop", {"url": "https://a.example/jobs/new", "body": same}), saw)
+        for other in ({"amount": 9, "all": True}, {"amount": "9"}, {"amount": [9]}, "amount=9"):
+            self.assertNotEqual(scope_of(line, "shop", {"url": "https://a.example/jobs/new", "body": other}), saw)
 
     def test_each_time_is_each_time(self) -> None:
         run = self.acting(("row", {"text": "a"}), ("row", {"text": "b"}), permission="each")

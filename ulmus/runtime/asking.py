@@ -129,7 +129,10 @@ def answer(
         if approval.draft == QUESTION:
             raise AnswerRefused("Write your answer, and send it.")
         raise AnswerRefused("This was the last round. Approve it, change the text yourself, or decline.")
-    final = _final(services, events, approval, verdict, Change(text, parts or {}))
+    try:
+        final = _final(services, events, approval, verdict, Change(text, parts or {}))
+    except (OutsideError, NotPlain) as error:
+        raise AnswerRefused(str(error)) from None
     if verdict == "approve" and final.broken and not despite:
         words = f"It breaks a rule: {'; '.join(final.broken)}. Change it, or let it out all the same."
         raise AnswerRefused(words, final.broken)
@@ -264,14 +267,17 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
         if kind is None or line.muted or not roots_read(live.workflow, line) - {line.id} <= values.keys():
             continue
         if kind.manner == "set":
-            output, remembers = carry.work(line, values, {}, "check")
+            try:
+                output, remembers = carry.work(line, values, {}, "check")
+            except OutsideError:
+                continue  # it may fail in the run; no channel has refused anything by that
             if not remembers:
                 values[line.id] = output
         elif kind.manner == "send":
             try:
                 carry.piece(line, context)
-            except OutsideError as error:
-                raise AnswerRefused(error.message) from None
+            except (OutsideError, NotPlain) as error:
+                raise AnswerRefused(str(error)) from None
 
 
 def _before(workflow: Workflow, draft: str, ask: str) -> Iterator[Line]:

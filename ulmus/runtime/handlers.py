@@ -312,10 +312,19 @@ class Permitting(Handler):
 
 def scope_of(line: Line, place: str, content: Mapping[str, Any]) -> str:
     """What a yes to an act covers from then on: the same line, the same place, the same kind of content. `place` is where it
-    acts; a folder or an address in the content belongs to it. The kind of content is which parts it has, and of what type."""
+    acts; a folder or an address in the content belongs to it. The kind of content is which parts it has, and of what type, also
+    within its parts."""
     where = "/".join(str(content.get(name, "")).rpartition("/")[0] for name in ("path", "url"))
-    parts = sorted(f"{name}={type(value).__name__}" for name, value in content.items() if value not in ("", None, [], {}))
-    return f"{line.id} {line.kind} {place} {where} {','.join(parts)}"
+    return f"{line.id} {line.kind} {place} {where} {_kind_of(content)}"
+
+
+def _kind_of(value: Any) -> str:
+    """Which parts a value has, and of what type."""
+    if isinstance(value, Mapping):
+        return ",".join(sorted(f"{name}={_kind_of(one)}" for name, one in value.items() if one not in ("", None, [], {})))
+    if isinstance(value, list):
+        return f"[{'|'.join(sorted({_kind_of(one) for one in value}))}]"
+    return type(value).__name__
 
 
 class Listening(Handler):
