@@ -99,6 +99,17 @@ class ChosenRows(Starts):
         self.assertEqual(rowsent.send_through(self.engine, id_, key, ids[:2], True), (2, 0))
         self.assertEqual([i["Topic"] for i in self.items(id_)], ["a", "b"])
 
+    def test_what_is_live_counts_and_not_what_was_changed_since(self) -> None:
+        key, other = self.sheet([{"Topic": "a"}]), self.sheet([])
+        id_ = self.started("new_row", sheet=key)
+        with self.services.store.write() as session:
+            record = session.get_one(tables.WorkflowRecord, id_)
+            start = {**record.document["start"], "settings": {"sheet": other}}
+            record.document = {**record.document, "start": start}
+        with self.services.store.read() as session:
+            self.assertEqual([number for number, _ in rowsent.takers(session, key)], [id_])
+            self.assertEqual(rowsent.takers(session, other), [])
+
     def test_used_rows_and_other_workflows_are_refused(self) -> None:
         key = self.sheet([{"Topic": "a", "Used": "x"}, {"Topic": "b"}])
         id_ = self.started("sheet_row", sheet=key, used="Used", rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0", zone="UTC")

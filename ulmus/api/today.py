@@ -170,8 +170,11 @@ def _at_their_limit(session: Session) -> list[Waiting]:
                 tables.Run.workflow_id == record.id, tables.Run.state == "queued", tables.Run.parent_id.is_(None)
             )
         )
-        workflow = Workflow.model_validate(record.document)
-        full = bool(queued) and house().engine.runs.left_today(session, record.id, workflow, house().services.clock()) <= 0
+        if record.revision_id is None or not (queued or start.memory.get("over")):
+            continue
+        engine = house().engine
+        workflow = engine.pages.get(session, record.revision_id).workflow
+        full = bool(queued) and engine.runs.left_today(session, record.id, workflow, house().services.clock()) <= 0
         if start.memory.get("over") or full:
             waits = f"{queued} more wait. " if queued else "More are there. "
             says = f"It has begun {runs_a_day(workflow) or 'its limit of'} runs today. {waits}Let it go on, or leave the rest for tomorrow."

@@ -15,6 +15,7 @@ from ..core.workflow.kinds import controls_of, templates_of
 from ..steps import kinds
 from ..store import tables
 from .proofing import Column, broken_musts
+from .runs import live_pages
 
 EXAMPLES = (".example", "example.com", "example.org", "example.net")
 """Names kept for examples (RFC 2606); nothing real stands there."""
@@ -107,10 +108,7 @@ def from_sheets(session: Session, workflow: Workflow) -> list[LineProblem]:
 def from_circles(session: Session, workflow_id: int, workflow: Workflow) -> list[LineProblem]:
     """Ways in which the page would start itself: a row it adds to the sheet it watches, a post into the feed it reads, a
     workflow that runs it; alone, or by way of others that are live."""
-    pages = {
-        record.id: Workflow.model_validate(record.document)
-        for record in session.scalars(select(tables.WorkflowRecord).where(tables.WorkflowRecord.state == "live"))
-    }
+    pages = {number: page for number, _, page in live_pages(session)}
     pages[workflow_id] = workflow
     hosts = {c.key: _hosts_of(c.settings) for c in session.scalars(select(tables.Connection))}
     leads: dict[int, list[tuple[int, Line, str]]] = defaultdict(list)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.workflow import Line, Workflow
+from ..core.workflow import Line
 from ..core.workflow.kinds import controls_of
 from ..steps import kinds
 from ..steps.base import Row
@@ -13,13 +13,13 @@ from ..store import tables
 from . import carry
 from .engine import Engine
 from .polling import taken_in
-from .runs import title_of
+from .runs import live_pages, title_of
 
 
 def takers(session: Session, sheet: str) -> list[tuple[int, str]]:
     """The live workflows that start from rows of a sheet: their numbers and names."""
-    live = select(tables.WorkflowRecord).where(tables.WorkflowRecord.state == "live").order_by(tables.WorkflowRecord.name)
-    return [(one.id, one.name) for one in session.scalars(live) if watches(Workflow.model_validate(one.document).start, sheet)]
+    found = [(number, name) for number, name, page in live_pages(session) if watches(page.start, sheet)]
+    return sorted(found, key=lambda one: one[1])
 
 
 def watches(start: Line, sheet: str) -> bool:

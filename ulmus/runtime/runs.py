@@ -263,6 +263,13 @@ class Runs:
             self.events.wake(run_id)
 
 
+def live_pages(session: Session) -> list[tuple[int, str, Workflow]]:
+    """The workflows that are live: number, name, and the page as it went live, whatever was changed in it since."""
+    record, revision = tables.WorkflowRecord, tables.Revision
+    found = select(record.id, record.name, revision.document).join(revision, revision.id == record.revision_id)
+    return [(n, name, Workflow.model_validate(page)) for n, name, page in session.execute(found.where(record.state == "live"))]
+
+
 def runs_a_day(workflow: Workflow) -> int | None:
     """How many runs a day the start of a page may begin; ``None`` where there is no limit."""
     if workflow.limits.day_runs is not None:
