@@ -11,7 +11,7 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, when } from "../../components/words";
-import { brokenMusts, DECIDED, EditablePiece, EvidencePane, LetOut, Parts, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
 
@@ -189,30 +189,19 @@ function Desk({ id, next }: { id: number; next?: number }) {
                 : "The piece"}
         </p>
         <div className="border-y border-rule py-5">
-          {open && a.parts.length > 0 ? (
-            <>
-              <Parts
-                parts={a.parts}
-                values={parts}
-                onChange={(name, value) => {
-                  setWarned([]);
-                  setParts((before) => ({ ...before, [name]: value }));
-                }}
-              />
-              {measured.wrong && <p className="mt-2 text-sm text-brick">{measured.wrong}</p>}
-            </>
-          ) : (
-            <EditablePiece
-              text={open || a.question ? now : a.final_text || a.text}
-              limit={a.question ? null : a.limit}
-              disabled={!open || !!a.act || a.question}
-              onChange={(words) => {
-                setWarned([]);
-                setText(words);
-              }}
-              inputRef={piece}
-            />
-          )}
+          <Draft
+            asked={a}
+            open={open}
+            edit={{ text, parts }}
+            shown={open || a.question ? now : a.final_text || a.text}
+            wrong={measured.wrong}
+            onEdit={(edit) => {
+              setWarned([]);
+              setText(edit.text);
+              setParts(edit.parts);
+            }}
+            inputRef={piece}
+          />
         </div>
         {a.question && !open && a.final_text && (
           <p className="mt-4 border-l-2 border-leaf pl-3 font-serif text-lg whitespace-pre-wrap">{a.final_text}</p>

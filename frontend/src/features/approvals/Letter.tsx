@@ -5,7 +5,7 @@ import { ApiError, api, ok } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
-import { brokenMusts, DECIDED, EditablePiece, EvidencePane, LetOut, Parts, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "./desk";
 
 /** The page behind a signed link: for a phone, without an account. Opening it decides nothing. */
 export function Letter() {
@@ -82,30 +82,19 @@ export function Letter() {
         </p>
       )}
       <div className="mt-5 border-y border-rule py-4">
-        {a.state === "open" && !said && a.parts.length > 0 ? (
-          <>
-            <Parts
-              parts={a.parts}
-              values={parts}
-              onChange={(name, value) => {
-                setWarned([]);
-                setParts((before) => ({ ...before, [name]: value }));
-              }}
-            />
-            {measured.wrong && <p className="mt-2 text-sm text-brick">{measured.wrong}</p>}
-          </>
-        ) : (
-          <EditablePiece
-            text={now}
-            limit={a.question ? null : a.limit}
-            disabled={a.state !== "open" || !!said || !!a.act || a.question}
-            onChange={(words) => {
-              setWarned([]);
-              setText(words);
-            }}
-            inputRef={piece}
-          />
-        )}
+        <Draft
+          asked={a}
+          open={a.state === "open" && !said}
+          edit={{ text, parts }}
+          shown={a.parts.length > 0 ? measured.text || now : now}
+          wrong={measured.wrong}
+          onEdit={(edit) => {
+            setWarned([]);
+            setText(edit.text);
+            setParts(edit.parts);
+          }}
+          inputRef={piece}
+        />
       </div>
       {said ? (
         <p role="status" className="mt-5 font-serif text-lg text-leaf">

@@ -11,7 +11,7 @@ import { when } from "../../components/words";
 export type Asked = Schemas["Letter"];
 
 /** The piece as it will appear, changed in place; counter and rules follow as one types. */
-export function EditablePiece({
+function EditablePiece({
   text,
   limit,
   disabled,
@@ -84,8 +84,48 @@ export function useMeasured(
 
 type Part = Schemas["PartOfDraft"];
 
+/** What is asked about, to be changed in place while it is open: as one text, or part by part. */
+export function Draft({
+  asked,
+  open,
+  edit,
+  shown,
+  wrong,
+  onEdit,
+  inputRef,
+}: {
+  asked: Pick<Schemas["Letter"], "parts" | "question" | "limit" | "act">;
+  open: boolean;
+  edit: Edit;
+  shown: string;
+  wrong: string;
+  onEdit: (edit: Edit) => void;
+  inputRef: React.RefObject<HTMLTextAreaElement | null>;
+}) {
+  if (open && asked.parts.length > 0)
+    return (
+      <>
+        <Parts
+          parts={asked.parts}
+          values={edit.parts}
+          onChange={(name, value) => onEdit({ ...edit, parts: { ...edit.parts, [name]: value } })}
+        />
+        {wrong && <p className="mt-2 text-sm text-brick">{wrong}</p>}
+      </>
+    );
+  return (
+    <EditablePiece
+      text={shown}
+      limit={asked.question ? null : asked.limit}
+      disabled={!open || !!asked.act || asked.question}
+      onChange={(text) => onEdit({ ...edit, text })}
+      inputRef={inputRef}
+    />
+  );
+}
+
 /** A draft made of fields or a list: each part is changed in its place, and everything made of it follows. */
-export function Parts({
+function Parts({
   parts,
   values,
   onChange,

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { ApiError, api, ok, queries, type Schemas } from "../../api/client";
+import { ApiError, api, newKey, ok, queries, type Schemas } from "../../api/client";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { FormFields, useFilled, valuesOf } from "../../components/FormFields";
@@ -118,7 +118,7 @@ function Now({
 }) {
   const go = useNavigate();
   // One key for each time this is opened: pressed twice, or once with its answer lost, it begins one run.
-  const [key] = useState(() => crypto.randomUUID());
+  const [key] = useState(newKey);
   const [inHand, setInHand] = useState("");
   const hand = start.kind === "by_hand";
   const fields = (hand ? start.fields : []) as FormField[];
