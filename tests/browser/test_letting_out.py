@@ -23,6 +23,8 @@ class Broken(Desk):
         box = page.get_by_label("The piece, to be changed in place")
         box.fill("No link in this, and nothing else that was asked for.")
         expect(page.get_by_text("It breaks", exact=False).first).to_be_visible()
+        # The evidence is that of what is written here, and no more that of the draft.
+        expect(page.get_by_label("Evidence").get_by_text("No link in this", exact=False)).to_be_visible()
         page.get_by_role("button", name="Approve with my changes").click()
         expect(page.get_by_role("alert")).to_contain_text("shown wherever the piece is")
         expect(page.get_by_label("Drafts").get_by_text(title)).to_be_visible()

@@ -78,7 +78,7 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
   }
   const worst = list.findIndex((one) => one.missing.length > 0 || one.level === "unsupported");
   const at = chosen ?? (worst >= 0 ? worst : null);
-  const shown = at === null ? null : list[at]!;
+  const shown = at === null ? null : (list[at] ?? null);
   const said = shown && second?.list.find((one) => one.number === doubted.indexOf(shown) + 1);
   return (
     <div>

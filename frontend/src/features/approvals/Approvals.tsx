@@ -314,7 +314,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
             <VoiceOf brand={a.brand} text={open ? now : a.final_text || a.text} />
           </div>
         )}
-        <EvidencePane asked={a} findings={findings} text={open ? a.text : a.final_text || a.text} />
+        <EvidencePane asked={a} findings={findings} text={open ? measured.text || a.text : a.final_text || a.text} />
       </aside>
     </div>
   );
