@@ -20,7 +20,7 @@ from ulmus.core.slots import (
     render,
     value_in,
 )
-from ulmus.core.slots.filters import FILTERS
+from ulmus.core.slots.filters import FILTERS, number_of
 from ulmus.core.slots.render import LONGEST_OUTPUT
 from ulmus.core.slots.tree import (
     Both,
@@ -221,6 +221,10 @@ class Templates(unittest.TestCase):
         self.assertEqual(str(again), text)
         self.assertFalse(again.errors)
         self.assertEqual(parse(str(again)), again)
+
+    def test_a_number_with_odd_space_round_it_is_a_number(self) -> None:
+        for text in ("0\x1f", "\x1c4,5\u2003", " 7\n", "\u0663"):
+            self.assertIsInstance(number_of(text), float, repr(text))
 
     @settings(max_examples=200, deadline=None)
     @given(st.lists(parts, max_size=4), st.sampled_from(["text", "html", "json", "url"]))

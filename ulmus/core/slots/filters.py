@@ -350,7 +350,7 @@ def number_of(value: Any) -> float | None:
     if isinstance(value, int | float):
         return float(value) if abs(value) < 1e300 else None
     if isinstance(value, str) and _NUMBER.match(value):
-        return float(value.replace(",", "."))
+        return float(value.strip().replace(",", "."))
     return None
 
 
