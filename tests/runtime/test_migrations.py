@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import json
 import shutil
+import sqlite3
 import tempfile
 import unittest
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 from alembic import command
-from alembic.config import Config
-from sqlalchemy import create_engine, select
+from sqlalchemy import create_engine, event, select
 
-from ulmus.store import Store, tables
-from ulmus.store.db import MIGRATIONS
+from ulmus.store import DataTrouble, Store, tables, upgrade
 
 PAGE = {"name": "W", "start": {"id": "s", "kind": "by_hand"}, "steps": []}
 ROWS = {
@@ -33,8 +34,7 @@ class FromEarlier(unittest.TestCase):
         folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
         engine = create_engine(f"sqlite:///{folder / 'ulmus.db'}")
-        config = Config()
-        config.set_main_option("script_location", str(MIGRATIONS))
+        config = upgrade.configuration()
         with engine.begin() as connection:
             config.attributes["connection"] = connection
             command.upgrade(config, revision)
@@ -64,6 +64,87 @@ class FromEarlier(unittest.TestCase):
                 self.assertEqual((piece.generation, approval.broken, approval.despite, sample.identity), (None, [], [], ""))
                 self.assertEqual(event["item"], {"x": "\ufffd"})
                 self.assertRegex(store.identity, r"^[0-9a-f]{32}$")
+
+    def looks_whole(self, folder: Path) -> None:
+        """The database in a folder opens, is up to date, sound, and holds what it held."""
+        store = Store(folder)
+        try:
+            with store.engine.connect() as connection:
+                self.assertEqual(upgrade.revision_of(connection), upgrade.newest())
+                self.assertEqual(connection.exec_driver_sql("PRAGMA integrity_check").scalar(), "ok")
+                for table, row in ROWS.items():
+                    self.assertEqual(connection.exec_driver_sql(f"SELECT count(*) FROM {table}").scalar(), 1, (table, row))
+        finally:
+            store.close()
+
+    def test_cut_off_anywhere_the_next_start_goes_on(self) -> None:
+        # What lies on the disk at each statement is what a kill would leave there.
+        snapshots: list[Path] = []
+        folder = self.database("0001")
+
+        def copied(*_: object) -> None:
+            snapshot = Path(tempfile.mkdtemp())
+            self.addCleanup(shutil.rmtree, snapshot, ignore_errors=True)
+            for path in folder.iterdir():
+                shutil.copy(path, snapshot)
+            (snapshot / "ulmus.db-shm").unlink(missing_ok=True)
+            snapshots.append(snapshot)
+
+        making = upgrade._engine
+
+        def watched(path: Path) -> Any:
+            engine = making(path)
+            event.listen(engine, "after_cursor_execute", copied)
+            event.listen(engine, "commit", copied)
+            return engine
+
+        with mock.patch.object(upgrade, "_engine", watched):
+            Store(folder).close()
+        self.assertGreater(len(snapshots), 40)
+        for snapshot in snapshots:
+            self.looks_whole(snapshot)
+
+    def test_a_migration_that_fails_changes_nothing_and_a_copy_was_made_first(self) -> None:
+        folder = self.database("0003")
+        (folder / "files").mkdir()
+        with mock.patch("alembic.op.create_index", side_effect=ZeroDivisionError), self.assertRaises(ZeroDivisionError):
+            Store(folder)
+        base = sqlite3.connect(folder / "ulmus.db")
+        self.addCleanup(base.close)
+        names = {name for (name,) in base.execute("SELECT name FROM sqlite_master")}
+        self.assertFalse({"house", "timers"} & names, "half of a migration stands")
+        self.assertEqual(base.execute("SELECT version_num FROM alembic_version").fetchall(), [("0004",)])
+        kept = sqlite3.connect(folder / "before-upgrade-0003.db")
+        self.addCleanup(kept.close)
+        self.assertEqual(kept.execute("SELECT version_num FROM alembic_version").fetchall(), [("0003",)])
+        self.assertEqual(kept.execute("SELECT title FROM runs").fetchall(), [("R",)])
+        self.looks_whole(folder)
+
+    def test_what_cannot_be_opened_says_why(self) -> None:
+        newer = self.database("0004")
+        base = sqlite3.connect(newer / "ulmus.db")
+        base.execute("UPDATE alembic_version SET version_num = '9999'")
+        base.commit()
+        base.close()
+        none = Path(tempfile.mkdtemp())
+        (none / "ulmus.db").write_bytes(b"This is no database. " * 500)
+        torn = self.database("0004")
+        whole = bytearray((torn / "ulmus.db").read_bytes())
+        whole[4096:12288] = b"\x07" * 8192
+        (torn / "ulmus.db").write_bytes(whole)
+        for folder, words in ((newer, "newer version"), (none, "damaged"), (torn, "damaged")):
+            self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+            with self.subTest(words), self.assertRaisesRegex(DataTrouble, words):
+                Store(folder)
+
+    def test_nobody_else_can_look_in(self) -> None:
+        folder = self.database("0004")
+        folder.chmod(0o755)
+        store = Store(folder)
+        self.addCleanup(store.close)
+        self.assertEqual(folder.stat().st_mode & 0o777, 0o700)
+        for path in folder.iterdir():
+            self.assertEqual(path.stat().st_mode & 0o077, 0, path)
 
     def test_a_house_has_one_identity_for_good(self) -> None:
         folder = self.database("0004")

@@ -15,6 +15,7 @@ from filelock import FileLock, Timeout
 from sqlalchemy.orm import Session
 
 from ..core import flow
+from ..store import place
 from .arrivals import Arrivals
 from .budgets import Budgets
 from .dispatcher import Dispatcher
@@ -64,9 +65,13 @@ class Engine:
         self.ticker = Ticker(services, self.writer, looks)
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")
+        self.hold: place.Hold | None = None
 
     def start(self, polling: bool = True) -> None:
-        """Claim the data, go on with every open run, and begin to listen. Raises `EngineBusy`."""
+        """Claim the data, go on with every open run, and begin to listen. A copy is held: it does neither until it is let go.
+
+        Raises `EngineBusy`.
+        """
         try:
             self._file_lock.acquire(timeout=0)
         except Timeout:
@@ -77,6 +82,13 @@ class Engine:
         self.budgets.start()
         self.executor.ready()
         self.writer.start()
+        self.hold = place.claim(self.services.store)
+        if self.hold is None:
+            self.go_on()
+
+    def go_on(self) -> None:
+        """Go on with every open run and piece, and begin to listen."""
+        self.hold = None
         self.outbox.recover()
         self.runs.recover()
         self.ticker.start()

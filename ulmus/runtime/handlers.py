@@ -143,7 +143,7 @@ class Writing(Handler):
         record = session.get(tables.Sheet, sheet)
         if record is None:
             raise OutsideError(f"The sheet “{sheet}” is no longer here.")
-        key = carry.effect_key(self.services.store.identity, live.run_id, decision.address, decision.generation)
+        key = carry.effect_key(self.services.effect_house(live.run_id), live.run_id, decision.address, decision.generation)
         last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet)) or 0
         session.add(tables.SheetRow(sheet=sheet, position=last + 1, cells=cells, run_id=live.run_id, key=key))
         session.flush()

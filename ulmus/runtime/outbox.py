@@ -46,6 +46,7 @@ ACCEPTED_FOR = 600.0
 UNSURE_EVERY, UNSURE_LEAST = 30.0, 3600.0
 """An unsure piece is looked for after so many seconds, then ever more seldom, at least so often."""
 OBSERVED_FOR = 600.0
+COPIED = "It may have gone out from the house this one is a copy of."
 EARLIER = 300
 
 Work = Callable[[int, OutsideError | None], OutsideError | None]
@@ -80,7 +81,7 @@ class Outbox:
     def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing) -> tuple[int, str]:
         """See `ports.Outbox`. The same place of the same run is the same piece, and keeps the key it has."""
         session, address = tx.session, decision.address
-        key = effect_key(self.services.store.identity, live.run_id, address, decision.generation)
+        key = effect_key(self.services.effect_house(live.run_id), live.run_id, address, decision.generation)
         mine = tables.Piece.run_id == live.run_id
         here = select(tables.Piece).where(mine, tables.Piece.address == address, tables.Piece.generation == decision.generation)
         # Pieces from before the house had an identity are known by the key they were given then.
@@ -92,6 +93,9 @@ class Outbox:
         piece.generation = decision.generation
         piece.connection, piece.content = outgoing.connection, outgoing.content
         piece.state, piece.due_at, piece.message = "queued", tx.now, ""
+        origin = self.services.origin(live.run_id)
+        if origin is not None and not piece.attempt:
+            doubt(piece, origin.at, tx.now)
         session.flush()
         return piece.id, piece.key
 
@@ -261,7 +265,7 @@ class Outbox:
             self.listings.saw(piece.connection, waited, exact=_shortly_after(self._absent.pop(piece_id, None), waited))
             self._sent(piece, {**piece.content, **sighting.found})
         elif sighting.again and piece.state == "intent":
-            self._give_back(piece, OutsideError(why or "Saving was cut off.", retryable=True))
+            self._did_not_go(piece, why or "Saving was cut off.")
         elif piece.state == "unsure":
             self._set(piece, "unsure", piece.message, now + min(UNSURE_LEAST, max(UNSURE_EVERY, waited)))
         elif piece.state == "accepted":
@@ -289,12 +293,19 @@ class Outbox:
         lag = self.listings.lag(piece.connection, stated)
         if lag is not None and waited >= max(self.settle, 2 * lag):
             self._absent.pop(piece.id, None)
-            words = why or "Sending was cut off; the other side does not have it."
-            self._give_back(piece, OutsideError(words, retryable=True))
+            self._did_not_go(piece, why or "Sending was cut off; the other side does not have it.")
         elif waited < LOOKED_FOR or (lag is not None and waited < 2 * lag):
             self._wait_and_see(piece, now, waited, why)
         else:
             self._unsure(piece, why or "Sending was cut off. It is not listed, and how late its lists are is not known.")
+
+    def _did_not_go(self, piece: tables.Piece, why: str) -> None:
+        """It certainly is not there. One that was never tried here, but might have been where this house was copied from, goes
+        out now; for the others the run's failure policy decides."""
+        if piece.attempt == 0:
+            self._set(piece, "queued", "", self.services.clock())
+        else:
+            self._give_back(piece, OutsideError(why, retryable=True))
 
     def _not_there_yet(self, piece: tables.Piece, now: float, waited: float) -> None:
         if waited < ACCEPTED_FOR:
@@ -303,12 +314,14 @@ class Outbox:
             self._unsure(piece, "It was accepted, but has not appeared.")
 
     def _wait_and_see(self, piece: tables.Piece, now: float, waited: float, why: str) -> None:
-        words = " ".join(w for w in ("It is not known yet whether this went out.", why, "It is looked for.") if w)
+        first = "It is not known yet whether this went out." if piece.attempt else COPIED
+        words = " ".join(w for w in (first, why, "It is looked for.") if w)
         self._set(piece, "intent", words, now + min(15.0, max(0.5, waited / 2)))
 
     def _unsure(self, piece: tables.Piece, why: str) -> None:
         now = self.services.clock()
-        words = f"{why or 'Sending was cut off.'} Nobody can tell whether it went out. Look, and decide."
+        first = (why or "Sending was cut off.") if piece.attempt else f"{COPIED} {why}".strip()
+        words = f"{first} Nobody can tell whether it went out. Look, and decide."
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)
@@ -399,6 +412,11 @@ class Outbox:
             record = session.get_one(tables.Piece, piece.id)
             record.state, record.message, record.due_at = state, message, due
         self.services.bus.say("piece", id=piece.id)
+
+
+def doubt(piece: tables.Piece, since: float, now: float) -> None:
+    """A piece that the house this one was copied from may have sent `since` then: its channel is asked for it first."""
+    piece.state, piece.tried_at, piece.due_at, piece.message = "intent", since, now, COPIED
 
 
 def _shortly_after(absent: float | None, waited: float) -> bool:

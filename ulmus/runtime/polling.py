@@ -334,6 +334,16 @@ def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, An
     raise OutsideError("Nothing has arrived here yet. Type a sample in, or try the start once.")
 
 
+def look_again(services: Services, pages: Pages, workflow_id: int, line: Line, memory: dict[str, Any]) -> Found:
+    """One look at a start that listens already, with what it remembers. Raises `OutsideError`."""
+    kind = kinds()[line.kind]
+    if kind.look is not None:
+        return look_once(services, pages, line, memory.get("look", {}))
+    here = _Due(workflow_id, Workflow(name="look", start=line, steps=[]), memory, services.clock())
+    with services.store.read() as session:
+        return taken_in(runs_found(session, pages, here) if kind.listens == "runs" else rows_found(session, here))
+
+
 def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
     """A due time as an item."""
     words = {

@@ -21,7 +21,7 @@ from ..protocols.errors import OutsideError
 from ..protocols.net import Web
 from ..steps.base import Connection
 from ..steps.connections import CONNECTION_KINDS
-from ..store import Sealer, Store, tables
+from ..store import Sealer, Store, place, tables
 from .bus import Bus
 from .transaction import Transaction
 
@@ -45,12 +45,23 @@ class Services:
     bus: Bus = field(default_factory=Bus)
     clock: Callable[[], float] = time.time
     public_url: str = "http://127.0.0.1:8420"
+    origins: list[place.Origin] = field(default_factory=list)
     _opened: dict[str, _Opened] = field(default_factory=dict)
 
     @classmethod
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
-        """Open the data in `folder`; `allowed` are hosts (``host:port``) exempt from the address guard."""
-        return cls(Store(folder), Sealer(folder), Web(allowed), **more)
+        """Open the data in `folder`; `allowed` are hosts (``host:port``) exempt from the address guard. Raises `DataTrouble`."""
+        store = Store(folder)
+        return cls(store, Sealer.of(store), Web(allowed), origins=place.origins(store), **more)
+
+    def origin(self, run_id: int) -> place.Origin | None:
+        """The house a run began in, where this one is a copy of it that was made since."""
+        return next((one for one in self.origins if run_id <= one.runs), None)
+
+    def effect_house(self, run_id: int) -> str:
+        """The identity that the keys of a run's effects carry: that of the house it began in."""
+        origin = self.origin(run_id)
+        return origin.identity if origin is not None else self.store.identity
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:

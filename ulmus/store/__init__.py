@@ -2,5 +2,6 @@
 
 from .db import Store
 from .secrets import Sealer
+from .trouble import DataTrouble
 
-__all__ = ["Sealer", "Store"]
+__all__ = ["DataTrouble", "Sealer", "Store"]

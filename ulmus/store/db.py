@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import secrets
 import threading
 from collections import Counter
@@ -11,36 +12,42 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session
 
 from ..core.values import read_kept
+from . import upgrade
+from .trouble import in_words
 
-MIGRATIONS = Path(__file__).with_name("migrations")
+DATABASE = "ulmus.db"
 IDENTITY = "identity"
 _CHANGES = ("INSERT INTO ", "UPDATE ", "DELETE FROM ")
 
 
 class Store:
-    """Opens (and brings up to date) the database in `folder`.
+    """Opens (and brings up to date) the database in `folder`. Raises `DataTrouble` where that cannot be done.
 
     `read()` and `write()` give sessions; a write commits when its block ends and rolls back on an error.
-    Writes are serialised here, so they never meet SQLite's busy error within one process.
+    Writes are serialised here, so they never meet SQLite's busy error within one process. `is_new` where there was no
+    database before.
     """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        folder.mkdir(parents=True, exist_ok=True)
-        self.path = folder / "ulmus.db"
-        self.engine = _open(self.path)
+        self.path = folder / DATABASE
+        with in_words(folder):
+            self.is_new = not self.path.exists() or self.path.stat().st_size == 0
+            private(folder)
+            upgrade.bring_up_to_date(self.path)
+            self._open()
+
+    def _open(self) -> None:
+        self.engine = _engine(self.path)
         self._writing = threading.RLock()
         self._writer: Connection | None = None
         self._touched: set[str] = set()
         self._written: Counter[str] = Counter()
         event.listen(self.engine, "before_cursor_execute", self._note)
-        self.migrate()
         self.identity = self._identity()
 
     def _identity(self) -> str:
@@ -51,13 +58,16 @@ class Store:
             connection.exec_driver_sql("INSERT INTO house (name, value) VALUES (?, ?) ON CONFLICT DO NOTHING", made)
             return str(connection.exec_driver_sql("SELECT value FROM house WHERE name = ?", (IDENTITY,)).scalar_one())
 
-    def migrate(self) -> None:
-        """Bring the tables up to the newest migration."""
-        config = Config()
-        config.set_main_option("script_location", str(MIGRATIONS))
-        with self.engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+    def fact(self, name: str) -> str | None:
+        """What is noted of this data folder under `name`."""
+        with self.engine.connect() as connection:
+            found = connection.exec_driver_sql("SELECT value FROM house WHERE name = ?", (name,)).scalar()
+        return None if found is None else str(found)
+
+    def note(self, name: str, value: str | None) -> None:
+        """Note a fact of this data folder; ``None`` takes it out."""
+        with self.write() as session:
+            set_fact(session.connection(), name, value)
 
     @contextmanager
     def read(self) -> Iterator[Session]:
@@ -113,7 +123,26 @@ def _write_json(value: Any) -> str:
     return json.dumps(value, allow_nan=False)
 
 
-def _open(path: Path) -> Engine:
+def set_fact(connection: Connection, name: str, value: str | None) -> None:
+    """As `Store.note`, within a transaction."""
+    connection.exec_driver_sql("DELETE FROM house WHERE name = ?", (name,))
+    if value is not None:
+        connection.exec_driver_sql("INSERT INTO house (name, value) VALUES (?, ?)", (name, value))
+
+
+def private(folder: Path) -> None:
+    """Make a folder, and let nobody but its owner look into it (0700) and at the database, the key and the log (0600)."""
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    if not (folder / DATABASE).exists():
+        # SQLite gives its log the rights of the database beside it.
+        os.close(os.open(folder / DATABASE, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+    for path in (folder, *folder.iterdir()):
+        wanted = 0o700 if path.is_dir() else 0o600
+        if path.stat().st_mode & 0o777 & ~wanted:
+            path.chmod(wanted)
+
+
+def _engine(path: Path) -> Engine:
     connect = {"timeout": 20, "check_same_thread": False}
     engine = create_engine(
         f"sqlite:///{path}", connect_args=connect, pool_size=20, json_serializer=_write_json, json_deserializer=read_kept

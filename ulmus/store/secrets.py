@@ -8,19 +8,58 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
 
+from .db import Store
+from .trouble import DataTrouble, in_words
+
+KEY = "secret.key"
+PROOF = "key_proof"
+NO_KEY = (
+    "The data folder has no secret.key: without it the secrets of connections cannot be read, and the addresses of calls, forms and"
+    " approval letters are void. Put the key back (a backup has it), or make a new one: ulmus new-key."
+)
+OTHER_KEY = (
+    "The secret.key in the data folder is not the one its secrets were sealed with. Put the right one back (a backup has it), or"
+    " make a new one: ulmus new-key."
+)
+
 
 class Sealer:
-    """Seals and opens small dictionaries of secrets; also signs links with the same key file."""
+    """Seals and opens small dictionaries of secrets; also signs links with the same key file. A key is made where there is
+    none; where there must be one (not `may_make`), that is `DataTrouble`."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, may_make: bool = True) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        path = folder / "secret.key"
-        if not path.exists():
-            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(handle, "wb") as file:
-                file.write(Fernet.generate_key())
-        self.key = path.read_bytes().strip()
-        self._fernet = Fernet(self.key)
+        path = folder / KEY
+        with in_words(folder):
+            if not path.exists():
+                if not may_make:
+                    raise DataTrouble(NO_KEY)
+                handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+                with os.fdopen(handle, "wb") as file:
+                    file.write(Fernet.generate_key())
+            self.key = path.read_bytes().strip()
+        try:
+            self._fernet = Fernet(self.key)
+        except ValueError:
+            raise DataTrouble(OTHER_KEY) from None
+
+    @classmethod
+    def of(cls, store: Store) -> Sealer:
+        """The key of a data folder, which has to be the one it was begun with. Raises `DataTrouble`."""
+        sealer, proof = cls(store.folder, may_make=store.is_new), store.fact(PROOF)
+        if proof is None:
+            store.note(PROOF, sealer.seal({"of": store.identity}))
+        elif not sealer.open(proof):
+            raise DataTrouble(OTHER_KEY)
+        return sealer
+
+    @classmethod
+    def anew(cls, store: Store) -> Sealer:
+        """A new key for a data folder that has lost its own: what was sealed is lost, and links that were signed are void."""
+        (store.folder / KEY).unlink(missing_ok=True)
+        store.note(PROOF, None)
+        store.is_new = True
+        return cls.of(store)
 
     def seal(self, secrets: dict[str, str]) -> str:
         """The sealed form of `secrets`."""
