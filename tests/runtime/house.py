@@ -6,11 +6,12 @@ import shutil
 import tempfile
 import time
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import event, func, select
 
 from practice_town.app import Town
 from practice_town.world import articles
@@ -191,9 +192,34 @@ class WithHouse(unittest.TestCase):
     def fault(self, outside: str, mode: str, left: int | None = None) -> None:
         self.town.state.set_fault(outside, mode, left)
 
+    @contextmanager
+    def full_disk(self) -> Iterator[None]:
+        """SQLite finds no room for anything new."""
+        store = self.services.store
+
+        def bounded(connection: Any, *_: Any) -> None:
+            connection.execute("PRAGMA max_page_count = 1")  # never less than there are
+
+        event.listen(store.engine, "checkout", bounded)
+        with store.writing() as connection:
+            connection.exec_driver_sql("PRAGMA max_page_count = 1")
+        try:
+            yield
+        finally:
+            event.remove(store.engine, "checkout", bounded)
+            with store._writing:
+                assert store._writer is not None
+                store._writer.exec_driver_sql("PRAGMA max_page_count = 1000000")
+                store._writer.rollback()
+            event.listen(store.engine, "checkout", _unbounded)
+
     def document(self, workflow_id: int) -> Workflow:
         with self.services.store.read() as session:
             return Workflow.model_validate(session.get_one(tables.WorkflowRecord, workflow_id).document)
+
+
+def _unbounded(connection: Any, *_: Any) -> None:
+    connection.execute("PRAGMA max_page_count = 1000000")
 
 
 def first_article() -> str:

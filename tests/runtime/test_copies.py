@@ -266,4 +266,3 @@ class Copies(WithHouse):
         self.assertEqual(houses, [one, two, self.services.store.identity])
         self.assertEqual(len(set(houses)), 3)
         self.assertEqual([o.runs for o in place.origins(self.services.store)], [first, second])
-

@@ -87,7 +87,7 @@ class Together(Flowing):
 
     def test_a_disk_that_is_busy_for_a_moment_loses_nothing(self) -> None:
         runs = self.waiting(1)
-        real, left = self.services.store.write, [2]
+        real, left = self.services.store.writing, [2]
 
         def write() -> Any:
             if left[0]:
@@ -95,9 +95,10 @@ class Together(Flowing):
                 raise OperationalError("INSERT", {}, Exception("database is locked"))
             return real()
 
-        with mock.patch.object(self.services.store, "write", write):
+        with mock.patch.object(self.services.store, "writing", write):
             self.engine.writer.post(runs[0], self.heard())
             self.until(runs[0], "done")
+        self.assertEqual(left, [0])
 
     def test_after_the_end_nobody_waits_for_what_is_not_written(self) -> None:
         runs = self.waiting(1)
@@ -108,7 +109,7 @@ class Together(Flowing):
         self.until(runs[0], "resting")
 
     def test_what_a_step_gave_is_brought_again_when_it_could_not_be_written(self) -> None:
-        real, left = self.services.store.write, [0]
+        real, left = self.services.store.writing, [0]
 
         def write() -> Any:
             if left[0] > 0:
@@ -123,11 +124,11 @@ class Together(Flowing):
         with (
             mock.patch.object(dispatcher, "WRITE_AGAIN", 0.05),
             mock.patch.object(writer, "TRY_AGAIN", 0.001),
-            mock.patch.object(self.services.store, "write", write),
+            mock.patch.object(self.services.store, "writing", write),
         ):
             run = self.run_page([read()], {"x": "1"}, gives)
             self.until(run, "done")
-        self.assertEqual(self.played.calls, ["page"])
+        self.assertEqual((self.played.calls, left), (["page"], [0]))
 
     def test_what_the_row_says_is_what_the_journal_says(self) -> None:
         ask = step("editor", "ask", draft="post", who=WHO)

@@ -169,7 +169,11 @@ def _found(engine: Engine, workflow_id: int) -> _Found:
             settings: Any = read(line)
             last = dt.datetime.fromtimestamp(float(memory.get("due") or now), dt.UTC)
             passed, _ = passed_and_next(settings.rule, settings.zone, last, dt.datetime.fromtimestamp(now, dt.UTC))
-            items = [] if passed is None or settings.missed != "once" else [(passed.isoformat(), {"title": f"{passed:%a %d %b, %H:%M}"})]
+            items = (
+                []
+                if passed is None or settings.missed != "once"
+                else [(passed.isoformat(), {"title": f"{passed:%a %d %b, %H:%M}"})]
+            )
             return _Found(items, {"due": now})
         if listens in ("poll", "rows", "runs"):
             found = look_again(services, engine.pages, workflow_id, line, memory)

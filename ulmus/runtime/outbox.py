@@ -74,6 +74,7 @@ class Outbox:
         self.listings = Listings(services)
         self.settle = SETTLE
         self._flying: set[int] = set()
+        self._unwritten: dict[int, Callable[[], None]] = {}
         self._absent: dict[int, float] = {}
         self._observed: list[_Observed] = []
         self._lock = threading.Lock()
@@ -108,6 +109,7 @@ class Outbox:
 
     def look(self, now: float) -> None:
         """Send what is due, look for what is in doubt, and see how soon channels list."""
+        self._write_again()
         looked_for = ("intent", "accepted", "unsure")
         with self.services.store.read() as session:
             rows = session.execute(
@@ -129,12 +131,14 @@ class Outbox:
     def _fly(self, piece_id: int, work: Work, refused: OutsideError | None) -> OutsideError | None:
         try:
             return work(piece_id, refused)
-        except Exception:
-            log.exception("piece %s met a fault and will be looked into", piece_id)
+        except Exception as error:
+            if not self.services.health.met(error):
+                log.exception("piece %s met a fault and will be looked into", piece_id)
             return None
         finally:
             with self._lock:
-                self._flying.discard(piece_id)
+                if piece_id not in self._unwritten:
+                    self._flying.discard(piece_id)
 
     # -- sending ------------------------------------------------------------------------------------
 
@@ -401,17 +405,44 @@ class Outbox:
     # -- writing ------------------------------------------------------------------------------------
 
     def _write(self, piece: tables.Piece, event: flow.Event, also: Callable[[Session], None]) -> None:
-        if piece.run_id is None or not self.events.record(piece.run_id, event, also, strict=False):
-            # No run, or one that ended meanwhile; what happened to the piece is still kept.
-            with self.services.store.write() as session:
-                also(session)
-        self.services.bus.say("piece", id=piece.id)
+        def write() -> None:
+            if piece.run_id is None or not self.events.record(piece.run_id, event, also, strict=False):
+                # No run, or one that ended meanwhile; what happened to the piece is still kept.
+                with self.services.store.write() as session:
+                    also(session)
+
+        self._keep(piece.id, write)
 
     def _set(self, piece: tables.Piece, state: str, message: str, due: float) -> None:
-        with self.services.store.write() as session:
-            record = session.get_one(tables.Piece, piece.id)
-            record.state, record.message, record.due_at = state, message, due
-        self.services.bus.say("piece", id=piece.id)
+        def write() -> None:
+            with self.services.store.write() as session:
+                record = session.get_one(tables.Piece, piece.id)
+                record.state, record.message, record.due_at = state, message, due
+
+        self._keep(piece.id, write)
+
+    def _keep(self, piece_id: int, write: Callable[[], None]) -> None:
+        """Have what became of a piece written. Where the disk takes nothing it is kept in mind and written once there is room:
+        what went out is known here, and need not be asked for. Until then the piece counts as under way."""
+        try:
+            write()
+        except Exception as error:
+            if not self.services.health.met(error):
+                raise
+            with self._lock:
+                self._unwritten[piece_id] = write
+            return
+        self.services.bus.say("piece", id=piece_id)
+
+    def _write_again(self) -> None:
+        with self._lock:
+            kept = dict(self._unwritten)
+        for piece_id, write in kept.items():
+            write()  # where there still is no room, the ticker hears of it
+            with self._lock:
+                del self._unwritten[piece_id]
+                self._flying.discard(piece_id)
+            self.services.bus.say("piece", id=piece_id)
 
 
 def doubt(piece: tables.Piece, since: float, now: float) -> None:

@@ -108,8 +108,9 @@ class Polling:
     def _fly(self, workflow_id: int, refused: OutsideError | None) -> None:
         try:
             self.look_at(workflow_id)
-        except Exception:
-            log.exception("looking at the start of workflow %s met a fault", workflow_id)
+        except Exception as error:
+            if not self.services.health.met(error):
+                log.exception("looking at the start of workflow %s met a fault", workflow_id)
         finally:
             with self._lock:
                 self._flying.discard(workflow_id)

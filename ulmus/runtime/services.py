@@ -23,6 +23,7 @@ from ..steps.base import Connection
 from ..steps.connections import CONNECTION_KINDS
 from ..store import Sealer, Store, place, tables
 from .bus import Bus
+from .health import Health
 from .transaction import Transaction
 
 
@@ -47,6 +48,9 @@ class Services:
     public_url: str = "http://127.0.0.1:8420"
     origins: list[place.Origin] = field(default_factory=list)
     _opened: dict[str, _Opened] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.health = Health(self.store, self.sealer, lambda: self.clock())
 
     @classmethod
     def open(cls, folder: Path, allowed: frozenset[str] = frozenset(), **more: Any) -> Services:
@@ -73,6 +77,7 @@ class Services:
                 tx.flush()
             finally:
                 tx.close()
+        self.health.well()
         tx.follow(self.bus)
 
     def close(self) -> None:

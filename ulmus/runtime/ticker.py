@@ -53,15 +53,18 @@ class Ticker:
             if now - clock < moment - passed - JUMP:
                 self._guarded(self.set_back, now)
             clock, passed = now, moment
+            health = self.services.health
+            self._guarded(health.look, now)
             for look in self.looks:
-                self._guarded(look, now)
+                if not health.rests(now):
+                    self._guarded(look, now)
 
-    @staticmethod
-    def _guarded(look: Callable[[float], None], now: float) -> None:
+    def _guarded(self, look: Callable[[float], None], now: float) -> None:
         try:
             look(now)
-        except Exception:
-            log.exception("the ticker met a fault and goes on")
+        except Exception as error:
+            if not self.services.health.met(error):
+                log.exception("the ticker met a fault and goes on")
 
     def fire(self, now: float) -> None:
         """Tell runs of their waits that are over."""

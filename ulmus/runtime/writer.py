@@ -230,6 +230,7 @@ class Writer:
                 return
             for live in touched.values():
                 self._hand_on(live)
+        self.services.health.well()
         for n, entry in enumerate(entries):
             entry.told(refused.get(n))
         for run_id in touched:
@@ -243,14 +244,17 @@ class Writer:
                 self.write([entry])
             return
         [entry] = entries
-        if isinstance(error, OperationalError) and entry.also is None and entry.tries < TRIES:
-            log.warning("run %s: an event could not be written (%s) and is tried again", entry.run_id, error.orig)
+        # While the disk takes nothing it is tried again without end; a caller who waits is told.
+        disk = self.services.health.met(error)
+        if isinstance(error, OperationalError) and entry.also is None and (entry.tries < TRIES or disk):
+            if not disk:
+                log.warning("run %s: an event could not be written (%s) and is tried again", entry.run_id, error.orig)
             later = replace(entry, tries=entry.tries + 1)
-            timer = threading.Timer(TRY_AGAIN * 2**entry.tries, self._put, (later,))
+            timer = threading.Timer(TRY_AGAIN * 2 ** min(entry.tries, TRIES), self._put, (later,))
             timer.daemon = True
             timer.start()
             return
-        if isinstance(error, Exception):
+        if isinstance(error, Exception) and not disk:
             log.error("run %s: an event could not be written", entry.run_id, exc_info=error)
         entry.told(error)
 

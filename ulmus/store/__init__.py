@@ -1,7 +1,7 @@
 """Records: tables, migrations and sealed secrets, in SQLite through SQLAlchemy."""
 
 from .db import Store
-from .secrets import Sealer
-from .trouble import DataTrouble
+from .secrets import KEY, Sealer
+from .trouble import DataTrouble, words_for
 
-__all__ = ["DataTrouble", "Sealer", "Store"]
+__all__ = ["KEY", "DataTrouble", "Sealer", "Store", "words_for"]

@@ -34,8 +34,10 @@ def words_for(error: BaseException, folder: Path) -> str | None:
         return words.get(cause.errno or 0)
     if isinstance(cause, sqlite3.DatabaseError):
         said = str(cause)
-        if "full" in said or "disk I/O" in said:
+        if "full" in said:
             return FULL
+        if "disk I/O" in said:
+            return f"The disk with {folder} fails or cannot be reached ({said}). Look at it before anything is lost."
         if "malformed" in said or "not a database" in said:
             return DAMAGED
         if "readonly" in said or "unable to open" in said:
