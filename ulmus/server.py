@@ -19,6 +19,7 @@ from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs
 from .runtime.services import Services
+from .store import place
 
 WEB_THREADS = 40
 
@@ -34,6 +35,8 @@ class Config:
     allowed: frozenset[str] = frozenset()
     demo: tuple[dict[str, str], ...] = ()
     town_url: str = ""
+    trusted_proxy: str = ""
+    moved: bool = False
 
 
 class Server:
@@ -43,6 +46,8 @@ class Server:
         self.config = config
         url = config.public_url or f"http://{config.host}:{config.port}"
         self.services = services or Services.open(config.folder, config.allowed)
+        if config.moved:
+            place.stand_here(self.services.store)
         self.services.public_url = url
         self.engine = Engine(self.services)
         self._proof_threads = Threads(8)

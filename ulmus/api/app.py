@@ -8,7 +8,7 @@ import logging
 from pathlib import Path
 from typing import Any
 
-from flask import Response, request, send_from_directory
+from flask import Response, current_app, request, send_from_directory
 from flask.json.provider import DefaultJSONProvider
 from flask_openapi3 import Info, OpenAPI
 from pydantic import ValidationError
@@ -25,6 +25,7 @@ from . import (
     brands,
     connections,
     events,
+    keeping,
     reading,
     revisions,
     runs,
@@ -71,6 +72,7 @@ def create_app(house: House | None) -> OpenAPI:
         app.extensions["ulmus"] = house
     for part in (
         auth,
+        keeping,
         today,
         workflows,
         writing,
@@ -93,6 +95,7 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(HTTPException, _http)
     app.register_error_handler(Exception, _unexpected)
+    app.before_request(_held)
     app.after_request(_headers)
     app.add_url_rule("/", "page", _page, defaults={"path": ""})
     app.add_url_rule("/<path:path>", "page", _page)
@@ -116,6 +119,15 @@ def _page(path: str) -> Response:
         response.headers.update({"Content-Encoding": "gzip", "Content-Type": kind or "", "Vary": "Accept-Encoding"})
         response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
     return response
+
+
+def _held() -> None:
+    """A house that is held can be read, and let go; nothing else."""
+    parts = current_app.extensions.get("ulmus")
+    if parts is None or request.method in ("GET", "HEAD", "OPTIONS") or parts.engine.hold is None:
+        return
+    if request.path not in ("/api/session", "/api/house/let-go"):
+        raise Refusal(keeping.HELD, 423, code="held")
 
 
 def _refused(error: Refusal) -> Any:

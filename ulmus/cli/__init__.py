@@ -3,7 +3,7 @@ errors go to standard error, and the exit status is not zero."""
 
 from __future__ import annotations
 
-from . import drafts, house, pages, sources
+from . import data, drafts, house, pages, sources
 from .common import main
 
-__all__ = ["drafts", "house", "main", "pages", "sources"]
+__all__ = ["data", "drafts", "house", "main", "pages", "sources"]

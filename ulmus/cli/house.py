@@ -19,14 +19,17 @@ from .common import ALLOW, DATA, main
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8420, show_default=True)
 @click.option("--public-url", default="", help="How others reach this server; stands in links in mails.")
-def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: str) -> None:
+@click.option("--trusted-proxy", default="", metavar="ADDRESS", help="A proxy before this server, whose word on callers counts.")
+@click.option("--moved", is_flag=True, help="This folder was moved here, and nobody works with the old one: it is not held.")
+def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: str, trusted_proxy: str, moved: bool) -> None:
     """Serve the app and carry out live workflows.
 
     Add the first account with `ulmus user add`.
     """
     from ..server import Config
 
-    _serve(Config(data, host, port, public_url, frozenset(allow)), open_words="Ulmus is open at")
+    config = Config(data, host, port, public_url, frozenset(allow), trusted_proxy=trusted_proxy, moved=moved)
+    _serve(config, open_words="Ulmus is open at")
 
 
 @main.command()
@@ -118,15 +121,21 @@ def docs(out: Path, openapi: Path | None) -> None:
 def _serve(config: Any, open_words: str, services: Any = None) -> None:
     from ..runtime.engine import EngineBusy
     from ..server import Server, set_up_logging
+    from ..store import DataTrouble, words_for
 
-    set_up_logging(config.folder)
     try:
+        set_up_logging(config.folder)
         server = Server(config, services)
-    except EngineBusy as error:
+    except (EngineBusy, DataTrouble) as error:
         raise click.ClickException(str(error)) from None
     except OSError as error:
+        words = words_for(error, config.folder)
+        if words is not None:
+            raise click.ClickException(words) from None
         raise click.ClickException(f"Port {config.port} cannot be used ({error.strerror}). Choose another with --port.") from None
     click.echo(f"{open_words} {server.url}\n")
+    if server.engine.hold is not None:
+        click.echo("  This is a copy, or it was moved: it is held. Sign in as an owner; Today says what it would do.\n")
     server.serve()
 
 

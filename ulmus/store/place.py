@@ -61,6 +61,15 @@ def held(store: Store) -> Hold | None:
     return Hold(**json.loads(kept)) if kept else None
 
 
+def stand_here(store: Store) -> None:
+    """The folder was moved here by whoever keeps the house; one that was restored stays held all the same."""
+    hold = held(store)
+    if hold is None or hold.why == "moved":
+        with store.write() as session:
+            set_fact(session.connection(), HOLD, None)
+            set_fact(session.connection(), PLACE, _stands(store.path))
+
+
 def hold_copy(store: Store, made_at: float) -> None:
     """This folder is a copy made at `made_at`: it has a name of its own from now on, and is held."""
     with store.write() as session:

@@ -2,6 +2,7 @@ import { lazy, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { queries } from "../api/client";
 import { useLine } from "../api/live";
+import { HouseStrip } from "../components/House";
 import { Failed, Loading } from "../components/Quiet";
 import { Toasts } from "../components/Toast";
 import { SignIn } from "../features/signin/SignIn";
@@ -50,6 +51,7 @@ function House() {
   return (
     <div className="flex min-h-screen flex-col">
       <Masthead session={session.data} line={line} />
+      <HouseStrip />
       <Suspense fallback={<Loading />}>
         <Routes>
           <Route path="/" element={<Today />} />

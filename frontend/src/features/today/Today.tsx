@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
+import { useHouse } from "../../components/House";
 import { Linked } from "../../components/Piece";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
@@ -10,12 +11,16 @@ import { sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { ago, count, longDay, money, when } from "../../components/words";
 import { DayLine } from "./DayLine";
+import { Held } from "./Held";
 
 type Waiting = Schemas["Waiting"];
 
 /** The morning page: what waits, what went out, what it cost. */
 export function Today() {
-  const maker = may(useSession().data, "maker");
+  const session = useSession().data;
+  const maker = may(session, "maker");
+  const owner = may(session, "owner");
+  const hold = useHouse().data?.hold;
   const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
   if (today.isPending) return <Loading what="Fetching the day …" />;
   if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
@@ -34,6 +39,7 @@ export function Today() {
           ))}
         </p>
       </div>
+      {hold && <Held hold={hold} owner={owner} />}
       <DayLine day={day} />
       {day.troubles.length > 0 && (
         <section aria-label="Outside" className="mt-4 space-y-1 border-l-2 border-brick bg-brickwash px-4 py-2">

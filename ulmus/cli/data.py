@@ -1,0 +1,91 @@
+"""The commands that keep a house's data: back up, restore, look through, make a new key."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import click
+
+from .common import DATA, main
+
+T = TypeVar("T")
+
+
+@main.command()
+@click.argument("to", type=click.Path(path_type=Path))
+@DATA
+def backup(to: Path, data: Path) -> None:
+    """Make a backup in the new folder TO: database, key and files. The house may be at work meanwhile.
+
+    Keep it as safe as the house itself: it holds the key to the secrets of all connections.
+    """
+    from ..store import copies
+
+    made = _plainly(lambda: copies.back_up(data, to))
+    click.echo(f"{to} is a backup of {data}: {made.files} files, {made.size / 1e6:.1f} MB.")
+
+
+@main.command()
+@click.argument("backup", metavar="FROM", type=click.Path(path_type=Path, exists=True, file_okay=False))
+@DATA
+def restore(backup: Path, data: Path) -> None:
+    """Put the backup FROM in place as the data of a house.
+
+    The house is held until a person lets it go: it shows on Today what it would send, run and hand out again.
+    """
+    from ..store import copies
+
+    about = _plainly(lambda: copies.restore(backup, data))
+    click.echo(f"{data} holds what was there at {_moment(about.made_at)}.")
+    click.echo("Start it with `ulmus serve`. It is held: sign in as an owner, read on Today what it would do, and let it go.")
+    click.echo("Do not let it go while the house it was copied from is at work.")
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path), required=False)
+@DATA
+def verify(folder: Path | None, data: Path) -> None:
+    """Look through a backup in FOLDER, or the house's own data, whole: database, key and files."""
+    from ..store import copies
+
+    place = folder or data
+    began = time.monotonic()
+    about = _plainly(lambda: copies.verify(place))
+    words = f"a whole backup, made at {_moment(about.made_at)}" if about else "in order"
+    click.echo(f"{place} is {words} (looked through in {time.monotonic() - began:.1f} s).")
+
+
+@main.command("new-key")
+@DATA
+@click.confirmation_option(
+    prompt="The secrets of all connections have to be typed again, and the addresses of calls, forms and letters change. Go on?"
+)
+def new_key(data: Path) -> None:
+    """Make a new key for data that has lost its secret.key."""
+    from ..store import Sealer, Store
+
+    def make() -> None:
+        store = Store(data)
+        Sealer.anew(store)
+        store.close()
+
+    _plainly(make)
+    click.echo("There is a new key. Under Connections, type the secrets again; under each workflow, copy the addresses again.")
+
+
+def _plainly(call: Callable[[], T]) -> T:
+    """What `call` gives; what is wrong with the data ends the command with its words."""
+    from ..store import DataTrouble
+
+    try:
+        return call()
+    except DataTrouble as error:
+        raise click.ClickException(str(error)) from None
+
+
+def _moment(at: float) -> str:
+    return f"{dt.datetime.fromtimestamp(at):%d %B %Y, %H:%M}"
