@@ -44,7 +44,7 @@ class Link:
 class Page:
     """A page as a reader would have it. `date` is ISO 8601 or empty; `language` a BCP 47 tag or empty; `words` counts.
 
-    `data` is what the page tells programs: JSON-LD objects, and Open Graph properties as one object.
+    Where the page does not tell its language, its words do. `data` is what the page tells programs: JSON-LD objects, and Open Graph properties as one object.
     """
 
     url: str
@@ -153,6 +153,7 @@ def load() -> None:
     import trafilatura
 
     trafilatura.bare_extraction("<p>Warm.</p>")
+    language_of("A page that says nothing of its language is told by its words.")
 
 
 def from_html(source: str, url: str = "") -> Page:
@@ -162,7 +163,6 @@ def from_html(source: str, url: str = "") -> Page:
     tree = tree_of(source)
     base = _base(tree, url)
     told = {
-        "language": (tree.get("lang") or "").strip()[:20],
         "links": list(_links(tree, base)),
         "images": list(_images(tree, base)),
         "data": _data(tree),
@@ -184,6 +184,7 @@ def from_html(source: str, url: str = "") -> Page:
         getattr(found, "author", None) or "",
         getattr(found, "date", None) or "",
         text[:LONGEST_TEXT],
+        (tree.get("lang") or "").strip()[:20] or language_of(text),
         description=getattr(found, "description", None) or "",
         image=urljoin(base, image) if image else "",
         **told,

@@ -48,7 +48,7 @@ def perform(settings: PageSettings, context: Context) -> Result:
     told = {
         name: getattr(page, name) for name in ("title", "text", "author", "date", "words", "description", "image", "images", "data")
     }
-    language = page.language.split("-")[0].lower() or pages.language_of(page.text)
+    language = page.language.split("-")[0].lower()
     links = [dict(vars(one)) for one in page.links]
     return Result({**told, "link": page.url, "language": language, "links": links})
 
