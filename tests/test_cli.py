@@ -238,6 +238,30 @@ class CommandLine(WithTown):
 
     # -- accounts -----------------------------------------------------------------------------------
 
+    def test_data_is_backed_up_looked_through_and_restored(self) -> None:
+        self.call("user", "add", "i@a.example", "--name", "I", "--password", "a good password", "--data", "house")
+        Services.open(self.folder / "house").close()
+        self.assertIn("is a backup of house", self.call("backup", "copy", "--data", "house").stdout)
+        self.assertIn("there already", self.call("backup", "copy", "--data", "house", status=1).stderr)
+        self.assertIn("no data", self.call("backup", "copy2", "--data", "nowhere", status=1).stderr)
+        self.assertIn("a whole backup", self.call("verify", "copy").stdout)
+        self.assertIn("in order", self.call("verify", "--data", "house").stdout)
+        self.assertIn("It is held", self.call("restore", "copy", "--data", "again").stdout)
+        self.assertIn("already", self.call("restore", "copy", "--data", "again", status=1).stderr)
+        (self.folder / "copy" / "ulmus.db").write_bytes(b"torn")
+        self.assertIn("damaged", self.call("verify", "copy", status=1).stderr)
+
+    def test_data_that_cannot_be_opened_says_why_and_how_to_go_on(self) -> None:
+        Services.open(self.folder / "house").close()
+        (self.folder / "house" / "secret.key").unlink()
+        self.assertIn("no secret.key", self.call("serve", "--data", "house", "--port", "0", status=1).stderr)
+        self.assertIn("type the secrets again", self.call("new-key", "--data", "house", "--yes").stdout)
+        Services.open(self.folder / "house").close()
+        (self.folder / "house" / "ulmus.db").write_bytes(b"nothing of the kind" * 1000)
+        self.assertIn("damaged", self.call("serve", "--data", "house", "--port", "0", status=1).stderr)
+        (self.folder / "file").write_text("x")
+        self.assertIn("is a file", self.call("serve", "--data", "file", "--port", "0", status=1).stderr)
+
     def test_accounts_are_added_once(self) -> None:
         options = ["--name", "Mara", "--data", str(self.folder / "data")]
         self.assertIn("can sign in as owner", self.call("user", "add", "m@a.example", "--password", "long enough", *options).stdout)

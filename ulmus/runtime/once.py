@@ -38,6 +38,8 @@ def run(
     engine = Engine(services)
     try:
         engine.start(polling=False)
+        if engine.hold is not None:
+            raise ValueError("This data is a copy, or it was moved, and is held. Serve it and let it go first.")
         if item is None:
             found = look_once(services, engine.pages, workflow.start, {}).items
             if not found:

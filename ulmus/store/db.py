@@ -28,15 +28,13 @@ class Store:
     """Opens (and brings up to date) the database in `folder`. Raises `DataTrouble` where that cannot be done.
 
     `read()` and `write()` give sessions; a write commits when its block ends and rolls back on an error.
-    Writes are serialised here, so they never meet SQLite's busy error within one process. `is_new` where there was no
-    database before.
+    Writes are serialised here, so they never meet SQLite's busy error within one process.
     """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.path = folder / DATABASE
         with in_words(folder):
-            self.is_new = not self.path.exists() or self.path.stat().st_size == 0
             private(folder)
             upgrade.bring_up_to_date(self.path)
             self._open()

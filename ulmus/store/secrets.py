@@ -23,6 +23,12 @@ OTHER_KEY = (
 )
 
 
+def _in_use(store: Store) -> bool:
+    """Whether there is anything yet that a key was needed for: a connection, or a workflow with its addresses."""
+    with store.engine.connect() as connection:
+        return any(connection.exec_driver_sql(f"SELECT 1 FROM {table} LIMIT 1").first() for table in ("connections", "workflows"))
+
+
 class Sealer:
     """Seals and opens small dictionaries of secrets; also signs links with the same key file. A key is made where there is
     none; where there must be one (not `may_make`), that is `DataTrouble`."""
@@ -46,7 +52,8 @@ class Sealer:
     @classmethod
     def of(cls, store: Store) -> Sealer:
         """The key of a data folder, which has to be the one it was begun with. Raises `DataTrouble`."""
-        sealer, proof = cls(store.folder, may_make=store.is_new), store.fact(PROOF)
+        proof = store.fact(PROOF)
+        sealer = cls(store.folder, may_make=proof is None and not _in_use(store))
         if proof is None:
             store.note(PROOF, sealer.seal({"of": store.identity}))
         elif not sealer.open(proof):
@@ -57,9 +64,9 @@ class Sealer:
     def anew(cls, store: Store) -> Sealer:
         """A new key for a data folder that has lost its own: what was sealed is lost, and links that were signed are void."""
         (store.folder / KEY).unlink(missing_ok=True)
-        store.note(PROOF, None)
-        store.is_new = True
-        return cls.of(store)
+        sealer = cls(store.folder)
+        store.note(PROOF, sealer.seal({"of": store.identity}))
+        return sealer
 
     def seal(self, secrets: dict[str, str]) -> str:
         """The sealed form of `secrets`."""

@@ -78,7 +78,7 @@ function Would({ held, copied, runFor, setRunFor }: WouldProps) {
   return (
     <div className="mt-5 grid gap-8 lg:grid-cols-3">
       <div>
-        <h3 className="smallcaps border-b border-rule pb-1">Sends</h3>
+        <h3 className="smallcaps border-b border-rule pb-1">Would send</h3>
         {held.sends.length === 0 && <Nothing>No piece waits to go out.</Nothing>}
         <ul>
           {held.sends.map((piece) => (
@@ -97,7 +97,7 @@ function Would({ held, copied, runFor, setRunFor }: WouldProps) {
         {held.more_sends > 0 && <Nothing>And {count(held.more_sends, "more piece")}.</Nothing>}
       </div>
       <div>
-        <h3 className="smallcaps border-b border-rule pb-1">Goes on with</h3>
+        <h3 className="smallcaps border-b border-rule pb-1">Would go on with</h3>
         {held.carries.length === 0 && <Nothing>No run is open.</Nothing>}
         <ul>
           {held.carries.map((one) => (
@@ -111,7 +111,7 @@ function Would({ held, copied, runFor, setRunFor }: WouldProps) {
         </ul>
       </div>
       <div>
-        <h3 className="smallcaps border-b border-rule pb-1">Hands out</h3>
+        <h3 className="smallcaps border-b border-rule pb-1">Would hand out</h3>
         {held.hands_out.length === 0 && <Nothing>Nothing new is there for any start.</Nothing>}
         <ul>
           {held.hands_out.map((one) => (
