@@ -369,6 +369,14 @@ class Properties(unittest.TestCase):
 
     @settings(max_examples=300, deadline=None)
     @given(plans(), NUMBERS)
+    def test_an_idle_run_has_nothing_to_do(self, plan: Plan, picks: list[int]) -> None:
+        state = Player(plan).play(picks).state
+        if not state.ended and state.outcome is None:
+            to_do = [d for d in state.open.values() if not isinstance(d, flow.Wait | flow.Judge)]
+            self.assertEqual(state.idle, not to_do, to_do)
+
+    @settings(max_examples=300, deadline=None)
+    @given(plans(), NUMBERS)
     def test_a_finished_address_never_runs_again(self, plan: Plan, picks: list[int]) -> None:
         run = Player(plan).play(picks)
         finished: set[str] = set()

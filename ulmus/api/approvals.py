@@ -8,7 +8,7 @@ from typing import Any, Literal
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core import flow
@@ -25,6 +25,7 @@ from .base import FindingView, Fine, Problem, Refusal, Reply, VersionView, house
 from .journals import around, draft_versions, journal, step_of
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
+DECIDED = 20
 
 
 class ApprovalPath(BaseModel):
@@ -119,8 +120,15 @@ class Measured(BaseModel):
     findings: list[FindingView]
 
 
+class QueueQuery(BaseModel):
+    limit: int = Field(50, ge=1, le=1000)
+
+
 class Queue(BaseModel):
+    """The oldest drafts that wait, how many wait altogether, and the last ones decided."""
+
     open: list[ApprovalSummary]
+    waiting: int
     decided: list[ApprovalSummary]
 
 
@@ -148,7 +156,7 @@ class Letter(BaseModel):
 
 @bp.get("/approvals", responses={200: Queue})
 @needs("reader")
-def queue() -> Reply:
+def queue(query: QueueQuery) -> Reply:
     """Drafts that wait, oldest first, and the last ones decided."""
     with house().services.store.read() as session:
         joined = (
@@ -156,13 +164,15 @@ def queue() -> Reply:
             .join(tables.Run, tables.Run.id == tables.Approval.run_id)
             .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
         )
-        waiting = session.execute(joined.where(tables.Approval.state == "open").order_by(tables.Approval.id)).all()
-        past = session.execute(
-            joined.where(tables.Approval.state.in_(("approve", "back", "decline")))
-            .order_by(tables.Approval.decided_at.desc())
-            .limit(20)
-        ).all()
-    return send(Queue(open=[_summary(*row) for row in waiting], decided=[_summary(*row) for row in past]))
+        open_ = joined.where(tables.Approval.state == "open").order_by(tables.Approval.id).limit(query.limit)
+        waiting = session.execute(open_).all()
+        count = session.scalar(select(func.count()).where(tables.Approval.state == "open")) or 0
+        past: list[Any] = []
+        for state in ("approve", "back", "decline"):
+            latest = joined.where(tables.Approval.state == state).order_by(tables.Approval.decided_at.desc())
+            past += session.execute(latest.limit(DECIDED)).all()
+    past = sorted(past, key=lambda row: -(row[0].decided_at or 0))[:DECIDED]
+    return send(Queue(open=[_summary(*row) for row in waiting], waiting=count, decided=[_summary(*row) for row in past]))
 
 
 @bp.get("/approvals/<int:id>", responses={200: ApprovalView})

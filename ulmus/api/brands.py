@@ -119,12 +119,13 @@ def spending(session: Session, brand: tables.Brand, now: float) -> BrandSpending
     today = dt.datetime.fromtimestamp(now).date().isoformat()
     of_brand = select(tables.WorkflowRecord.id).where(tables.WorkflowRecord.brand == brand.key)
     total = select(func.sum(tables.Spending.cost)).where(tables.Spending.workflow_id.in_(of_brand))
+    month = tables.Spending.day.between(f"{today[:7]}-01", today)
     return BrandSpending(
         name=brand.name,
         day_money=(brand.limits or {}).get("day_money"),
         month_money=(brand.limits or {}).get("month_money"),
         spent_day=session.scalar(total.where(tables.Spending.day == today)) or 0.0,
-        spent_month=session.scalar(total.where(tables.Spending.day.startswith(today[:7]))) or 0.0,
+        spent_month=session.scalar(total.where(month)) or 0.0,
     )
 
 

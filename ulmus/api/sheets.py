@@ -8,9 +8,11 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import Float, cast, delete, func, select
+from sqlalchemy.orm import Session
 
 from ..protocols.documents import LARGEST
 from ..runtime import rowsent, sheets
+from ..runtime.runs import counted
 from ..store import tables
 from .auth import needs
 from .base import Fine, Listing, Problem, Refusal, Reply, house, send
@@ -124,13 +126,16 @@ class Taker(BaseModel):
     name: str
 
 
+def _count(session: Session, sheet: str) -> int:
+    return sum(counted(session, "rows", sheet).values())
+
+
 @bp.get("/sheets", responses={200: Listing[SheetView]})
 @needs("reader")
 def listing() -> Reply:
     """All sheets."""
     with house().services.store.read() as session:
-        counts = dict(session.execute(select(tables.SheetRow.sheet, func.count()).group_by(tables.SheetRow.sheet)).all())
-        found = [_view(s, counts.get(s.key, 0)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
+        found = [_view(s, _count(session, s.key)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
     return send(found)
 
 
@@ -177,8 +182,9 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
             sheets.set_columns(session, sheet, [c.model_dump() for c in body.columns], body.renamed)
         except ValueError as error:
             raise Refusal(str(error), 422) from None
+        count = _count(session, path.key)
     house().services.bus.say("sheet", key=path.key)
-    return send(_view(sheet, 0))
+    return send(_view(sheet, count))
 
 
 @bp.get("/sheets/<key>/rows", responses={200: RowsView})
@@ -191,7 +197,10 @@ def rows(path: SheetPath, query: RowQuery) -> Reply:
         wanted = select(row).where(row.sheet == path.key)
         for word in query.words.split():
             wanted = wanted.where(_any_cell_like(sheet, word))
-        total = session.scalar(select(func.count()).select_from(wanted.subquery())) or 0
+        if query.words.split():
+            total = session.scalar(select(func.count()).select_from(wanted.subquery())) or 0
+        else:
+            total = _count(session, path.key)
         by = _order(sheet, query.sort)
         wanted = wanted.order_by(by.desc() if query.down else by, row.position)
         found = list(session.scalars(wanted.offset(query.offset).limit(query.limit)))

@@ -24,6 +24,9 @@ from .connections import TroubleView, troubles_now
 
 bp = APIBlueprint("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
 SLOW_START = 600
+MOST = 50
+"""So many of each sort wait on the page; how many more there are is said."""
+MOST_MARKS = 200
 
 
 class Mark(BaseModel):
@@ -72,6 +75,7 @@ class TodayView(BaseModel):
     midnight: float
     marks: list[Mark]
     waiting: list[Waiting]
+    more_waiting: int = 0
     went_out: list[WentOut]
     sent_today: int
     spent_month: float
@@ -83,12 +87,12 @@ class TodayView(BaseModel):
 
 @bp.get("/today", responses={200: TodayView})
 @needs("reader")
-def today() -> Reply:
+def show() -> Reply:
     """The morning page."""
     now = house().services.clock()
     here = dt.datetime.fromtimestamp(now)
     midnight = here.replace(hour=0, minute=0, second=0, microsecond=0).timestamp()
-    month = here.replace(day=1, hour=0, minute=0, second=0, microsecond=0).timestamp()
+    today = here.date().isoformat()
     with house().services.store.read() as session:
         around = world(session)
         out = _went_out(session, around)
@@ -101,18 +105,20 @@ def today() -> Reply:
             )
         )
         spent = {
-            since: session.scalar(select(func.sum(tables.Run.cost)).where(tables.Run.started_at >= since))
-            for since in (midnight, month)
+            since: session.scalar(select(func.sum(tables.Spending.cost)).where(tables.Spending.day.between(since, today)))
+            for since in (f"{today[:7]}-01", today)
         }
+        waiting, more = _waiting(session, around)
         view = TodayView(
             now=now,
             midnight=midnight,
             marks=_marks(session, midnight, now),
-            waiting=_waiting(session, around),
+            waiting=waiting,
+            more_waiting=more,
             went_out=out,
             sent_today=sent_today or 0,
-            spent_month=spent[month] or 0.0,
-            spent_today=spent[midnight] or 0.0,
+            spent_month=spent[f"{today[:7]}-01"] or 0.0,
+            spent_today=spent[today] or 0.0,
             budgets=[
                 spending(session, brand, now)
                 for brand in session.scalars(select(tables.Brand))
@@ -197,14 +203,23 @@ def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
             select(tables.Piece, tables.Run)
             .join(tables.Run, tables.Run.id == tables.Piece.run_id)
             .where(tables.Piece.state == "sent", tables.Piece.sent_at >= midnight, tables.Piece.kind.not_in(_inward()))
+            .order_by(tables.Piece.sent_at.desc())
+            .limit(MOST_MARKS)
         )
     ]
-    failed = select(tables.Run).where(tables.Run.state == "failed", tables.Run.changed_at >= midnight)
+    failed = (
+        select(tables.Run)
+        .where(tables.Run.state == "failed", tables.Run.changed_at >= midnight)
+        .order_by(tables.Run.changed_at.desc())
+        .limit(MOST_MARKS)
+    )
     marks += [Mark(at=run.changed_at, what="failed", label=run.title, run=run.id) for run in session.scalars(failed)]
     asked = (
         select(tables.Approval, tables.Run)
         .join(tables.Run, tables.Run.id == tables.Approval.run_id)
         .where(tables.Approval.created_at >= midnight, tables.Approval.state == "open")
+        .order_by(tables.Approval.id.desc())
+        .limit(MOST_MARKS)
     )
     marks += [Mark(at=a.created_at, what="asked", label=run.title, run=run.id) for a, run in session.execute(asked)]
     due = (
@@ -218,14 +233,19 @@ def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
     return sorted(marks, key=lambda m: m.at)
 
 
-def _waiting(session: Session, around: World) -> list[Waiting]:
-    """In order of urgency: doubts, failures, approvals (oldest first), starts that cannot be looked at, gaps."""
+def _waiting(session: Session, around: World) -> tuple[list[Waiting], int]:
+    """In order of urgency: doubts, failures, approvals (oldest first), starts that cannot be looked at, gaps; and how many more
+    doubts, failures and approvals there are than stand here."""
     out: list[Waiting] = []
+    more = 0
     doubts = (
         select(tables.Piece, tables.Run)
         .join(tables.Run, tables.Run.id == tables.Piece.run_id)
         .where(tables.Piece.state == "unsure")
+        .order_by(tables.Piece.due_at)
+        .limit(MOST)
     )
+    more += session.scalar(select(func.count()).where(tables.Piece.state == "unsure")) or 0
     for piece, run in session.execute(doubts):
         text = str(piece.content.get("text", ""))
         out.append(
@@ -239,14 +259,11 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
                 text=text,
             )
         )
-    joined = (
-        select(tables.Run, tables.WorkflowRecord.name)
-        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
-        .where(tables.Run.state.in_(("failed", "stuck", "held")))
-        .order_by(tables.Run.changed_at.desc())
-        .limit(20)
-    )
-    for run, name in session.execute(joined):
+    for state in ("failed", "stuck", "held"):
+        more += (
+            session.scalar(select(func.sum(tables.Tally.n)).where(tables.Tally.what == "runs", tables.Tally.state == state)) or 0
+        )
+    for run, name in _stopped(session):
         what: Any = run.state
         out.append(Waiting(what=what, title=run.title, says=run.message, from_=name, at=run.changed_at, id=run.id, cost=run.cost))
     asked = (
@@ -255,7 +272,9 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
         .where(tables.Approval.state == "open")
         .order_by(tables.Approval.id)
+        .limit(MOST)
     )
+    more += session.scalar(select(func.count()).where(tables.Approval.state == "open")) or 0
     for approval, title, name in session.execute(asked):
         says = f"Round {approval.round}" if approval.round > 1 else ""
         out.append(
@@ -270,6 +289,7 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
                 broken=approval.broken or [],
             )
         )
+    more -= len(out)
     out += _at_their_limit(session)
     starts = (
         select(tables.Start, tables.WorkflowRecord)
@@ -284,4 +304,19 @@ def _waiting(session: Session, around: World) -> list[Waiting]:
             out.append(
                 Waiting(what="gap", title=record.name, says=problems[0].message, from_="Page", at=record.updated_at, id=record.id)
             )
-    return out
+    return out, more
+
+
+def _stopped(session: Session) -> list[tuple[tables.Run, str]]:
+    """The runs that failed or pause, the latest first, with the names of their workflows."""
+    found: list[tuple[tables.Run, str]] = []
+    for state in ("failed", "stuck", "held"):
+        latest = (
+            select(tables.Run, tables.WorkflowRecord.name)
+            .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+            .where(tables.Run.state == state)
+            .order_by(tables.Run.changed_at.desc())
+            .limit(MOST)
+        )
+        found += [(run, name) for run, name in session.execute(latest)]
+    return sorted(found, key=lambda one: -one[0].changed_at)[:MOST]

@@ -8,14 +8,14 @@ from typing import Any
 from flask import Response, g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import func, select
+from sqlalchemy import select
 
 from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_needs, sentence, write_file
 from ..core.workflow.sketch import blank_page
 from ..protocols import opml
 from ..protocols.errors import OutsideError
 from ..runtime import readiness, sharing, sketching, workflows
-from ..runtime.runs import runs_a_day, title_of
+from ..runtime.runs import counted, last_run, runs_a_day, title_of
 from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
@@ -128,24 +128,14 @@ def listing() -> Reply:
         around = world(session)
         brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
         starts = {s.workflow_id: s for s in session.scalars(select(tables.Start))}
-        counts = {
-            row[0]: row
-            for row in session.execute(
-                select(
-                    tables.Run.workflow_id,
-                    func.count(),
-                    func.sum(tables.Run.state == "asking"),
-                    func.sum(tables.Run.state.in_(("failed", "unsure"))),
-                    func.max(tables.Run.started_at),
-                ).group_by(tables.Run.workflow_id)
-            )
-        }
+        counts = {record.id: counted(session, "runs", record.id) for record in records}
+        latest = {record.id: last_run(session, record.id) for record in records}
     out = []
     for record in records:
         workflow = Workflow.model_validate(record.document)
         known = kinds()
         start = starts.get(record.id)
-        _, runs, waiting, failing, last = counts.get(record.id, (0, 0, 0, 0, None))
+        runs = counts[record.id]
         out.append(
             WorkflowSummary(
                 id=record.id,
@@ -166,10 +156,10 @@ def listing() -> Reply:
                 found=start.found if start and record.state == "live" else "",
                 failed=bool(start and start.failed and record.state == "live"),
                 pushed=workflow.start.kind in known and known[workflow.start.kind].listens == "push",
-                runs=runs,
-                waiting=waiting or 0,
-                failing=failing or 0,
-                last_run=last,
+                runs=sum(runs.values()),
+                waiting=runs.get("asking", 0),
+                failing=runs.get("failed", 0) + runs.get("unsure", 0),
+                last_run=latest[record.id],
             )
         )
     out.sort(key=lambda w: ({"live": 0, "paused": 1}.get(w.state, 2), w.brand, w.name))

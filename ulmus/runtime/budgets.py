@@ -25,7 +25,7 @@ class Budgets:
         """Read what this month has cost."""
         month = dt.datetime.fromtimestamp(self.services.clock()).strftime("%Y-%m")
         with self.services.store.read() as session:
-            rows = session.scalars(select(tables.Spending).where(tables.Spending.day.startswith(month)))
+            rows = session.scalars(select(tables.Spending).where(tables.Spending.day.between(f"{month}-01", f"{month}-31")))
             found = {(r.day, r.workflow_id): r.cost for r in rows}
         with self._lock:
             self._spending = found

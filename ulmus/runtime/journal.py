@@ -106,7 +106,7 @@ class Live:
 
 
 _RUN = (
-    "SELECT workflow_id, revision_id, state, step, message, cost, tokens, ended_at, parent_id, parent_address, depth"
+    "SELECT workflow_id, revision_id, state, step, message, cost, tokens, ended_at, idle, parent_id, parent_address, depth"
     " FROM runs WHERE id = ?"
 )
 
@@ -162,7 +162,7 @@ class Pages:
         live = Live(run_id, run.workflow_id, page, state, seq, parent=parent, depth=run.depth, booked=state.usage)
         live.queued = run.state == "queued"
         live.shown = _row(live)
-        if live.shown != (run.state, run.step, run.message, run.cost, run.tokens, run.ended_at is not None):
+        if live.shown != (run.state, run.step, run.message, run.cost, run.tokens, run.ended_at is not None, bool(run.idle)):
             live.shown = ()
         return live
 
@@ -212,4 +212,5 @@ def _row(live: Live) -> tuple[Any, ...]:
         state.usage.cost,
         state.usage.tokens_in + state.usage.tokens_out,
         state.ended,
+        state.idle,
     )

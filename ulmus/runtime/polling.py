@@ -11,7 +11,7 @@ import hashlib
 import json
 import logging
 import threading
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -365,15 +365,22 @@ def rows_found(session: Session, here: _Due, count: int | None = None) -> Found:
     assert kind.rows is not None
     if session.get(tables.Sheet, settings.sheet) is None:
         raise OutsideError(f"The sheet “{settings.sheet}” is no longer here.")
-    found = session.execute(
-        select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells)
-        .where(tables.SheetRow.sheet == settings.sheet)
-        .order_by(tables.SheetRow.position)
-    ).all()
+    wanted = select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells, tables.SheetRow.touched).where(
+        tables.SheetRow.sheet == settings.sheet
+    )
+    look = {}
+    if kind.listens == "rows":
+        # Rows that were not changed since the last look have been handed out, or passed over.
+        look = {"after": int(here.memory.get("look", {}).get("after", 0))}
+        wanted = wanted.where(tables.SheetRow.touched > look["after"])
+    found = session.execute(wanted.order_by(tables.SheetRow.position)).all()
+    if found:
+        look = look and {"after": max(row.touched for row in found)}
     taken = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity.startswith("row:"))
     memory = {"taken": list(session.scalars(taken)) if kind.listens == "clock" else []}
-    rows = [Row(i, position, dict(cells)) for i, position, cells in found]
-    return guarded(lambda: kind.rows(settings, rows, memory))  # type: ignore[misc, no-any-return]
+    rows = [Row(i, position, dict(cells)) for i, position, cells, _ in found]
+    seen: Found = guarded(lambda: kind.rows(settings, rows, memory))  # type: ignore[misc]
+    return replace(seen, memory={**seen.memory, **look})
 
 
 def runs_found(session: Session, pages: Pages, here: _Due, primed: bool = False) -> Found:

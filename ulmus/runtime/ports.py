@@ -5,7 +5,7 @@ Parts import this page and never each other's machinery, so that there is no cir
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
 from sqlalchemy.orm import Session
@@ -37,6 +37,9 @@ class Events(Protocol):
 
     def wake(self, run_id: int) -> None:
         """Have a run go on from its journal."""
+
+    def wake_all(self, runs: Sequence[int]) -> None:
+        """Have many runs go on, some at a time, so that what comes meanwhile need not wait for all of them."""
 
     def answer(
         self, run_id: int, decision: flow.Decision, prepared: Any, told: Callable[[BaseException | None], None] = lambda error: None

@@ -76,7 +76,7 @@ class Runs:
         record = session.get_one(tables.WorkflowRecord, workflow_id)
         assert record.revision_id is not None
         workflow = self.pages.get(session, record.revision_id).workflow
-        number = (session.scalar(select(func.count()).where(tables.Run.workflow_id == workflow_id)) or 0) + 1
+        number = sum(counted(session, "runs", workflow_id).values()) + 1
         state = self._room(tx, workflow_id, workflow, parent is None)
         run = tables.Run(
             workflow_id=workflow_id,
@@ -242,9 +242,12 @@ class Runs:
                     self._promote(tx, workflow_id, record.revision_id)
 
     def recover(self) -> None:
-        """Have every open run go on; tell runs of what the runs they began have come to, where the process died in between."""
+        """Have open runs go on in which something was to be done; tell runs of what the runs they began have come to, where the
+        process died in between. A run that only waits is loaded when what it waits for comes."""
         with self.services.store.read() as session:
-            open_ = select(tables.Run.id).where(tables.Run.ended_at.is_(None), tables.Run.state != "queued")
+            open_ = select(tables.Run.id).where(
+                tables.Run.ended_at.is_(None), tables.Run.idle.is_(False), tables.Run.state != "queued"
+            )
             open_runs = list(session.scalars(open_.order_by(tables.Run.id)))
             parent = tables.Run.__table__.alias("parent")
             rows = session.execute(
@@ -259,8 +262,18 @@ class Runs:
             for run_id, _, address in children:
                 if address in at and at[address].phase == "called":
                     self.events.post(parent_id, _told(self.services.clock(), address, self.events.live(run_id)))
-        for run_id in open_runs:
-            self.events.wake(run_id)
+        self.events.wake_all(open_runs)
+
+
+def counted(session: Session, what: str, of: Any) -> dict[str, int]:
+    """How many there are by state: ``runs`` of a workflow, ``rows`` of a sheet (under ``""``)."""
+    found = session.execute(select(tables.Tally.state, tables.Tally.n).where(tables.Tally.what == what, tables.Tally.of == str(of)))
+    return {state: n for state, n in found if n > 0}
+
+
+def last_run(session: Session, workflow_id: int) -> float | None:
+    """When the latest run of a workflow began."""
+    return session.scalar(select(func.max(tables.Run.started_at)).where(tables.Run.workflow_id == workflow_id))
 
 
 def live_pages(session: Session) -> list[tuple[int, str, Workflow]]:

@@ -71,8 +71,8 @@ class Transaction:
         self._rows.append((run_id, seq, event))
 
     def set_run(self, run_id: int, row: tuple[Any, ...]) -> None:
-        """A run's row as it is now: state, step, message, cost, tokens, whether it has ended."""
-        self._runs[run_id] = (*row[:5], self.now if row[5] else None, self.now, run_id)
+        """A run's row as it is now: state, step, message, cost, tokens, whether it has ended, whether it is idle."""
+        self._runs[run_id] = (*row[:5], self.now if row[5] else None, row[6], self.now, run_id)
 
     def set_timer(self, run_id: int, address: str, due: float) -> None:
         """Have the run hear at `due` that its wait at `address` is over."""
@@ -95,7 +95,8 @@ class Transaction:
             connection.exec_driver_sql(f"INSERT INTO journal (run_id, seq, event) VALUES {values}", flat)
         if self._runs:
             connection.exec_driver_sql(
-                "UPDATE runs SET state = ?, step = ?, message = ?, cost = ?, tokens = ?, ended_at = ?, changed_at = ? WHERE id = ?",
+                "UPDATE runs SET state = ?, step = ?, message = ?, cost = ?, tokens = ?, ended_at = ?, idle = ?, changed_at = ?"
+                " WHERE id = ?",
                 list(self._runs.values()),
             )
         if self._timers:

@@ -14,7 +14,7 @@ import logging
 import queue
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from operator import attrgetter
@@ -35,6 +35,7 @@ log = logging.getLogger("ulmus")
 MOST_AT_ONCE = 256
 MOST_LIVE = 4000
 """Open runs kept in memory; those used longest ago are read from their journals again."""
+WAKE_AT_ONCE = 100
 TRIES = 6
 TRY_AGAIN = 0.05
 """Seconds until what could not be written is tried again; doubled each time."""
@@ -114,6 +115,14 @@ class Writer:
     def wake(self, run_id: int) -> None:
         """See `ports.Events`."""
         self._put(_Entry(run_id))
+
+    def wake_all(self, runs: Sequence[int]) -> None:
+        """See `ports.Events`."""
+        now, later = runs[:WAKE_AT_ONCE], runs[WAKE_AT_ONCE:]
+        for run_id in now[:-1]:
+            self.wake(run_id)
+        if now:
+            self._put(_Entry(now[-1], told=lambda error: self.wake_all(later) if not isinstance(error, EngineStopped) else None))
 
     def answer(
         self, run_id: int, decision: flow.Decision, prepared: Any, told: Callable[[BaseException | None], None] = lambda error: None

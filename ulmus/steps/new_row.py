@@ -37,7 +37,8 @@ def rows(settings: NewRowSettings, found: list[Row], memory: dict[str, Any]) -> 
             identity += ":" + hashlib.sha256(json.dumps(row.cells, sort_keys=True).encode()).hexdigest()[:16]
         title = next(str(v) for v in row.cells.values() if str(v).strip())
         items.append((identity, {**row.cells, "row": row.position, "title": title[:300]}))
-    return Found(items, {}, f"{len(items)} row{'s' if len(items) != 1 else ''} in the sheet.")
+    what = "new" if settings.which == "new" else "new or changed"
+    return Found(items, {}, f"{len(items) or 'No'} {what} row{'s' if len(items) != 1 else ''}.")
 
 
 def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:

@@ -33,10 +33,12 @@ class User(Base):
     name: Mapped[str] = mapped_column(String(120))
     role: Mapped[str] = mapped_column(String(20))
     password: Mapped[str] = mapped_column(String(200))
+    ended_at: Mapped[float | None]
 
 
 class WebSession(Base):
     __tablename__ = "web_sessions"
+    __table_args__ = (Index("sessions_of_user", "user_id"),)
     id: Mapped[str] = mapped_column(String(64), primary_key=True)  # SHA-256 of the cookie's token
     user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
     csrf: Mapped[str] = mapped_column(String(64))
@@ -210,9 +212,17 @@ class StoredFile(Base):
 
 class Run(Base):
     __tablename__ = "runs"
-    __table_args__ = (Index("runs_by_state", "state", "started_at"), Index("runs_open", "ended_at"))
+    __table_args__ = (
+        Index("runs_by_state", "state", "started_at"),
+        Index("runs_open", "ended_at"),
+        Index("runs_to_go_on", "ended_at", "idle"),
+        Index("runs_of_workflow", "workflow_id", "state"),
+        Index("runs_by_start", "workflow_id", "started_at"),
+        Index("runs_by_change", "state", "changed_at"),
+        Index("runs_by_revision", "revision_id", "state"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
-    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"))
     revision_id: Mapped[int] = mapped_column(ForeignKey("revisions.id"))
     title: Mapped[str] = mapped_column(String(300))
     # queued, running, waiting, resting, asking, stuck, unsure, held; failed, done, declined, cancelled, skipped
@@ -222,6 +232,8 @@ class Run(Base):
     started_at: Mapped[float]
     changed_at: Mapped[float]
     ended_at: Mapped[float | None]
+    # Whether all that is open in it waits for a time, a person or a piece: such a run is loaded only when that comes.
+    idle: Mapped[bool] = mapped_column(default=False, server_default="0")
     cost: Mapped[float] = mapped_column(default=0.0)
     tokens: Mapped[int] = mapped_column(default=0)
     parent_id: Mapped[int | None] = mapped_column(index=True)
@@ -249,6 +261,7 @@ class Timer(Base):
 
 class Approval(Base):
     __tablename__ = "approvals"
+    __table_args__ = (Index("approvals_by_state", "state", "decided_at"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
     address: Mapped[str] = mapped_column(String(200))
@@ -272,7 +285,13 @@ class Piece(Base):
     """The outbox: pieces and messages on their way out."""
 
     __tablename__ = "pieces"
-    __table_args__ = (UniqueConstraint("key"), Index("pieces_by_state", "state", "due_at"))
+    __table_args__ = (
+        UniqueConstraint("key"),
+        Index("pieces_by_state", "state", "due_at"),
+        Index("pieces_by_sending", "state", "sent_at"),
+        Index("pieces_of_channel", "connection", "state", "sent_at"),
+        Index("pieces_of_approval", "approval_id"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     key: Mapped[str] = mapped_column(String(64))
     run_id: Mapped[int | None] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
@@ -311,13 +330,28 @@ class Sheet(Base):
 
 class SheetRow(Base):
     __tablename__ = "sheet_rows"
-    __table_args__ = (Index("rows_in_order", "sheet", "position"),)
+    __table_args__ = (
+        Index("rows_in_order", "sheet", "position"),
+        Index("rows_by_change", "sheet", "touched"),
+        {"sqlite_autoincrement": True},
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"))
     position: Mapped[int]
     cells: Mapped[dict[str, Any]]
     run_id: Mapped[int | None]
     key: Mapped[str | None] = mapped_column(String(64), unique=True)
+    touched: Mapped[int] = mapped_column(default=0, server_default="0")  # the number of the change it was last changed by
+
+
+class Tally(Base):
+    """How many there are, kept by triggers: ``runs`` of a workflow by state, ``rows`` of a sheet, ``row changes`` ever made."""
+
+    __tablename__ = "tallies"
+    what: Mapped[str] = mapped_column(String(20), primary_key=True)
+    of: Mapped[str] = mapped_column(String(60), primary_key=True)
+    state: Mapped[str] = mapped_column(String(20), primary_key=True)
+    n: Mapped[int]
 
 
 class Audit(Base):

@@ -22,8 +22,11 @@ const PLACES: [string, string][] = [
 export function Masthead({ session, line }: { session: Session; line: boolean }) {
   const [help, setHelp] = useState(false);
   const go = useNavigate();
-  const waiting = useQuery({ queryKey: ["approvals"], queryFn: () => ok(api.GET("/api/approvals")) });
-  const open = waiting.data?.open.length ?? 0;
+  const waiting = useQuery({
+    queryKey: ["approvals", 50],
+    queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit: 50 } } })),
+  });
+  const open = waiting.data?.waiting ?? 0;
   useKeys({
     "?": () => setHelp(true),
     "1": () => go("/"),

@@ -32,6 +32,10 @@ Phase = Literal[
 ]
 
 
+#: Phases in which something is to be done now; in the others a run waits for a time, a person, a piece or another run.
+AT_WORK = ("ready", "rewriting", "permit", "checking", "following", "listening")
+
+
 @dataclass(eq=False)
 class Block:
     """What is known of an open block: a *for each*'s items, a fork's lanes or a repeat's rounds, by number from 1.
@@ -142,6 +146,11 @@ class State:
     passed: dict[str, str] = field(default_factory=dict)
     steps: int = 0
     usage: Usage = Usage()
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is to be done before an event comes: all decisions that are open are waits, or a person's to judge."""
+        return not any(self.phases.get(phase) for phase in AT_WORK)
 
     @property
     def values(self) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { ApiError, api, ok, queries, type Schemas } from "../../api/client";
@@ -10,14 +10,20 @@ import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
-import { ago, when } from "../../components/words";
+import { ago, count, when } from "../../components/words";
 import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
+const AT_ONCE = 50;
 
 /** The desk: the queue on one side, the piece in the middle, the evidence on the other side. */
 export function Approvals() {
-  const queue = useQuery({ queryKey: ["approvals"], queryFn: () => ok(api.GET("/api/approvals")) });
+  const [limit, setLimit] = useState(AT_ONCE);
+  const queue = useQuery({
+    queryKey: ["approvals", limit],
+    queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit } } })),
+    placeholderData: keepPreviousData,
+  });
   const chosen = Number(useParams().id) || queue.data?.open[0]?.id || queue.data?.decided[0]?.id;
   const go = useNavigate();
   const all = [...(queue.data?.open ?? []), ...(queue.data?.decided ?? [])];
@@ -34,6 +40,14 @@ export function Approvals() {
       <nav aria-label="Drafts" className="overflow-y-auto border-r border-line py-4">
         <Group title="Waiting" list={queue.data.open} chosen={chosen} />
         {queue.data.open.length === 0 && <p className="px-4 text-sm text-soft">No draft waits.</p>}
+        {queue.data.waiting > queue.data.open.length && (
+          <p className="mb-5 px-4 text-sm text-soft">
+            {count(queue.data.waiting - queue.data.open.length, "more draft")}{" "}
+            <Button look="quiet" onClick={() => setLimit(limit + AT_ONCE)}>
+              Show more
+            </Button>
+          </p>
+        )}
         <Group title="Decided" list={queue.data.decided} chosen={chosen} />
       </nav>
       {chosen ? (

@@ -86,7 +86,12 @@ function Would({ held, copied, runFor, setRunFor }: WouldProps) {
               <p className="piece line-clamp-3 text-[0.95rem] leading-snug">{piece.text || piece.title}</p>
               <p className="mt-1 text-xs text-soft">
                 {piece.channel} ·{" "}
-                {!copied ? "is sent" : piece.can_be_asked ? "is looked for there first" : "cannot be looked for: you decide"} ·{" "}
+                {!copied
+                  ? "is sent"
+                  : piece.can_be_asked
+                    ? "is looked for there first"
+                    : "cannot be looked for: you decide"}{" "}
+                ·{" "}
                 <Link className="underline underline-offset-2" to={`/runs/${piece.run}`}>
                   its run
                 </Link>

@@ -51,7 +51,10 @@ export function Today() {
       <div className="mt-8 grid gap-12 lg:grid-cols-[7fr_5fr]">
         <section aria-labelledby="waiting">
           <h2 id="waiting" className="smallcaps border-b border-rule pb-1 text-lg">
-            Waiting for you {day.waiting.length > 0 && <span className="text-ochre">{day.waiting.length}</span>}
+            Waiting for you{" "}
+            {day.waiting.length > 0 && (
+              <span className="text-ochre">{(day.waiting.length + day.more_waiting).toLocaleString()}</span>
+            )}
           </h2>
           {day.waiting.length === 0 ? (
             <Empty title="Nothing waits.">New drafts and whatever needs a decision appear here by themselves.</Empty>
@@ -61,6 +64,19 @@ export function Today() {
                 <WaitingRow key={`${one.what}${one.id}`} one={one} maker={maker} />
               ))}
             </ul>
+          )}
+          {day.more_waiting > 0 && (
+            <p className="py-4 text-sm text-soft">
+              And {count(day.more_waiting, "more", "more")}, under{" "}
+              <Link className="underline underline-offset-2" to="/approvals">
+                Approvals
+              </Link>{" "}
+              and{" "}
+              <Link className="underline underline-offset-2" to="/runs?state=failed">
+                Runs
+              </Link>
+              .
+            </p>
           )}
         </section>
         <section aria-labelledby="out">
