@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.protocols.outside import WithTown
-from tests.runtime.house import furnish, page
+from tests.runtime.house import furnish, page, reachable
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 
@@ -22,7 +22,7 @@ class CommandLine(WithTown):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.allow = ["--allow", f"127.0.0.1:{self.town.port}"]
+        self.allow = [word for place in reachable(self.town) for word in ("--allow", place)]
 
     def call(self, *arguments: str, status: int = 0, stdin: str = "") -> subprocess.CompletedProcess[str]:
         told = subprocess.run(

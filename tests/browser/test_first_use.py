@@ -16,6 +16,7 @@ from playwright.sync_api import expect, sync_playwright
 from practice_town.app import Town
 from tests.browser.place import free_port, launch
 from tests.runtime.house import page as workflow_file
+from tests.runtime.house import reachable
 
 
 class FirstUse(unittest.TestCase):
@@ -32,7 +33,7 @@ class FirstUse(unittest.TestCase):
             capture_output=True,
         )
         port = free_port()
-        allow = ["--allow", f"127.0.0.1:{self.town.port}"]
+        allow = [word for place in reachable(self.town) for word in ("--allow", place)]
         self.server = subprocess.Popen(
             [*command, "serve", "--port", str(port), *allow, *options], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
         )

@@ -109,7 +109,7 @@ class Reading(unittest.TestCase):
         wrong = mailbox.Mailbox("127.0.0.1", self.server.port, False, "office", "no")
         with self.assertRaisesRegex(OutsideError, "does not accept"):
             mailbox.look(wrong, "INBOX", 0, 0)
-        with self.assertRaisesRegex(OutsideError, "could not be read"):
+        with self.assertRaisesRegex(OutsideError, "no folder “No such folder”"):
             mailbox.look(self.box, "No such folder", 0, 0)
         with self.assertRaisesRegex(OutsideError, "could not be read"):
             mailbox.probe(mailbox.Mailbox("127.0.0.1", 1, False, "office", "practice"))
@@ -134,6 +134,7 @@ class Starting(Starts):
     def test_each_mail_that_comes_starts_one_run(self) -> None:
         server = MailServer()
         self.addCleanup(server.stop)
+        self.reach(server.port)
         settings = {"host": "127.0.0.1", "port": server.port, "tls": False, "user": "office"}
         sealed = self.services.sealer.seal({"password": "practice"})
         with self.services.store.write() as session:
@@ -153,6 +154,7 @@ class Waiting(Starts):
         self.services.clock = time.time
         server = MailServer()
         self.addCleanup(server.stop)
+        self.reach(server.port)
         settings = {"host": "127.0.0.1", "port": server.port, "tls": False, "user": "office"}
         sealed = self.services.sealer.seal({"password": "practice"})
         with self.services.store.write() as session:

@@ -18,7 +18,7 @@ from typing import Any
 from sqlalchemy import func, select
 
 from tests.core.pages import picture
-from tests.runtime.house import WithHouse
+from tests.runtime.house import WithHouse, reachable
 from ulmus.core import flow
 from ulmus.runtime import sheets, workflows
 from ulmus.runtime.journal import Pages
@@ -36,7 +36,7 @@ from ulmus.runtime import asking
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.store import tables
-services = Services.open(Path(sys.argv[1]), frozenset({sys.argv[2]}))
+services = Services.open(Path(sys.argv[1]), frozenset(sys.argv[2].split(",")))
 engine = Engine(services)
 for _ in range(100):
     try:
@@ -147,7 +147,7 @@ class CrashTrial(WithHouse):
             record.memory, record.next_at = {"due": self.services.clock() - 70}, 0.0
 
     def start(self) -> None:
-        arguments = [sys.executable, "-c", WORKER, str(self.folder), f"127.0.0.1:{self.town.port}"]
+        arguments = [sys.executable, "-c", WORKER, str(self.folder), ",".join(reachable(self.town))]
         self.worker = subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
 
     def kill(self) -> None:

@@ -18,7 +18,7 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from tests.runtime.house import WHO, WithHouse
+from tests.runtime.house import WHO, WithHouse, reachable
 from ulmus.runtime import workflows
 from ulmus.store import tables
 
@@ -35,7 +35,7 @@ from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 settle, looked_for, unsure_every = map(float, sys.argv[3:6])
 outbox.LOOKED_FOR, outbox.UNSURE_EVERY, outbox.UNSURE_LEAST = looked_for, unsure_every, unsure_every
-services = Services.open(Path(sys.argv[1]), frozenset({sys.argv[2]}))
+services = Services.open(Path(sys.argv[1]), frozenset(sys.argv[2].split(",")))
 engine = Engine(services)
 engine.outbox.settle = settle
 for _ in range(100):
@@ -97,7 +97,7 @@ class EffectTrial(WithHouse):
         self.services.close()
 
     def begin_worker(self) -> None:
-        arguments = [sys.executable, "-c", WORKER, str(self.folder), f"127.0.0.1:{self.town.port}"]
+        arguments = [sys.executable, "-c", WORKER, str(self.folder), ",".join(reachable(self.town))]
         arguments += [str(2 * TAKES), str(self.looked_for), str(self.unsure_every)]
         self.worker = subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
         assert self.worker.stdout is not None

@@ -66,6 +66,11 @@ def page(town: str, **more: Any) -> dict[str, Any]:
     return data
 
 
+def reachable(town: Town) -> frozenset[str]:
+    """What of a town may be reached although it is on this machine: its pages and its mail server."""
+    return frozenset({f"127.0.0.1:{town.port}", f"127.0.0.1:{town.smtp_port}"})
+
+
 def furnish(services: Services, town: str, smtp: int) -> None:
     """Connections, a sheet and a brand."""
     with services.store.write() as session:
@@ -93,6 +98,13 @@ class WithHouse(unittest.TestCase):
     """A test class whose tests each get a new house."""
 
     polling = False
+    also: frozenset[str] = frozenset()
+    """Places on this machine that may be reached as well (``host:port``)."""
+
+    def reach(self, port: int) -> None:
+        """Let a port on this machine be reached, now and after a restart."""
+        self.also |= {f"127.0.0.1:{port}"}
+        self.services.web.allowed |= self.also
 
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp())
@@ -104,7 +116,7 @@ class WithHouse(unittest.TestCase):
 
     def open(self) -> None:
         """Open the house on its folder and start the engine."""
-        self.services = Services.open(self.folder, frozenset({f"127.0.0.1:{self.town.port}"}), public_url="http://ulmus.example")
+        self.services = Services.open(self.folder, reachable(self.town) | self.also, public_url="http://ulmus.example")
         self.engine = Engine(self.services)
         self.engine.outbox.settle = 0.3
         self.proofs = Proofs(self.services, Threads(4), self.engine.handlers)

@@ -14,7 +14,7 @@ from sqlalchemy import func, select
 
 from practice_town.app import Town
 from tests.protocols.outside import WithTown
-from tests.runtime.house import page
+from tests.runtime.house import page, reachable
 from ulmus import demo
 from ulmus.core.flow import Rewrite
 from ulmus.core.workflow import Line, read_file
@@ -211,7 +211,7 @@ class DemoData(unittest.TestCase):
         town = Town().start()
         self.addCleanup(town.stop)
         with tempfile.TemporaryDirectory() as name:
-            services = Services.open(Path(name), frozenset({f"127.0.0.1:{town.port}"}))
+            services = Services.open(Path(name), reachable(town))
             self.assertFalse(demo.is_made(services))
             demo.make(services, town.url, town.smtp_port, 0)
             self.assertTrue(demo.is_made(services))

@@ -55,7 +55,7 @@ def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, 
     town = _start_town(data / "town", town_port, smtp_port, imap_port)
     try:
         url = f"http://127.0.0.1:{town_port}"
-        allowed = frozenset({f"127.0.0.1:{town_port}"})
+        allowed = frozenset(f"127.0.0.1:{p}" for p in (town_port, smtp_port, imap_port))
         services = Services.open(data / "ulmus", allowed, public_url=f"http://127.0.0.1:{port}")
         if not demonstration.is_made(services):
             demonstration.make(services, url, smtp_port, imap_port, lambda text: click.echo(f"  {text}"))

@@ -6,6 +6,7 @@ import re
 import smtplib
 import socket
 import ssl
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.message import EmailMessage
@@ -14,9 +15,17 @@ from email.utils import format_datetime, formataddr
 from .errors import OutsideError
 
 
+Reach = Callable[[str, int], str]
+"""Gives the address to connect to for a host and port. Raises `OutsideError` where it must not be reached."""
+
+PATIENCE = 20.0
+"""Seconds to wait for each answer of a mail server."""
+
+
 @dataclass(frozen=True)
 class Mailer:
-    """A mail server: host, port, whether STARTTLS is required, user and password (may be empty), sender."""
+    """A mail server: host, port, whether STARTTLS is required, user and password (may be empty), sender, and how its address is
+    found and checked."""
 
     host: str
     port: int
@@ -25,6 +34,7 @@ class Mailer:
     password: str
     sender: str
     sender_name: str
+    reach: Reach = lambda host, port: host
 
 
 def message(mailer: Mailer, to: str, subject: str, text: str, html: str, key: str, now: float) -> EmailMessage:
@@ -93,8 +103,19 @@ def probe(mailer: Mailer) -> str:
         raise OutsideError(f"The mail server cannot be reached ({_why(error)}).", retryable=True) from None
 
 
+class _At(smtplib.SMTP):
+    """Connects to an address that was checked; the certificate is that of the host."""
+
+    def __init__(self, mailer: Mailer) -> None:
+        self._address = mailer.reach(mailer.host, mailer.port)
+        super().__init__(mailer.host, mailer.port, timeout=PATIENCE)
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return socket.create_connection((self._address, port), timeout)
+
+
 def _open(mailer: Mailer) -> smtplib.SMTP:
-    smtp = smtplib.SMTP(mailer.host, mailer.port, timeout=20)
+    smtp = _At(mailer)
     try:
         if mailer.starttls:
             smtp.starttls(context=ssl.create_default_context())
@@ -107,6 +128,12 @@ def _open(mailer: Mailer) -> smtplib.SMTP:
 
 
 def _why(error: Exception) -> str:
+    if isinstance(error, ssl.SSLCertVerificationError):
+        return "its certificate is not valid: it may be self-signed, or for another name"
+    if isinstance(error, ssl.SSLError):
+        return "it does not speak TLS on this port"
+    if isinstance(error, smtplib.SMTPNotSupportedError):
+        return "it does not offer STARTTLS on this port"
     if isinstance(error, TimeoutError | socket.timeout):
         return "no answer in time"
     if isinstance(error, ConnectionRefusedError):

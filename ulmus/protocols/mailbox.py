@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import email
 import email.policy
+import imaplib
+import socket
 import ssl
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -16,7 +18,8 @@ from typing import Any
 from imapclient import IMAPClient
 from imapclient.exceptions import IMAPClientAbortError, IMAPClientError, LoginError
 
-from .errors import OutsideError
+from .errors import OutsideError, RefusedAddress
+from .mail import Reach
 
 MOST = 200
 LARGEST = 10_000_000
@@ -34,6 +37,7 @@ class Mailbox:
     tls: bool
     user: str
     password: str = field(repr=False)
+    reach: Reach = lambda host, port: host
 
 
 @dataclass(frozen=True)
@@ -74,14 +78,53 @@ def is_from(sender: str, wanted: str) -> bool:
     return False
 
 
+class _Client(IMAPClient):  # type: ignore[misc]
+    """Connects to an address that was checked; the certificate is that of the host."""
+
+    def __init__(self, box: Mailbox) -> None:
+        self._box = box
+        self._address = box.reach(box.host, box.port)
+        super().__init__(box.host, port=box.port, ssl=box.tls, timeout=PATIENCE)
+
+    def _create_IMAP4(self) -> Any:
+        return _Line(self._box.host, self._box.port, self._address, self.ssl)
+
+
+class _Line(imaplib.IMAP4):
+    def __init__(self, host: str, port: int, address: str, tls: bool) -> None:
+        self._address, self._tls = address, tls
+        super().__init__(host, port)
+
+    def _create_socket(self, timeout: float | None = None) -> socket.socket:
+        line = socket.create_connection((self._address, self.port), PATIENCE)
+        return ssl.create_default_context().wrap_socket(line, server_hostname=self.host) if self._tls else line
+
+
+def _select(client: IMAPClient, folder: str) -> dict[bytes, Any]:
+    """Open a folder for reading only; gives what the server says of it."""
+    try:
+        state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
+    except IMAPClientAbortError:
+        raise
+    except IMAPClientError:
+        raise OutsideError(f"There is no folder “{folder}” in this mailbox.") from None
+    return state
+
+
 @contextmanager
 def _opened(box: Mailbox) -> Iterator[IMAPClient]:
     """Signed in; whatever goes wrong inside becomes an `OutsideError` in words."""
-    context = ssl.create_default_context() if box.tls else None
     try:
-        with IMAPClient(box.host, port=box.port, ssl=box.tls, timeout=PATIENCE, ssl_context=context) as client:
+        with _Client(box) as client:
             client.login(box.user, box.password)
             yield client
+    except RefusedAddress:
+        raise
+    except ssl.SSLCertVerificationError:
+        words = f"The certificate of “{box.host}” is not valid: it may be self-signed, or for another name."
+        raise OutsideError(words) from None
+    except ssl.SSLError:
+        raise OutsideError(f"“{box.host}” does not speak TLS on port {box.port}.") from None
     except LoginError:
         raise OutsideError("The mail server does not accept this user and password.") from None
     except TimeoutError:
@@ -98,7 +141,7 @@ def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
     Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.
     """
     with _opened(box) as client:
-        state: dict[bytes, Any] = client.select_folder(folder, readonly=True)
+        state = _select(client, folder)
         now_valid = int(state[b"UIDVALIDITY"])
         first = after + 1 if now_valid == validity else 1
         uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
@@ -114,7 +157,7 @@ def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
     less than a second. Raises `OutsideError`."""
     day = dt.datetime.fromtimestamp(moment, dt.UTC).date() - dt.timedelta(days=1)
     with _opened(box) as client:
-        client.select_folder(folder, readonly=True)
+        _select(client, folder)
         client.normalise_times = False
         uids = sorted(client.search(["SINCE", day]))[-MOST:]
         known = client.fetch(uids, ["INTERNALDATE", "RFC822.SIZE"]) if uids else {}
@@ -141,7 +184,7 @@ def latest(
     if days:
         wanted += ["SINCE", dt.datetime.now(dt.UTC).date() - dt.timedelta(days=days)]
     with _opened(box) as client:
-        client.select_folder(folder, readonly=True)
+        _select(client, folder)
         charset = None if " ".join(str(w) for w in wanted).isascii() else "UTF-8"
         uids = sorted(client.search(wanted, charset), reverse=True)[: min(most, MOST)]
         sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}

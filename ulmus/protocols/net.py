@@ -7,7 +7,6 @@ Connections are kept open and used again; no cookies are kept, and no proxy is u
 from __future__ import annotations
 
 import datetime as dt
-import ipaddress
 import json as json_
 import re
 import socket
@@ -25,6 +24,7 @@ from urllib3.exceptions import LocationParseError
 from urllib3.util import parse_url
 
 from .errors import OutsideError, RefusedAddress
+from .guard import is_inner
 from .exchange import Broken, Head, Line, Request
 
 USER_AGENT = "Ulmus/0.1 (+workflow reader)"
@@ -170,7 +170,7 @@ class Web:
         host, port = parts.host.strip("[]"), parts.port or PORTS[parts.scheme]
         changing = method not in ("GET", "HEAD", "PROPFIND")
         place = (parts.scheme, host, port)
-        address = self._address(host, port)
+        address = self.reach(host, port)
         left = max(0.001, deadline - time.monotonic())
         request = Request(
             method,
@@ -215,8 +215,8 @@ class Web:
             ) from None
         return parts
 
-    def _address(self, host: str, port: int) -> str:
-        """The address to connect to. Raises `OutsideError` where there is none, or one that is not fetched."""
+    def reach(self, host: str, port: int) -> str:
+        """The address to connect to for a host, past the guard, for whatever protocol. Raises `OutsideError` where there is none, or one that is not fetched."""
         now = time.monotonic()
         kept = self._found.get((host, port))
         if kept is None or now - kept[0] > RESOLVED_SECONDS:
@@ -229,7 +229,7 @@ class Web:
             kept = self._found[host, port] = (now, list(dict.fromkeys(str(info[4][0]) for info in found)))
         if f"{host}:{port}" not in self.allowed:
             for address in kept[1]:
-                if not ipaddress.ip_address(address.split("%")[0]).is_global:
+                if is_inner(address):
                     raise RefusedAddress(f"“{host}” leads to a private address ({address}), which is not fetched.")
         return kept[1][0]
 

@@ -169,7 +169,7 @@ class Outbox:
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
         if piece.kind == "approval_mail":
-            sender = mailer(services.connect(piece.connection, "mail"))
+            sender = mailer(services.web, services.connect(piece.connection, "mail"))
             content = piece.content
             own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
             letter = mail.message(

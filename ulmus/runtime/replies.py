@@ -77,7 +77,7 @@ class Replies:
             for key in {w.box for w in watched}:
                 mine = [w for w in watched if w.box == key]
                 try:
-                    box = reader(self.services.connect(key, "mailbox"))
+                    box = reader(self.services.web, self.services.connect(key, "mailbox"))
                     letters = mailbox.since(box, "INBOX", min(w.since for w in mine))
                 except OutsideError as error:
                     log.warning("mailbox %s: %s", key, error.message)

@@ -124,16 +124,16 @@ class ConnectionKind:
     test: Callable[[Web, Connection], str]
 
 
-def mailer(connection: Connection) -> mail.Mailer:
+def mailer(web: Web, connection: Connection) -> mail.Mailer:
     """The mail client's view of a mail connection."""
     s = connection.settings
-    return mail.Mailer(s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name)
+    return mail.Mailer(s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name, web.reach)
 
 
-def reader(connection: Connection) -> mailbox.Mailbox:
+def reader(web: Web, connection: Connection) -> mailbox.Mailbox:
     """The mailbox reader's view of a mailbox connection."""
     s = connection.settings
-    return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""))
+    return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""), web.reach)
 
 
 def searcher(connection: Connection) -> searches.Service:
@@ -171,7 +171,7 @@ def _test_files(web: Web, connection: Connection) -> str:
 
 
 def _test_mailbox(web: Web, connection: Connection) -> str:
-    return mailbox.probe(reader(connection))
+    return mailbox.probe(reader(web, connection))
 
 
 def _test_model(web: Web, connection: Connection) -> str:
@@ -197,7 +197,7 @@ def _test_posting(web: Web, connection: Connection) -> str:
 
 
 def _test_mail(web: Web, connection: Connection) -> str:
-    return f"{mail.probe(mailer(connection))} is ready. No mail was sent."
+    return f"{mail.probe(mailer(web, connection))} is ready. No mail was sent."
 
 
 CONNECTION_KINDS: dict[str, ConnectionKind] = {

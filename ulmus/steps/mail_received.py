@@ -41,7 +41,7 @@ class MailOutput(BaseModel):
 
 def look(settings: MailSettings, now: Look) -> Found:
     """The mails that came since the last look; nothing is marked read."""
-    box = reader(now.connect(settings.box, "mailbox"))
+    box = reader(now.web, now.connect(settings.box, "mailbox"))
     same = now.memory.get("folder") == settings.folder
     validity, letters, last = mailbox.look(
         box, settings.folder, int(now.memory.get("validity", 0)) if same else 0, int(now.memory.get("last", 0)) if same else 0

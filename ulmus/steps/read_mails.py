@@ -41,7 +41,7 @@ class MailsOutput(BaseModel):
 
 def perform(settings: MailsSettings, context: Context) -> Result:
     """Look into the mailbox; nothing is marked read."""
-    box = reader(context.connect(settings.box, "mailbox"))
+    box = reader(context.web, context.connect(settings.box, "mailbox"))
     letters = mailbox.latest(
         box,
         settings.folder,

@@ -13,6 +13,7 @@ import re
 import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
+from html.parser import HTMLParser
 from typing import Any
 
 from dateutil import parser as dates
@@ -259,10 +260,42 @@ def thousands(value: Any) -> Any:
     return value if found is None else f"{_whole(found):,}"
 
 
+class _Plain(HTMLParser):
+    """The words of a piece of HTML, in lines; what is there for programs is left out."""
+
+    BREAKS = frozenset(("p", "li", "h1", "h2", "h3", "h4", "h5", "h6", "div", "tr", "blockquote", "table", "section", "article"))
+    UNSEEN = frozenset(("script", "style", "head", "template", "noscript"))
+
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.pieces: list[str] = []
+        self._unseen: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag in self.UNSEEN:
+            self._unseen.append(tag)
+        elif tag == "body":
+            self._unseen.clear()  # a head that nothing ended
+        elif tag == "br":
+            self.pieces.append("\n")
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag in self._unseen:
+            del self._unseen[self._unseen.index(tag) :]
+        elif tag in self.BREAKS and not self._unseen:
+            self.pieces.append("\n")
+
+    def handle_data(self, data: str) -> None:
+        if not self._unseen:
+            self.pieces.append(data)
+
+
 @_filter("plain", "HTML as plain text.")
 def plain(value: Any) -> Any:
-    text = re.sub(r"<(?:br|/p|/li|/h\d|/div)\b[^<>]*>", "\n", as_text(value), flags=re.IGNORECASE)
-    text = html.unescape(re.sub(r"<[^<>]*>", "", text))
+    reading = _Plain()
+    reading.feed(as_text(value))
+    reading.close()
+    text = "".join(reading.pieces)
     return re.sub(r"\n{3,}", "\n\n", re.sub(r"[ \t]+", " ", text)).strip()
 
 
