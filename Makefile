@@ -3,7 +3,7 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
-.PHONY: demo test test-only build dev lint bench crashtest effecttrial shots docs clean
+.PHONY: demo test test-only build dev lint bench crashtest effecttrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -31,6 +31,12 @@ crashtest: $(STAMPS)/dev
 
 effecttrial: $(STAMPS)/dev
 	$(PY) -m scripts.effecttrial $(ARGS)
+
+fuzz: $(STAMPS)/dev
+	FUZZ_CALLS=20000 FUZZ_SEED=$$(date +%s) $(PY) -W ignore -m unittest tests.api.test_fuzz
+
+soak: $(STAMPS)/dev
+	$(PY) -m scripts.soak $(ARGS)
 
 shots: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.shots $(ARGS)

@@ -14,7 +14,7 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from .api.auth import hash_password
+from .api.passwords import hash_password
 from .core.workflow import read_file
 from .runtime import asking, workflows
 from .runtime.engine import Engine

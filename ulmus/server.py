@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import logging
 import os
+import resource
 import signal
 import threading
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ from waitress.server import create_server
 
 from .api import create_app
 from .api.base import House
+from .api.starts import LARGEST_FORM
 from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs
@@ -22,6 +24,10 @@ from .runtime.services import Services
 from .store import place
 
 WEB_THREADS = 40
+SPARE_THREADS = 24
+"""Threads there are beside those that pages hold which listen for events."""
+CONNECTIONS = 4000
+"""Connections open at once, most of them idle."""
 
 
 @dataclass
@@ -56,12 +62,31 @@ class Server:
         self.engine.start()
         # Reading a page at a time, many of them waiting: events hold a thread each.
         self._web: Any = create_server(
-            create_app(house), host=config.host, port=config.port, threads=WEB_THREADS, ident=None, channel_timeout=60
+            create_app(house),
+            host=config.host,
+            port=config.port,
+            threads=WEB_THREADS,
+            ident=None,
+            channel_timeout=60,
+            connection_limit=_connections(),
+            backlog=1024,
+            asyncore_use_poll=True,
+            max_request_body_size=LARGEST_FORM + 1_000_000,
+            max_request_header_size=65_536,
+            clear_untrusted_proxy_headers=True,
+            **_behind(config.trusted_proxy),
         )
+        house.make_room = self._make_room
         self.port = self._web.effective_port
         self.url = config.public_url or f"http://{config.host}:{self.port}"
         self.services.public_url = self.url
         spare_collecting()
+
+    def _make_room(self, listening: int) -> None:
+        """Have threads for everything beside the pages that listen."""
+        wanted = max(WEB_THREADS, listening + SPARE_THREADS)
+        if wanted > len(self._web.task_dispatcher.threads):
+            self._web.task_dispatcher.set_thread_count(wanted)
 
     def serve(self) -> None:
         """Serve until `stop` or a signal."""
@@ -89,6 +114,27 @@ class Server:
         self.engine.stop()
         self._proof_threads.stop()
         self.services.close()
+
+
+def _connections() -> int:
+    """How many connections can be open: each is a file to the system, of which a process may have only so many."""
+    most, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = CONNECTIONS + 1000
+    if most != resource.RLIM_INFINITY and most < wanted:
+        most = wanted if hard == resource.RLIM_INFINITY else min(hard, wanted)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (most, hard))
+    return CONNECTIONS if most == resource.RLIM_INFINITY else max(100, min(CONNECTIONS, most - 500))
+
+
+def _behind(proxy: str) -> dict[str, Any]:
+    """What is believed of a trusted proxy: whom it speaks for, and whether they came by HTTPS."""
+    if not proxy:
+        return {}
+    return {
+        "trusted_proxy": proxy,
+        "trusted_proxy_count": 1,
+        "trusted_proxy_headers": {"x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"},
+    }
 
 
 def spare_collecting() -> None:

@@ -452,7 +452,7 @@ class SheetsApi(WithApi):
         row = by_count[1]
         self.owner.patch(f"/sheets/leads/rows/{row['id']}", {"cells": {"Name": "Amblin & Sons"}})
         out = self.owner.client.get("/api/sheets/leads/file/csv").get_data(as_text=True)
-        self.assertIn("Amblin & Sons,9", out)
+        self.assertIn('"Amblin & Sons","9', out)
         self.assertIn("'=1+1,2", out)
         for kind in ("xlsx", "ods"):
             answer = self.owner.client.get(f"/api/sheets/leads/file/{kind}")

@@ -9,6 +9,7 @@ from flask.testing import FlaskClient
 from tests.runtime.house import WithHouse
 from ulmus.api import auth, create_app
 from ulmus.api.base import House
+from ulmus.api.passwords import hash_password
 from ulmus.store import tables
 
 PASSWORD = "a good password"
@@ -56,7 +57,7 @@ class WithApi(WithHouse):
     def setUp(self) -> None:
         super().setUp()
         auth._tries.clear()
-        WithApi.hashes.setdefault("p", auth.hash_password(PASSWORD))
+        WithApi.hashes.setdefault("p", hash_password(PASSWORD))
         with self.services.store.write() as session:
             for role in auth.ROLES:
                 session.add(tables.User(email=f"{role}@a.example", name=role.title(), role=role, password=self.hashes["p"]))

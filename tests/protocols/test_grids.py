@@ -21,11 +21,34 @@ class Csv(unittest.TestCase):
     def test_cells_cannot_be_formulas_by_accident(self) -> None:
         for cell in (*FORMULAS, "\r=x"):
             self.assertTrue(grids.harmless(cell).startswith("'"), cell)
-        for cell in ("-3.5", "+7", "plain", "", "12%"):
+        hidden = (
+            " =1+1",
+            "\u200b=1+1",
+            "\ufeff@SUM(1)",
+            "\uff1d1+1",
+            "\u22121+1",
+            "\u00a0+x",
+            "\x00=x",
+            "\n=x",
+            "\t=x",
+            "'=x",
+            ";=x",
+            "-2+3",
+            "|x",
+        )
+        for cell in hidden:
+            self.assertTrue(grids.harmless(cell).startswith("'"), repr(cell))
+        for cell in ("-3.5", "+7", "plain", "", "12%", "1 = 1", "a\n- b", "“=” is a sign"):
             self.assertEqual(grids.harmless(cell), cell)
 
     def test_a_heading_cannot_be_one_either(self) -> None:
         self.assertIn("'=1+1", grids.to_csv(["=1+1"], []).decode("utf-8-sig"))
+
+    def test_no_cell_begins_inside_another_whatever_the_separator(self) -> None:
+        text = grids.to_csv(["A"], [["x;=1+1"], ["x\t=1+1"], ["x\n=1+1"], ["x|=1+1"]]).decode("utf-8-sig")
+        for separator in ",;\t|":
+            for row in csv.reader(io.StringIO(text, newline=""), delimiter=separator):
+                self.assertEqual(len(row), 1, (separator, row))
 
     @given(st.lists(CELLS, min_size=2, max_size=2))
     def test_what_goes_out_can_be_read_back(self, cells: list[str]) -> None:

@@ -5,20 +5,23 @@ from __future__ import annotations
 import gzip
 import json
 import logging
+import re
+from functools import cache
 from pathlib import Path
 from typing import Any
 
-from flask import Response, current_app, request, send_from_directory
+from flask import Response, current_app, g, request, send_from_directory
 from flask.json.provider import DefaultJSONProvider
 from flask_openapi3 import Info, OpenAPI
 from pydantic import ValidationError
-from sqlalchemy.exc import NoResultFound
+from sqlalchemy.exc import IntegrityError, NoResultFound
 from werkzeug.exceptions import HTTPException, NotFound
 
 from .. import __version__
 from ..core.values import read_json
 from ..core.workflow.file import plain_errors
 from . import (
+    accounts,
     approvals,
     auth,
     bench,
@@ -64,6 +67,7 @@ def create_app(house: House | None) -> OpenAPI:
         validation_error_callback=_invalid,
         static_folder=None,
         doc_ui=False,
+        security_schemes={"session": {"type": "apiKey", "in": "cookie", "name": auth.COOKIE}},
     )
     app.config["MAX_CONTENT_LENGTH"] = 16_000_000
     app.json = _Json(app)
@@ -72,6 +76,7 @@ def create_app(house: House | None) -> OpenAPI:
         app.extensions["ulmus"] = house
     for part in (
         auth,
+        accounts,
         keeping,
         today,
         workflows,
@@ -93,10 +98,14 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_blueprint(starts.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
+    app.register_error_handler(OverflowError, _beyond)
+    app.register_error_handler(IntegrityError, _beyond)
     app.register_error_handler(HTTPException, _http)
     app.register_error_handler(Exception, _unexpected)
+    app.before_request(auth.gate)
     app.before_request(_held)
     app.after_request(_headers)
+    app.add_url_rule("/api/openapi.json", "description", _description)
     app.add_url_rule("/", "page", _page, defaults={"path": ""})
     app.add_url_rule("/<path:path>", "page", _page)
     return app
@@ -104,11 +113,12 @@ def create_app(house: House | None) -> OpenAPI:
 
 def _page(path: str) -> Response:
     """The app's files; every other address is the app itself, which finds its own way."""
-    if path.startswith("api/"):
-        raise NotFound()
-    file = path if path and (FILES / path).is_file() else "index.html"
-    if not (FILES / file).is_file():
+    if not (FILES / "index.html").is_file():
         return Response("The app has not been built. Run: make build", 503)
+    # Only what is among the app's files is looked for, so that nobody learns what else there is on this machine.
+    file = path if path in _files(FILES) else "index.html"
+    if (path.startswith(("api/", "call/", "assets/")) and file != path) or not _is_place(path):
+        raise NotFound()
     response = send_from_directory(FILES, file, conditional=True)
     fixed = file.startswith("assets/")
     response.headers["Cache-Control"] = "public, max-age=31536000, immutable" if fixed else "no-cache"
@@ -119,6 +129,27 @@ def _page(path: str) -> Response:
         response.headers.update({"Content-Encoding": "gzip", "Content-Type": kind or "", "Vary": "Accept-Encoding"})
         response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
     return response
+
+
+def _description() -> Response:
+    """What this API is, as an OpenAPI document."""
+    app: Any = current_app
+    return Response(json.dumps(app.api_doc), mimetype="application/json")
+
+
+@cache
+def _files(folder: Path) -> frozenset[str]:
+    return frozenset(str(found.relative_to(folder)) for found in folder.rglob("*") if found.is_file())
+
+
+def _is_place(path: str) -> bool:
+    """Whether a path could be one of the app's own places."""
+    return len(path) <= 500 and path.isprintable() and not any(part in ("", ".", "..") for part in path.rstrip("/").split("/")[1:])
+
+
+def _beyond(error: OverflowError | IntegrityError) -> Any:
+    """A number no record can have, or something that would belong to what is not there."""
+    return {"message": "This is not here (any more).", "problems": []}, 404
 
 
 def _held() -> None:
@@ -157,9 +188,22 @@ def _headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
     if response.mimetype == "application/json":
+        _without_addresses(response)
         response.headers.setdefault("Cache-Control", "no-store")
         _pack(response)
     return response
+
+
+_CALL = re.compile(rb"/call/(run/)?[\w.-]{8,}")
+
+
+def _without_addresses(response: Response) -> None:
+    """Whoever only reads is not shown where calls go to: with such an address anybody can begin a run, or have one go on."""
+    user = g.get("user")
+    if user is not None and user.role in ("reader", "reviewer") and not response.is_streamed:
+        data = response.get_data()
+        if b"/call/" in data:
+            response.set_data(_CALL.sub(b"/call/\xe2\x80\xa6", data))
 
 
 def _pack(response: Response) -> None:

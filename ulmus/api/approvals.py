@@ -20,12 +20,13 @@ from ..runtime.services import world
 from ..runtime.shelf import known
 from ..steps import kinds
 from ..store import tables
-from .auth import needs
-from .base import FindingView, Fine, Problem, Refusal, Reply, VersionView, house, send
+from .auth import needs, room
+from .base import Body, FindingView, Fine, Problem, Refusal, Reply, VersionView, house, send
 from .journals import around, draft_versions, journal, step_of
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
 DECIDED = 20
+LARGEST_LETTER = 1_000_000
 
 
 class ApprovalPath(BaseModel):
@@ -95,7 +96,7 @@ class ApprovalView(ApprovalSummary):
     parts: list[PartOfDraft] = []
 
 
-class Answer(BaseModel):
+class Answer(Body):
     """The verdict, with what was changed: the text, or `parts` of the draft by name. `despite` lets a piece out although it
     breaks a must-rule."""
 
@@ -106,7 +107,7 @@ class Answer(BaseModel):
     despite: bool = False
 
 
-class Text(BaseModel):
+class Text(Body):
     """A text, or parts of the draft by name, being changed."""
 
     text: str | None = Field(None, max_length=200_000)
@@ -120,7 +121,7 @@ class Measured(BaseModel):
     findings: list[FindingView]
 
 
-class QueueQuery(BaseModel):
+class QueueQuery(Body):
     limit: int = Field(50, ge=1, le=1000)
 
 
@@ -205,6 +206,7 @@ def letter(path: TokenPath) -> Reply:
 
 
 @bp.post("/letters/<token>", responses={200: Fine, 409: Problem, 410: Problem})
+@room(LARGEST_LETTER)
 def answer_letter(path: TokenPath, body: Answer) -> Reply:
     """Answer by a signed link, in the name of the person the link was sent to."""
     approval_id = _opened(path.token)
@@ -215,6 +217,7 @@ def answer_letter(path: TokenPath, body: Answer) -> Reply:
 
 
 @bp.post("/letters/<token>/measure", responses={200: Measured, 409: Problem, 410: Problem})
+@room(LARGEST_LETTER)
 def measured_letter(path: TokenPath, body: Text) -> Reply:
     """The rules on a text that is being changed behind a signed link."""
     return send(_changed(_opened(path.token), body, trying=False))

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, Literal, TypeVar
 
-from flask import Response, current_app
-from pydantic import BaseModel, Field, RootModel
+from flask import Response, current_app, request
+from pydantic import BaseModel, ConfigDict, Field, RootModel
 from pydantic_core import PydanticSerializationError, to_json
+from werkzeug.datastructures import FileStorage
 
 from ..runtime.engine import Engine
 from ..runtime.proofing import Proofs
@@ -27,6 +28,8 @@ class House:
     proofs: Proofs
     demo: list[dict[str, str]]
     town_url: str = ""
+    make_room: Callable[[int], None] = lambda listening: None
+    """Told how many pages listen for events, each of which holds a thread."""
 
 
 def house() -> House:
@@ -49,6 +52,20 @@ class Problem(BaseModel):
     message: str
     code: str = ""
     problems: list[dict[str, Any]] = Field(default_factory=list)
+
+
+class Body(BaseModel):
+    """What is asked for: a body, a query or a part of one. Fields that are not known are refused, so that none is lost on the way."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+def uploaded() -> FileStorage:
+    """The file that came with a form. Raises `Refusal` where none did."""
+    file = request.files.get("file")
+    if file is None or not file.filename:
+        raise Refusal("Choose a file.", 422)
+    return file
 
 
 class Fine(BaseModel):

@@ -19,7 +19,7 @@ from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, Fine, LineProblemView, LineView, Listing, Refusal, Reply, ResultView, house, send
+from .base import Body, CellView, Fine, LineProblemView, LineView, Listing, Refusal, Reply, ResultView, house, send
 from .journals import gathered, rehearsed
 from .samples import SampleView, samples_of
 from .views import cell_view, given, line_views, problem_view, result_view
@@ -37,7 +37,7 @@ class CellPath(BaseModel):
     step: str
 
 
-class PlaceQuery(BaseModel):
+class PlaceQuery(Body):
     """Which carrying-out of a line inside a block; empty for the first."""
 
     place: str = ""
@@ -48,7 +48,7 @@ class ValuesPath(BaseModel):
     step: str
 
 
-class ValuesQuery(BaseModel):
+class ValuesQuery(Body):
     sample: int | None = None
 
 
@@ -75,7 +75,7 @@ class BenchView(BaseModel):
     start_fields: dict[str, str] = {}
 
 
-class RunProofs(BaseModel):
+class RunProofs(Body):
     """Which cells to make: all that are out of date, or those of some samples and steps; `again` makes fresh ones anew."""
 
     samples: list[int] | None = None

@@ -22,7 +22,7 @@ from ..steps import kinds
 from ..steps.models import server_of
 from ..store import tables
 from .auth import needs
-from .base import Fine, Listing, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("brands", __name__, url_prefix="/api", abp_tags=[Tag(name="brands")])
 RECENT = 12
@@ -33,7 +33,7 @@ class BrandPath(BaseModel):
     key: str
 
 
-class BrandLimits(BaseModel):
+class BrandLimits(Body):
     """Money a day and a month; empty where there is no limit."""
 
     day_money: float | None = Field(None, ge=0, le=1_000_000)
@@ -56,7 +56,7 @@ class BrandSummary(BaseModel):
     examples: int
 
 
-class BrandBody(BaseModel):
+class BrandBody(Body):
     """A brand as its screen saves it."""
 
     name: str = Field(min_length=1, max_length=120)
@@ -65,7 +65,7 @@ class BrandBody(BaseModel):
     disliked: list[str] = Field([], max_length=MOST_EXAMPLES)
 
 
-class NewBrand(BaseModel):
+class NewBrand(Body):
     name: str = Field(min_length=1, max_length=120)
 
 
@@ -106,7 +106,7 @@ class BrandView(BrandBody):
     used_by: list[str] = []
 
 
-class VoiceBody(BaseModel):
+class VoiceBody(Body):
     text: str = Field(max_length=200_000)
 
 

@@ -17,10 +17,10 @@ from ..protocols.errors import OutsideError
 from ..runtime.carry import guarded
 from ..runtime.services import audit
 from ..steps import kinds
-from ..steps.connections import CONNECTION_KINDS
+from ..steps.connections import CONNECTION_KINDS, leads_elsewhere
 from ..store import tables
 from .auth import needs
-from .base import Fine, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("connections", __name__, url_prefix="/api", abp_tags=[Tag(name="connections")])
 
@@ -40,7 +40,7 @@ class TroubleView(BaseModel):
     next_at: float
 
 
-class OutsideBody(BaseModel):
+class OutsideBody(Body):
     key: str
 
 
@@ -73,7 +73,7 @@ class ConnectionsView(BaseModel):
     hosts: list[TroubleView] = []
 
 
-class ConnectionBody(BaseModel):
+class ConnectionBody(Body):
     """A connection's name, settings and secrets; a secret left out or empty stays as it is."""
 
     kind: str
@@ -163,7 +163,17 @@ def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
     services = house().services
     with services.store.write() as session:
         record = session.get_one(tables.Connection, path.key)
-        secrets = services.sealer.open(record.sealed) | {k: v for k, v in body.secrets.items() if v}
+        given = {k: v for k, v in body.secrets.items() if v}
+        kept = services.sealer.open(record.sealed)
+        if body.kind != record.kind or leads_elsewhere(record.settings, settings):
+            # A secret goes to nobody it was not typed in for.
+            asked = {k: words for k, words in CONNECTION_KINDS[body.kind].secrets.items() if kept.get(k) and k not in given}
+            if asked:
+                problems = [{"where": k, "message": "Type it again."} for k in asked]
+                words = ", ".join(asked.values())
+                raise Refusal(f"It leads elsewhere now. Type again: {words}.", 422, problems=problems)
+            kept = {}
+        secrets = kept | given
         record.name, record.settings, record.sealed = body.name, settings, services.sealer.seal(secrets)
         record.tested_at, record.test_ok, record.test_says = None, None, ""
         audit(session, services.clock(), g.user.email, "changed a connection", body.name)

@@ -7,11 +7,11 @@ from typing import Any, Literal
 
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from ..runtime import holding
 from .auth import needs
-from .base import Fine, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("house", __name__, url_prefix="/api/house", abp_tags=[Tag(name="house", description="The house itself")])
 HELD = "This house is a copy and is held: nothing can be changed before an owner has let it go on Today."
@@ -63,10 +63,9 @@ class HeldView(BaseModel):
     hands_out: list[HandsOutView]
 
 
-class LetGo(BaseModel):
+class LetGo(Body):
     """`copy`: the original may have gone on since. `run_for`: workflows whose new items are run for; the others pass over."""
 
-    model_config = ConfigDict(extra="forbid")
     is_copy: bool = Field(alias="copy")
     run_for: list[int] = Field([], max_length=10_000)
 

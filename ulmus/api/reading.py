@@ -11,27 +11,34 @@ from pydantic import BaseModel, Field
 from ..core.drafting.shapes import ShapeError, ShapeField, shape_from
 from ..core.slots import SlotError, clauses_of, parse_condition
 from ..protocols.errors import OutsideError
+from ..protocols.net import Fetched
 from ..steps.base import Context
 from ..steps.models import ask
 from .auth import needs
-from .base import ChangeView, Listing, Problem, Refusal, Reply, house, send
+from .base import Body, ChangeView, Listing, Problem, Refusal, Reply, house, send
 from .views import marked
+from .waited import Waited
 
 bp = APIBlueprint("reading", __name__, url_prefix="/api", abp_tags=[Tag(name="reading")])
 PICTURES = {"image/png", "image/jpeg", "image/gif", "image/webp", "image/avif"}
-LONGEST = 200_000
+LONGEST = 60_000
+MOST_SOURCES = 600_000
+"""Characters of all sources together: what is compared with them costs time with each."""
+LARGEST_PICTURE = 4_000_000
+PATIENCE = 15.0
+_brought: Waited[Fetched] = Waited()
 
 
-class CompareBody(BaseModel):
+class CompareBody(Body):
     before: str = Field(max_length=LONGEST)
     after: str = Field(max_length=LONGEST)
 
 
-class PictureQuery(BaseModel):
+class PictureQuery(Body):
     address: str = Field(pattern="^https?://", max_length=2000)
 
 
-class ConditionBody(BaseModel):
+class ConditionBody(Body):
     text: str = Field(max_length=4000)
 
 
@@ -53,7 +60,7 @@ class ConditionView(BaseModel):
     message: str = ""
 
 
-class ShapeBody(BaseModel):
+class ShapeBody(Body):
     """An example of the JSON wanted, or a JSON Schema."""
 
     text: str = Field(max_length=LONGEST)
@@ -69,7 +76,7 @@ def shape(body: ShapeBody) -> Reply:
         raise Refusal(str(error), 422) from None
 
 
-class EvidenceBody(BaseModel):
+class EvidenceBody(Body):
     """A draft, and what it was made from: name → text."""
 
     text: str = Field(max_length=LONGEST)
@@ -98,7 +105,7 @@ class SupportView(BaseModel):
     missing: list[ClaimView]
 
 
-class OpinionBody(BaseModel):
+class OpinionBody(Body):
     """Sentences of a draft, and its sources by name."""
 
     sentences: list[str] = Field(min_length=1, max_length=30)
@@ -156,11 +163,15 @@ def compare(body: CompareBody) -> Reply:
 @bp.get("/pictures")
 @needs("reader")
 def picture(query: PictureQuery) -> Response:
-    """A picture from outside, fetched here so that the reader's machine calls nobody."""
+    """A picture from outside, fetched here so that the reader's machine calls nobody. One that is slow to come is fetched on, and
+    is there when it is asked for again."""
+    web = house().services.web
     try:
-        found = house().services.web.fetch(query.address)
+        found = _brought.get(query.address, lambda: web.fetch(query.address, max_bytes=LARGEST_PICTURE, max_seconds=PATIENCE))
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
+    if found is None:
+        raise Refusal("This picture takes long to come. Ask for it again in a while.", 504)
     if found.status >= 400 or found.content_type not in PICTURES:
         raise Refusal("There is no picture at this address.", 404)
     headers = {"Cache-Control": "private, max-age=3600", "Content-Security-Policy": "sandbox"}

@@ -17,7 +17,7 @@ from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import ChangeView, Listing, PartView, Problem, Refusal, Reply, house, send
+from .base import Body, ChangeView, Listing, PartView, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("revisions", __name__, url_prefix="/api", abp_tags=[Tag(name="revisions")])
 
@@ -31,7 +31,7 @@ class RevisionPath(BaseModel):
     number: int
 
 
-class CompareQuery(BaseModel):
+class CompareQuery(Body):
     """Revision numbers; 0 is the page as it is now."""
 
     before: int

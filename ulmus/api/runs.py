@@ -17,7 +17,21 @@ from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, Fine, IterationView, LineView, Listing, Problem, Refusal, Reply, ResultView, UsageView, house, send
+from .base import (
+    Body,
+    CellView,
+    Fine,
+    IterationView,
+    LineView,
+    Listing,
+    Problem,
+    Refusal,
+    Reply,
+    ResultView,
+    UsageView,
+    house,
+    send,
+)
 from .connections import TroubleView, troubles_now
 from .journals import EntryView, around, cells, draft_versions, entry, iterations, journal, step_of
 from .views import given, line_views
@@ -34,20 +48,20 @@ class RunStepPath(BaseModel):
     step: str
 
 
-class PlaceQuery(BaseModel):
+class PlaceQuery(Body):
     """Where in blocks; empty for a step of the page itself."""
 
     address: str = ""
 
 
-class TakeUpBody(BaseModel):
+class TakeUpBody(Body):
     """From which step (empty for the one that failed), and values of earlier steps set anew."""
 
     address: str = ""
     values: dict[str, dict[str, Any]] = {}
 
 
-class JudgeBody(BaseModel):
+class JudgeBody(Body):
     """A person's word on a step that failed for good."""
 
     address: str
@@ -59,7 +73,7 @@ class Began(BaseModel):
     run: int
 
 
-class RunQuery(BaseModel):
+class RunQuery(Body):
     words: str = ""
     workflow: int | None = None
     state: str = ""
@@ -105,7 +119,7 @@ class RunView(BaseModel):
     began: list[int] = []
 
 
-class PieceChoice(BaseModel):
+class PieceChoice(Body):
     """A person's word on a piece in doubt."""
 
     choice: str = Field(pattern="^(sent|again|drop)$")

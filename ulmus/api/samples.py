@@ -13,7 +13,7 @@ from ..protocols.errors import OutsideError
 from ..runtime import workflows
 from ..store import tables
 from .auth import needs
-from .base import Fine, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")])
 
@@ -34,13 +34,13 @@ class SampleView(BaseModel):
     item: dict[str, Any]
 
 
-class SampleBody(BaseModel):
+class SampleBody(Body):
     shown: bool | None = None
     item: dict[str, Any] | None = None
     lead: bool = False
 
 
-class NewSample(BaseModel):
+class NewSample(Body):
     """A typed sample, or none to take the start's latest items."""
 
     item: dict[str, Any] | None = None

@@ -15,7 +15,7 @@ from ..runtime import rowsent, sheets
 from ..runtime.runs import counted
 from ..store import tables
 from .auth import needs
-from .base import Fine, Listing, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Listing, Problem, Refusal, Reply, house, send, uploaded
 
 bp = APIBlueprint("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
 
@@ -34,7 +34,7 @@ class RowPath(BaseModel):
     row: int
 
 
-class Column(BaseModel):
+class Column(Body):
     name: str = Field(min_length=1, max_length=120)
     type: str = "text"
 
@@ -53,7 +53,7 @@ class RowView(BaseModel):
     run: int | None
 
 
-class RowQuery(BaseModel):
+class RowQuery(Body):
     words: str = ""
     sort: str = ""
     down: bool = False
@@ -66,14 +66,14 @@ class RowsView(BaseModel):
     total: int
 
 
-class NewSheet(BaseModel):
+class NewSheet(Body):
     """A new sheet: a name and columns."""
 
     name: str = Field(min_length=1, max_length=120)
     columns: list[Column]
 
 
-class SheetFile(BaseModel):
+class SheetFile(Body):
     """A file with rows (CSV, XLSX, ODS) or a list of feeds (OPML): into a sheet by its key, or into a new one."""
 
     file: FileStorage
@@ -81,22 +81,22 @@ class SheetFile(BaseModel):
     name: str = Field("", max_length=120)
 
 
-class ColumnsBody(BaseModel):
+class ColumnsBody(Body):
     columns: list[Column]
     renamed: dict[str, str] = {}
 
 
-class NewRows(BaseModel):
+class NewRows(Body):
     """Rows as cells by column name."""
 
     rows: list[dict[str, str]]
 
 
-class CellsBody(BaseModel):
+class CellsBody(Body):
     cells: dict[str, str]
 
 
-class RowIds(BaseModel):
+class RowIds(Body):
     ids: list[int] = Field(max_length=10_000)
 
 
@@ -104,7 +104,7 @@ class Counted(BaseModel):
     count: int
 
 
-class SendRows(BaseModel):
+class SendRows(Body):
     """Rows to be sent through a workflow; `again`: also those it has had before."""
 
     workflow: int
@@ -155,9 +155,10 @@ def create(body: NewSheet) -> Reply:
 @needs("maker")
 def bring(form: SheetFile) -> Reply:
     """Bring in a file: its first line names the columns, and those the sheet does not have yet come at its end."""
-    called = (form.file.filename or "").rsplit(".", 1)[0]
+    file = uploaded()
+    called = (file.filename or "").rsplit(".", 1)[0]
     try:
-        heads, rows = sheets.from_file(form.file.stream.read(LARGEST + 1), form.file.filename or "")
+        heads, rows = sheets.from_file(file.stream.read(LARGEST + 1), file.filename or "")
         with house().services.store.write() as session:
             if form.into:
                 sheet = session.get_one(tables.Sheet, form.into)

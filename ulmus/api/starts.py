@@ -9,7 +9,6 @@ from typing import Any
 from flask import Blueprint, Response, g, request
 from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import func, select
 
 from ..core.recurrence import Plain, RecurrenceError, due, plain_of, quiet_hours, rule_of, words_of
 from ..core.slots import parse, render
@@ -17,14 +16,14 @@ from ..core.values import NotPlain
 from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
 from ..runtime import files, links
-from ..runtime.calls import Answers, CallRefused, Crowd, prove, read_body
-from ..runtime.runs import title_of
+from ..runtime.calls import LARGEST_BODY, Answers, CallRefused, Crowd, prove, read_body
+from ..runtime.runs import counted, title_of
 from ..runtime.services import audit
 from ..steps import kinds
 from ..steps.fields import FormField, read_fields
 from ..store import tables
-from .auth import needs
-from .base import Fine, Problem, Refusal, Reply, house, send
+from .auth import needs, room
+from .base import Body, Fine, Problem, Refusal, Reply, house, send, uploaded
 
 #: Kept files that are shown: pictures that hold nothing that could act.
 SHOWN = frozenset({"image/png", "image/jpeg", "image/webp", "image/gif"})
@@ -33,6 +32,7 @@ bp = APIBlueprint("starts", __name__, url_prefix="/api", abp_tags=[Tag(name="sta
 outside = Blueprint("calls", __name__)
 TRAP = "leave_this_empty"
 LARGEST_FORM = 110_000_000
+CLOSED = "This form is closed at the moment. Nothing was sent."
 _crowd = Crowd()
 
 
@@ -48,7 +48,7 @@ class FilePath(BaseModel):
     sha: str = Field(pattern="^[0-9a-f]{64}$")
 
 
-class Upload(BaseModel):
+class Upload(Body):
     """Multipart form data."""
 
     file: FileStorage
@@ -82,7 +82,7 @@ class StartView(BaseModel):
     queued: int = 0
 
 
-class ByHand(BaseModel):
+class ByHand(Body):
     """What was filled in; or the number of a sample to begin with. `key` is made by the screen: the same key begins one run,
     also where its answer was lost. `again`: although the sample's item was in a run before."""
 
@@ -96,7 +96,7 @@ class Began(BaseModel):
     run: int
 
 
-class PlainView(BaseModel):
+class PlainView(Body):
     how: str = Field(pattern="^(minutes|hours|daily|weekly|monthly|nth)$")
     every: int = Field(1, ge=1, le=10_000)
     times: list[str] = ["08:00"]
@@ -105,7 +105,7 @@ class PlainView(BaseModel):
     nth: int = Field(1, ge=-1, le=4)
 
 
-class ScheduleBody(BaseModel):
+class ScheduleBody(Body):
     """A schedule as a rule, or in plain words."""
 
     rule: str = Field("", max_length=4000)
@@ -146,9 +146,8 @@ def show(path: StartPath) -> Reply:
     with services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
         start = session.get(tables.Start, path.id)
-        runs = session.scalar(select(func.count()).where(tables.Run.workflow_id == path.id)) or 0
-        waiting = select(func.count()).where(tables.Run.workflow_id == path.id, tables.Run.state == "queued")
-        queued = session.scalar(waiting) or 0
+        begun = counted(session, "runs", path.id)
+        runs, queued = sum(begun.values()), begun.get("queued", 0)
     line = Workflow.model_validate(record.document).start
     kind = kinds().get(line.kind)
     live = record.state == "live"
@@ -160,10 +159,9 @@ def show(path: StartPath) -> Reply:
     base, key = services.public_url, services.sealer.key
     if line.kind == "form":
         view.form_url = f"{base}/form/{links.sign_key(key, 'form', path.id)}"
-    if line.kind == "call":
+    if line.kind == "call" and g.user.role in ("owner", "maker"):
         view.call_url = f"{base}/call/{links.sign_key(key, 'call', path.id)}"
-        if g.user.role in ("owner", "maker"):
-            view.call_secret = links.call_secret(key, path.id)
+        view.call_secret = links.call_secret(key, path.id)
     view.fields = list(line.settings.get("fields") or []) if line.kind == "by_hand" else []
     return send(view)
 
@@ -273,20 +271,13 @@ def schedule(body: ScheduleBody) -> Reply:
     return send(ScheduleView(rule=rule, words=words_of(rule), plain=view, next=[m.isoformat() for m in moments]))
 
 
-@bp.before_request
-def _room() -> None:
-    """A kept file may be as large as one that comes by a form."""
-    if request.path == "/api/files":
-        request.max_content_length = LARGEST_FORM
-
-
 @bp.post("/files", responses={201: KeptFile, 422: Problem})
 @needs("maker")
+@room(LARGEST_FORM)
 def keep_file(form: Upload) -> Reply:
     """Keep a file, for a sample or a run by hand: it becomes a value."""
-    if not form.file.filename:
-        raise Refusal("Choose a file.", 422)
-    kept = files.keep(house().services, form.file.filename, form.file.mimetype, form.file.stream.read())
+    file = uploaded()
+    kept = files.keep(house().services, file.filename or "file", file.mimetype, file.stream.read())
     return send(KeptFile(**kept), 201)
 
 
@@ -326,11 +317,13 @@ def form(path: TokenPath) -> Reply:
 
 
 @bp.post("/forms/<token>", responses={200: Thanks, 404: Problem, 409: Problem, 422: Problem, 429: Problem})
+@room(LARGEST_FORM)
 def fill_in(path: TokenPath) -> Reply:
     """Take a form that was filled in (multipart form data) and begin a run."""
     services = house().services
     record, settings = _form(path.token)
-    request.max_content_length = LARGEST_FORM
+    if record.state != "live":
+        raise Refusal(CLOSED, 409)
     if request.form.get(TRAP, ""):
         # Only a program fills in a field that nobody sees; it is thanked and forgotten.
         return send(Thanks(says=settings.thanks))
@@ -343,6 +336,8 @@ def fill_in(path: TokenPath) -> Reply:
         raise Refusal("Some fields need another look.", 422, problems=problems)
     if not _crowd.allows(f"{record.id}:{request.remote_addr}", settings.hourly, 3600, services.clock()):
         raise Refusal("This form was sent very often from here. Please try again in an hour.", 429)
+    if not _crowd.allows(f"{record.id} altogether", settings.daily, 86_400, services.clock()):
+        raise Refusal("This form was sent very often today. Please try again tomorrow.", 429)
     for name, upload in uploads.items():
         upload.stream.seek(0)
         values[name] = files.keep(services, upload.filename or "file", upload.mimetype, upload.stream.read())
@@ -350,7 +345,7 @@ def fill_in(path: TokenPath) -> Reply:
     try:
         house().engine.runs.push(record.id, {"title": title_of(values), **values, "sent": sent})
     except ValueError:
-        raise Refusal("This form is closed at the moment. Nothing was sent.", 409) from None
+        raise Refusal(CLOSED, 409) from None
     return send(Thanks(says=settings.thanks))
 
 
@@ -381,6 +376,7 @@ def _start(workflow_id: int) -> tuple[tables.WorkflowRecord | None, Line | None]
 
 
 @outside.post("/call/<token>")
+@room(LARGEST_BODY)
 def call(token: str) -> Any:
     """A webhook: begin a run, answered at once or with its result."""
     services = house().services
@@ -429,6 +425,7 @@ def call(token: str) -> Any:
 
 
 @outside.post("/call/run/<token>")
+@room(LARGEST_BODY)
 def call_run(token: str) -> Any:
     """A call for a run that waits for one."""
     services = house().services

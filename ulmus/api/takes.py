@@ -20,7 +20,7 @@ from ..runtime.proofing import Cell, Column
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import CellView, FindingView, Fine, Problem, Refusal, Reply, house, send
+from .base import Body, CellView, FindingView, Fine, Problem, Refusal, Reply, house, send
 from .journals import rehearsed
 from .views import cell_view
 
@@ -89,7 +89,7 @@ class TakesView(BaseModel):
     tallies: list[TallyView]
 
 
-class ChoiceBody(BaseModel):
+class ChoiceBody(Body):
     """The take liked best; `place` is where inside a block its drafts stand."""
 
     sample: int

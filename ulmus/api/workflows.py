@@ -20,7 +20,7 @@ from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
 from .samples import samples_of
 from .views import problem_view
 
@@ -57,7 +57,7 @@ class Created(BaseModel):
     notes: list[str] = []
 
 
-class LiveQuery(BaseModel):
+class LiveQuery(Body):
     """How many a day of the items that are already there are to be run for; 0 passes over them."""
 
     a_day: int = Field(0, ge=0, le=10_000)
@@ -78,7 +78,7 @@ class LiveView(BaseModel):
     revision: int
 
 
-class DocumentBody(BaseModel):
+class DocumentBody(Body):
     """The page as a whole, with the version it was read at."""
 
     document: dict[str, Any]
@@ -90,7 +90,7 @@ class Saved(BaseModel):
     problems: list[LineProblemView]
 
 
-class CopyBody(BaseModel):
+class CopyBody(Body):
     """A new workflow: a file's content, a template by its key, or a copy of an existing one."""
 
     document: dict[str, Any] | None = None
@@ -100,7 +100,7 @@ class CopyBody(BaseModel):
     brand: str = Field("", max_length=60)
 
 
-class SketchBody(BaseModel):
+class SketchBody(Body):
     """A page from a description in words; `model` is the key of a model connection, empty for the first."""
 
     description: str = Field(min_length=8, max_length=4000)

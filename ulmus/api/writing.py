@@ -16,7 +16,7 @@ from ..runtime.services import world
 from ..steps import kinds
 from ..store import tables
 from .auth import needs
-from .base import Fine, Listing, Problem, Refusal, Reply, house, send
+from .base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 
 bp = APIBlueprint("writing", __name__, url_prefix="/api", abp_tags=[Tag(name="writing")])
 
@@ -25,7 +25,7 @@ class WorkflowPath(BaseModel):
     id: int
 
 
-class OfferQuery(BaseModel):
+class OfferQuery(Body):
     """The line that what is looked for follows, empty for the start itself, ``-`` for the end; and the words typed."""
 
     line: str = ""
@@ -41,7 +41,7 @@ class OfferView(BaseModel):
     lacks: str
 
 
-class EditBody(BaseModel):
+class EditBody(Body):
     """One change to the page as it was at `version`. Which fields count depends on `what`:
 
     add: `kind` and `settings` after `line` · start: `kind` and `settings` of the start · paste: `lines` (JSON of the
@@ -76,7 +76,7 @@ class EditBody(BaseModel):
     moving: list[str] = Field([], max_length=100)
 
 
-class HereBody(BaseModel):
+class HereBody(Body):
     """On which line somebody is, empty for none; `leaving` as they go."""
 
     line: str = Field("", max_length=60)

@@ -95,11 +95,11 @@ def add_user(email: str, name: str, role: str, password: str, data: Path) -> Non
     """Add an account."""
     from sqlalchemy.exc import IntegrityError
 
-    from ..api.auth import hash_password
+    from ..api.passwords import hash_password, what_is_wrong
     from ..store import Store, tables
 
-    if len(password) < 8:
-        raise click.ClickException("A password has at least 8 characters.")
+    if wrong := what_is_wrong(password, email, name):
+        raise click.ClickException(wrong)
     try:
         with Store(data).write() as session:
             session.add(tables.User(email=email.strip().lower(), name=name, role=role, password=hash_password(password)))

@@ -14,7 +14,6 @@ from email.utils import format_datetime, formataddr
 
 from .errors import OutsideError
 
-
 Reach = Callable[[str, int], str]
 """Gives the address to connect to for a host and port. Raises `OutsideError` where it must not be reached."""
 

@@ -24,8 +24,8 @@ from urllib3.exceptions import LocationParseError
 from urllib3.util import parse_url
 
 from .errors import OutsideError, RefusedAddress
-from .guard import is_inner
 from .exchange import Broken, Head, Line, Request
+from .guard import is_inner
 
 USER_AGENT = "Ulmus/0.1 (+workflow reader)"
 MAX_BYTES = 8_000_000

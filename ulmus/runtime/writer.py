@@ -20,7 +20,7 @@ from dataclasses import dataclass, replace
 from operator import attrgetter
 from typing import Any
 
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import NoResultFound, OperationalError
 from sqlalchemy.orm import Session
 
 from ..core import flow
@@ -222,7 +222,7 @@ class Writer:
                         for n, entry in enumerate(entries):
                             try:
                                 touched[entry.run_id] = self._take(tx, entry)
-                            except (flow.FlowError, NotPlain, Outdated) as error:
+                            except (flow.FlowError, NotPlain, Outdated, NoResultFound) as error:
                                 refused[n] = error
                         for live in touched.values():
                             if live.queued and not live.state.ended:

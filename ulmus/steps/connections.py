@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from pydantic import BaseModel, Field
@@ -124,10 +124,21 @@ class ConnectionKind:
     test: Callable[[Web, Connection], str]
 
 
+LEADS = ("base_url", "endpoint", "host", "port", "starttls", "tls", "description", "address", "url")
+"""Settings that say where a connection leads, and how safely: its secrets are for that place only."""
+
+
+def leads_elsewhere(before: Mapping[str, object], after: Mapping[str, object]) -> bool:
+    """Whether changed settings lead to another place than before."""
+    return any(before.get(name) != after.get(name) for name in LEADS if name in before or name in after)
+
+
 def mailer(web: Web, connection: Connection) -> mail.Mailer:
     """The mail client's view of a mail connection."""
     s = connection.settings
-    return mail.Mailer(s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name, web.reach)
+    return mail.Mailer(
+        s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name, web.reach
+    )
 
 
 def reader(web: Web, connection: Connection) -> mailbox.Mailbox:

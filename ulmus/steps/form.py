@@ -25,6 +25,15 @@ class FormSettings(Settings):
         le=10_000,
         more=True,
     )
+    daily: int = setting(
+        "At most a day",
+        "From everybody together; more are refused until tomorrow.",
+        control="number",
+        default=1000,
+        ge=1,
+        le=100_000,
+        more=True,
+    )
 
     @field_validator("fields")
     @classmethod

@@ -19,7 +19,10 @@ from ..words import SMALL, stem
 Level = Literal["supported", "partly", "unsupported", "nothing"]
 SUPPORTED, PARTLY = 0.6, 0.35
 LONGEST_SOURCE = 2_000_000
+MOST_SENTENCES, MOST_PASSAGES = 3000, 50_000
+"""So many sentences of a draft and passages of its sources are looked at."""
 FEW_WORDS = 3
+_NO_WORDS = " \t\r\n.!?,;:…"
 
 _CLOSING = r"[”\"’)\]]*"
 _SENTENCE = re.compile(rf"[^.!?\n]+(?:[.!?](?!{_CLOSING}(?:\s|$))[^.!?\n]*)*[.!?]*{_CLOSING}")
@@ -110,11 +113,13 @@ class Evidence:
 
 def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:
     """The support for `draft` in `sources` (name → text). Time grows linearly with both."""
-    sentences = [(m.group(), m.start(), m.end()) for m in _SENTENCE.finditer(draft) if m.group().strip()]
+    spans = (m for m in _SENTENCE.finditer(draft) if m.group().strip(_NO_WORDS))
+    sentences = [(m.group(), m.start(), m.end()) for m in itertools.islice(spans, MOST_SENTENCES)]
     if not sentences:
         return Evidence()
     known = {name: text[:LONGEST_SOURCE] for name, text in sources.items() if text.strip()}
-    passages = [(name, passage, terms) for name, text in known.items() for passage, terms in _passages(text)]
+    found_in = ((name, passage, terms) for name, text in known.items() for passage, terms in _passages(text) if terms)
+    passages = list(itertools.islice(found_in, MOST_PASSAGES))
     facts = _Facts("\n".join(known.values()))
     spoken = [set(_terms(text)) for text, _, _ in sentences]
     found = _best(spoken, [terms for *_, terms in passages])
@@ -134,11 +139,11 @@ def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:
 def claims(text: str, offset: int = 0) -> list[Claim]:
     """The numbers, dates, names, quotations and links in a sentence, with their places."""
     out: list[Claim] = []
-    taken: list[tuple[int, int]] = []
+    taken = bytearray(len(text))
 
     def put(kind: Any, start: int, end: int, said: str) -> None:
-        if said.strip() and not any(a < end and start < b for a, b in taken):
-            taken.append((start, end))
+        if said.strip() and not any(taken[start:end]):
+            taken[start:end] = b"\1" * (end - start)
             out.append(Claim(kind, said.strip(), start + offset, end + offset))
 
     for m in _LINK.finditer(text):
@@ -158,7 +163,9 @@ def _names(text: str) -> Iterator[re.Match[str]]:
     """Runs of words with capitals that do not stand there because a sentence begins."""
     for m in _NAME.finditer(text):
         words = m.group().split()
-        if (m.start() == 0 or text[: m.start()].rstrip()[-1:] in '.!?:“"(') and (len(words) == 1 or words[0].lower() in SMALL):
+        if (m.start() == 0 or text[max(0, m.start() - 20) : m.start()].rstrip()[-1:] in '.!?:“"(') and (
+            len(words) == 1 or words[0].lower() in SMALL
+        ):
             continue
         if text[max(0, m.start() - 1) : m.start()] in ("#", "@"):
             continue
@@ -221,9 +228,18 @@ def _best(sentences: Sequence[set[str]], passages: Sequence[set[str]]) -> list[t
     wanted = matrix(sentences, True)
     totals = np.asarray(wanted.sum(axis=1)).ravel()
     totals += np.array([strange * 0.8 * sum(term not in places for term in terms) for terms in sentences])
-    shares = (wanted @ matrix(passages, False).T).toarray() / np.maximum(totals, 1e-9)[:, None]
-    best = shares.argmax(axis=1)
-    return [(min(1.0, float(shares[i, j])), int(j)) for i, j in enumerate(best)]
+    # Only what two have in common is stored, so that the time goes by that, and not by how many there are of both.
+    shared = csr_matrix(wanted @ matrix(passages, False).T)
+    out: list[tuple[float, int]] = []
+    for i, total in enumerate(totals):
+        row = slice(shared.indptr[i], shared.indptr[i + 1])
+        weights, columns = shared.data[row], shared.indices[row]
+        if not weights.size:
+            out.append((0.0, 0))
+            continue
+        most = weights.max()
+        out.append((min(1.0, float(most / max(total, 1e-9))), int(columns[weights >= most].min())))
+    return out
 
 
 def _passages(text: str) -> Iterator[tuple[str, set[str]]]:

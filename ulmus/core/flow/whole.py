@@ -70,7 +70,10 @@ def _ended(state: State, event: Ended) -> None:
 def _taken_up(state: State, event: TakenUp) -> None:
     if state.outcome == "cancelled":
         raise FlowError("a cancelled run is not taken up again; carry it out again instead")
-    target = Address.parse(event.address)
+    try:
+        target = Address.parse(event.address)
+    except ValueError as error:
+        raise FlowError(str(error)) from None
     path: list[tuple[Sequence, int]] = []
     seq = state.root
     for name, number in target.within:

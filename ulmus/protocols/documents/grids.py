@@ -12,6 +12,9 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 
 _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
+_NUMBER = re.compile(r"[+-]?\d[\d.,\u00a0\u202f ]*%?")
+_UNSEEN = r"[\s\u200b-\u200f\u2028-\u202e\u2060-\u2064\ufeff\u00ad\x00-\x1f\x7f-\x9f\"';,|]*"
+_FORMULA = re.compile(rf"{_UNSEEN}[=+\-@\uff1d\uff0b\uff0d\uff20\u2212\ufe62\ufe63\ufe66\ufe6b]|[\t\r|]|DDE\b", re.IGNORECASE)
 LONGEST_XLSX_CELL = 32_767
 Rows = Iterable[Sequence[str | float]]
 
@@ -19,17 +22,19 @@ Rows = Iterable[Sequence[str | float]]
 def to_csv(heads: Sequence[str], rows: Rows) -> bytes:
     """As CSV in UTF-8 with a byte order mark, by which spreadsheets know it."""
     out = io.StringIO()
-    writer = csv.writer(out)
+    # All in quotes, so that whatever separator a spreadsheet guesses, no cell begins inside another.
+    writer = csv.writer(out, quoting=csv.QUOTE_ALL)
     writer.writerow(map(harmless, heads))
     writer.writerows([harmless(str(cell)) for cell in row] for row in rows)
     return ("\ufeff" + out.getvalue()).encode()
 
 
 def harmless(cell: str) -> str:
-    """`cell` so that no spreadsheet runs it; plain negative and signed numbers stay as they are."""
-    if cell[:1] in ("=", "+", "-", "@", "\t", "\r") and not re.fullmatch(r"[+-]?[\d.,\s]+%?", cell):
-        return "'" + cell
-    return cell
+    """`cell` so that no spreadsheet runs it; plain negative and signed numbers stay as they are.
+
+    Spreadsheets pass over white and unseen characters before a formula, and take full-width signs for plain ones.
+    """
+    return f"'{cell}" if _FORMULA.match(cell) and not _NUMBER.fullmatch(cell) else cell
 
 
 def to_xlsx(heads: Sequence[str], rows: Rows) -> bytes:

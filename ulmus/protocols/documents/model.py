@@ -11,6 +11,7 @@ LARGEST = 60_000_000
 UNPACKED = 300_000_000
 MOST_PAGES = 200
 MOST_ROWS = 50_000
+MOST_COLUMNS = 2000
 MOST_TABLES = 100
 MOST_HEADINGS = 500
 LONGEST_TEXT = 3_000_000
@@ -37,10 +38,16 @@ def table_document(kind: str, title: str, lines: list[list[str]], more: list[lis
     if not lines:
         raise OutsideError("The table is empty.")
     notes = [f"Only the first {MOST_ROWS:,} rows were read."] if len(lines) > MOST_ROWS else []
+    if max(map(len, lines[:MOST_ROWS])) > MOST_COLUMNS:
+        raise OutsideError(f"A line of this table has more than {MOST_COLUMNS:,} cells.")
     names: list[str] = []
+    taken: set[str] = set()
     for i, head in enumerate(lines[0], start=1):
         base = head.strip() or f"Column {i}"
-        names.append(base if base not in names else f"{base} {i}")
+        while base in taken:
+            base = f"{base} {i}"
+        taken.add(base)
+        names.append(base)
     rows = [dict(zip(names, [*line, *[""] * (len(names) - len(line))], strict=False)) for line in lines[1 : MOST_ROWS + 1]]
     text = "\n".join("\t".join(line) for line in lines[:5000])
     return Document(kind, title, text[:LONGEST_TEXT], tables=(more or [])[:MOST_TABLES], rows=rows, notes=notes)

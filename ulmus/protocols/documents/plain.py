@@ -10,7 +10,7 @@ from typing import Any
 from .. import pages
 from ..errors import OutsideError
 from ..text import decode
-from .model import LONGEST_TEXT, MOST_HEADINGS, MOST_ROWS, MOST_TABLES, Document, table_document
+from .model import LONGEST_TEXT, MOST_COLUMNS, MOST_HEADINGS, MOST_ROWS, MOST_TABLES, Document, table_document
 
 
 def read_text(kind: str, body: bytes, charset: str | None) -> Document:
@@ -52,6 +52,8 @@ def read_csv(body: bytes, charset: str | None) -> Document:
     lines = []
     try:
         for line in csv.reader(io.StringIO(text), dialect):
+            if len(line) > MOST_COLUMNS:
+                raise OutsideError(f"A line of this table has {len(line):,} cells; at most {MOST_COLUMNS:,} can be read.")
             if any(cell.strip() for cell in line):
                 lines.append([cell.strip() for cell in line])
             if len(lines) > MOST_ROWS:
