@@ -18,6 +18,7 @@ from typing import Any
 from . import describing, planner, worker
 from .words import PLAIN, STOP
 
+_INLINE = re.compile(r"<material[^>\n]*>([^\n]*?)</material>")
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
 _SENTENCE = re.compile(r"(?<=[.!?])[”\"’)]*\s+(?=[“\"‘(A-Z0-9])")
 _WORD = re.compile(r"[^\W\d_]{3,}")
@@ -53,7 +54,7 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
     task = understand(messages)
     schema = schema or _asked_schema(messages)
     if schema:
-        asked = "\n".join(m["content"] for m in messages if m["role"] != "assistant")
+        asked = _INLINE.sub(r"\1", "\n".join(m["content"] for m in messages if m["role"] != "assistant"))
         known = (
             describing.plan(asked, schema)
             or planner.judge(task.material, task.ask, schema)
@@ -97,13 +98,13 @@ def _asked_schema(messages: list[dict[str, str]]) -> dict[str, Any] | None:
 def understand(messages: list[dict[str, str]]) -> Task:
     """Read the messages: material, measurable instructions, notes, the previous draft."""
     asks = [m["content"] for m in messages if m["role"] in ("system", "user")]
-    everything = "\n".join(asks)
+    everything = _INLINE.sub(r"\1", "\n".join(asks))  # a word or two from outside, within a line
     material = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything))
     ask = _MATERIAL.sub("", everything)
     if not material:
         # What was asked first; what is said about a draft afterwards is no material.
         asked = takewhile(lambda m: m["role"] != "assistant", messages)
-        material = max((m["content"] for m in asked if m["role"] == "user"), key=len, default="")
+        material = _INLINE.sub(r"\1", max((m["content"] for m in asked if m["role"] == "user"), key=len, default=""))
     drafts = [m["content"] for m in messages if m["role"] == "assistant"]
     task = Task(material, ask, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
     task.notes = [n.strip() for n in _NOTE.findall(ask)]

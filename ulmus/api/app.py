@@ -18,6 +18,7 @@ from sqlalchemy.exc import IntegrityError, NoResultFound
 from werkzeug.exceptions import HTTPException, NotFound
 
 from .. import __version__
+from ..core.flow import AddressError
 from ..core.values import read_json
 from ..core.workflow.file import plain_errors
 from . import (
@@ -100,6 +101,7 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(OverflowError, _beyond)
     app.register_error_handler(IntegrityError, _beyond)
+    app.register_error_handler(AddressError, _beyond)
     app.register_error_handler(HTTPException, _http)
     app.register_error_handler(Exception, _unexpected)
     app.before_request(auth.gate)
@@ -147,7 +149,7 @@ def _is_place(path: str) -> bool:
     return len(path) <= 500 and path.isprintable() and not any(part in ("", ".", "..") for part in path.rstrip("/").split("/")[1:])
 
 
-def _beyond(error: OverflowError | IntegrityError) -> Any:
+def _beyond(error: Exception) -> Any:
     """A number no record can have, or something that would belong to what is not there."""
     return {"message": "This is not here (any more).", "problems": []}, 404
 

@@ -205,12 +205,13 @@ def outside_roots(workflow: Workflow) -> frozenset[str]:
         if kind is None:
             continue
         from_outside = {path.root for _, text in templates_of(kind, line.settings) for path in slots.parse(text).reads} & found
-        if kind.gives_outside or (kind.manner in ("set", "call") and from_outside):
+        inner = any(known[one.kind].gives_outside for one in _inner(line) if one.kind in known)
+        if kind.gives_outside or (kind.manner in ("set", "perform") and from_outside) or (kind.manner == "assign" and (from_outside or inner)):
             found.add(line.id)
         elif kind.manner == "each":
             if from_outside:
                 found.add(str(line.settings.get("item", "item")))
-            if from_outside or any(known[inner.kind].gives_outside for inner in _inner(line) if inner.kind in known):
+            if from_outside or inner:
                 found.add(line.id)
     return frozenset(found)
 

@@ -38,5 +38,6 @@ KIND = Kind(
     output=AfterOutput,
     listens="runs",
     can_feed_itself=True,
+    gives_outside=True,
     brief="{title}",
 )

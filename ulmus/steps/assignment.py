@@ -12,7 +12,7 @@ from ..core import cost, slots
 from ..core.cost import Usage
 from ..core.drafting.answers import AnswerError, read_json
 from ..core.drafting.assignment import brief_of, checked, conversation, function_of, read_use, sources_of
-from ..core.drafting.prompts import as_material, fitted
+from ..core.drafting.prompts import fitted, marked
 from ..core.drafting.shapes import MOST_FIELDS, ShapeField, conform, demand_of, text_of
 from ..core.drafting.soundness import unsound
 from ..core.flow import CALLS
@@ -208,8 +208,7 @@ class _Thinking:
 
     def _filled(self, text: str) -> str:
         def wrap(path: slots.Path, value: str) -> str:
-            long = len(value) > 200 or "\n" in value
-            return as_material(str(path), value) if path.root in self.context.outside and long else value
+            return marked(str(path), value) if path.root in self.context.outside else value
 
         return slots.render(slots.parse(text), self.context.values, wrap=wrap).text
 

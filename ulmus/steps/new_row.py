@@ -62,5 +62,6 @@ KIND = Kind(
     listens="rows",
     gives=gives,
     can_feed_itself=True,
+    gives_outside=True,
     brief="{title}",
 )

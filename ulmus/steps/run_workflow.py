@@ -25,6 +25,7 @@ KIND = Kind(
     name="run_workflow",
     stage="flow",
     manner="call",
+    gives_outside=True,
     title="Run another workflow",
     about="Begins a run of another workflow with values from here, and goes on with its result.",
     sentence="Run {workflow}[ with {item}]",

@@ -64,5 +64,6 @@ KIND = Kind(
     gives=columns_of,
     faults=faults,
     can_feed_itself=True,
+    gives_outside=True,
     brief="{title}",
 )

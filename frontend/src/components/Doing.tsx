@@ -1,3 +1,5 @@
+import { Away } from "./Away";
+
 export type Turn = {
   round: number;
   said: string;
@@ -46,9 +48,7 @@ export function Sources({ sources }: { sources: { title: string; link: string }[
     <ul className="space-y-1 text-sm">
       {sources.map((one) => (
         <li key={one.link}>
-          <a className="text-leaf underline" href={one.link} target="_blank" rel="noreferrer">
-            {one.title}
-          </a>
+          <Away to={one.link}>{one.title}</Away>
         </li>
       ))}
     </ul>

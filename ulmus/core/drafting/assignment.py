@@ -12,7 +12,7 @@ from typing import Any, Protocol
 
 from ..flow.decisions import Turn
 from .answers import AnswerError, read_json
-from .prompts import as_material, material_note
+from .prompts import as_material, marked, material_note
 
 LONGEST_RESULT = 8000
 MOST_SOURCES = 60
@@ -88,7 +88,7 @@ def _told_in_words(turn: Turn) -> list[dict[str, Any]]:
 def told_result(turn: Turn) -> str:
     """What a tool gave, for the model: its text where it has one, else its values; long ones are cut."""
     if turn.result is None:
-        return f"It failed: {turn.failed}"
+        return f"It failed. {marked(turn.tool, turn.failed)}"
     text = str(turn.result.get("text") or "")
     links = str(turn.result.get("link") or "")
     if not text:

@@ -1,13 +1,14 @@
 """Prompt assembly: the standing and the varying part, with fetched material marked off as material.
 
-Whatever comes from outside and is longer than a line stands between marks that it cannot contain
-itself, and the standing part says that such text is to be used and never obeyed.
+Whatever comes from outside stands between marks that it cannot contain itself, however they are spelled, and the standing
+part says that such text is to be used and never obeyed.
 """
 
 from __future__ import annotations
 
 import itertools
 import re
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Literal
 
@@ -21,9 +22,28 @@ Cut = Literal["end", "start", "importance"]
 SHORT = 200
 CHARACTERS_A_TOKEN = 4
 LEAST = 400
+BROKEN = "‹·"
 _SENTENCE_END = re.compile(r"[.!?][”\"’)]*\s")
 _MATERIAL = re.compile(r'<material source="(?P<name>[^"]*)">\n(?P<text>.*?)\n</material>', re.DOTALL)
-_MARK = re.compile(r"</?\s*material\b", re.IGNORECASE)
+_OPENS = r"(?:[<\uff1c\ufe64\u2039\u2329\u27e8\u3008\u276e\u1438]|&(?:lt|LT|#0*60|#[xX]0*3[cC]);?)"
+_LIKE = {
+    "m": "м\u217f", "a": "аɑα@", "t": "тτ", "e": "еєε℮", "r": "гᴦ", "i": "іιıl1|!í", "l": "ⅼι1|iІ",
+}  # fmt: skip
+
+
+def _letter(letter: str) -> str:
+    """A letter in all the ways it can be written: wide, in bold or in circles, or by one that looks like it."""
+    ways = {letter, *_LIKE.get(letter, "")} | _WRITTEN.get(letter, set())
+    return "[" + "".join(re.escape(way) for way in sorted(ways)) + "]"
+
+
+_WRITTEN: dict[str, set[str]] = {}
+for _code in (*range(0x2070, 0x20A0), *range(0x2100, 0x2150), *range(0x24B6, 0x24EA), *range(0xFF21, 0xFF5B), *range(0x1D400, 0x1D7CC)):
+    _WRITTEN.setdefault(unicodedata.normalize("NFKC", chr(_code)).casefold(), set()).add(chr(_code))
+
+_BETWEEN = r"(?:[\W_]|\u3164){0,12}"
+_MARK = re.compile(_OPENS + r"(?=" + _BETWEEN + _BETWEEN.join(map(_letter, "material")) + ")", re.IGNORECASE)
+"""What opens a mark, or could be taken for it: any kind of bracket before the word, letters looking like others, signs in between."""
 
 
 class Prompt(BaseModel):
@@ -45,27 +65,34 @@ def material_note() -> str:
 
 def as_material(name: str, text: str) -> str:
     """`text` between marks; marks inside it are broken so that they cannot end it."""
-    safe = _MARK.sub(lambda m: m.group().replace("<", "‹"), text)
-    return f'<material source="{name}">\n{safe}\n</material>'
+    return f'<material source="{name}">\n{_MARK.sub(BROKEN, text)}\n</material>'
+
+
+def marked(name: str, text: str) -> str:
+    """As `as_material`; a short text of one line stays in its line. What has no words in it needs no marks."""
+    if len(text) > SHORT or "\n" in text:
+        return as_material(name, text)
+    if not any(map(str.isalpha, text)):
+        return text
+    return f'<material source="{name}">{_MARK.sub(BROKEN, text)}</material>'
 
 
 def assemble(standing: str, varying: str, values: Mapping[str, Any], outside: frozenset[str], rules: Sequence[Rule] = ()) -> Prompt:
     """The messages for a first draft. `outside` names the roots whose values come from outside."""
-    marked = False
+    any_marked = False
 
     def wrap(path: slots.Path, text: str) -> str:
-        nonlocal marked
-        if path.root in outside and (len(text) > SHORT or "\n" in text):
-            marked = True
-            return as_material(str(path), text)
-        return text
+        nonlocal any_marked
+        shown = marked(str(path), text) if path.root in outside else text
+        any_marked = any_marked or shown is not text
+        return shown
 
     system = slots.render(slots.parse(standing), values, wrap=wrap)
     user = slots.render(slots.parse(varying), values, wrap=wrap)
     parts = [system.text.strip()]
     if rules:
         parts.append("Keep to these rules:\n" + "\n".join(f"- {demand(r)}" for r in rules))
-    if marked:
+    if any_marked:
         parts.append(material_note())
     messages = (
         {"role": "system", "content": "\n\n".join(p for p in parts if p)},

@@ -7,7 +7,7 @@
 The journal is the list of events. Replaying it gives the same state and the same open decisions.
 """
 
-from .address import Address
+from .address import Address, AddressError
 from .blocks import CALLS, GIVEN, FlowError
 from .decisions import (
     Ask,
@@ -75,6 +75,7 @@ __all__ = [
     "RULES",
     "Accepted",
     "Address",
+    "AddressError",
     "Answered",
     "Ask",
     "Asked",

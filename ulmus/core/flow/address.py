@@ -9,6 +9,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 
+class AddressError(ValueError):
+    """A text that is no address."""
+
+
 class Address(NamedTuple):
     """`within` is the chain of enclosing (step, iteration); `step` the step itself, in its `round`."""
 
@@ -22,12 +26,12 @@ class Address(NamedTuple):
 
     @classmethod
     def parse(cls, text: str) -> Address:
-        """Read an address as `str` writes it. Raises `ValueError` on anything else."""
+        """Read an address as `str` writes it. Raises `AddressError` on anything else."""
         parts = []
         for piece in text.split("/"):
             step, _, number = piece.partition(":")
             if not step or (number and not number.isdigit()):
-                raise ValueError(f"not an address: {text!r}")
+                raise AddressError(f"not an address: {text!r}")
             parts.append((step, int(number) if number else 1))
         *within, (step, round_) = parts
         return cls(step, round_, tuple(within))

@@ -1,6 +1,7 @@
 /** What the desk and the page behind a signed link have in common: the piece, and the words for it. */
 import { useEffect, useRef, useState } from "react";
 import type { Finding, Schemas } from "../../api/client";
+import { Away } from "../../components/Away";
 import { Button } from "../../components/Button";
 import { EvidenceOf } from "../../components/Evidence";
 import { Area, Choice, Field, Input } from "../../components/Field";
@@ -306,14 +307,9 @@ export function EvidencePane({ asked, findings, text }: { asked: Asked; findings
           <h3 className="smallcaps mb-1 text-soft">Source</h3>
           <p className="font-serif text-lg leading-snug">{source.title}</p>
           {source.link && (
-            <a
-              className="text-xs [overflow-wrap:anywhere] text-leaf underline"
-              href={source.link}
-              target="_blank"
-              rel="noreferrer"
-            >
+            <Away to={source.link} className="text-xs [overflow-wrap:anywhere] text-leaf underline">
               {source.link}
-            </a>
+            </Away>
           )}
           <div className="piece mt-2 text-[0.93rem] leading-relaxed whitespace-pre-line">
             {source.text.replaceAll("\n", "\n\n")}

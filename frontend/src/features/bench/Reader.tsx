@@ -1,5 +1,6 @@
 import { Tabs } from "radix-ui";
 import type { Result } from "../../api/client";
+import { Away } from "../../components/Away";
 import { Doing, type Turn } from "../../components/Doing";
 import { EvidenceOf, sourcesOf } from "../../components/Evidence";
 import { Post } from "../../components/Piece";
@@ -143,9 +144,9 @@ function Gave({
           <p className="text-sm text-soft">
             {result.detail.would ? "Would go out like this. A proof publishes nothing." : "Went out like this:"}
             {output.link ? (
-              <a className="ml-2 text-leaf underline" href={String(output.link)} target="_blank" rel="noreferrer">
+              <Away to={String(output.link)} className="ml-2 text-leaf underline">
                 Look at it there
-              </a>
+              </Away>
             ) : null}
           </p>
           <div className="border-y border-rule py-4">
@@ -183,9 +184,9 @@ function Gave({
           <p className="mt-1 mb-3 text-xs text-soft">
             {[output.author, output.date, output.words ? `${output.words} words` : ""].filter(Boolean).join(" · ")}{" "}
             {output.link ? (
-              <a className="text-leaf underline" href={String(output.link)} target="_blank" rel="noreferrer">
+              <Away to={String(output.link)} className="text-leaf underline">
                 the page itself
-              </a>
+              </Away>
             ) : null}
           </p>
           <div className="piece leading-relaxed [&]:whitespace-pre-line">

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok, queries, type Schemas } from "../../api/client";
 import { may, useSession } from "../../app/session";
+import { Away } from "../../components/Away";
 import { Button } from "../../components/Button";
 import { useHouse } from "../../components/House";
 import { Linked } from "../../components/Piece";
@@ -105,14 +106,9 @@ export function Today() {
                   </div>
                   <p className="mt-2 text-xs text-soft">
                     {piece.link ? (
-                      <a
-                        className="text-leaf underline underline-offset-2"
-                        href={piece.link}
-                        target="_blank"
-                        rel="noreferrer"
-                      >
+                      <Away to={piece.link} className="text-leaf underline underline-offset-2">
                         {piece.channel}
-                      </a>
+                      </Away>
                     ) : (
                       piece.channel
                     )}
