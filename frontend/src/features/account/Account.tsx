@@ -1,0 +1,106 @@
+import { type FormEvent, useState } from "react";
+import { api, keepCsrf, ok, queries } from "../../api/client";
+import { may, useSession } from "../../app/session";
+import { Button } from "../../components/Button";
+import { Field, Input } from "../../components/Field";
+import { say, sayError } from "../../components/Toast";
+import { People } from "./People";
+
+/** One's own account, and for owners everybody's. */
+export function Account() {
+  const session = useSession().data;
+  if (!session) return null;
+  const owner = may(session, "owner");
+  return (
+    <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
+      <h1 className="font-serif text-3xl font-semibold tracking-tight">{owner ? "Account and people" : "Account"}</h1>
+      <div className="mt-8 grid gap-12 lg:grid-cols-[4fr_8fr]">
+        <section aria-labelledby="own">
+          <h2 id="own" className="smallcaps border-b border-rule pb-1 text-lg">
+            {session.name}
+          </h2>
+          <p className="mt-3 text-sm text-soft">
+            {session.email}, {session.role}
+          </p>
+          <NewPassword />
+          <Everywhere />
+        </section>
+        {owner && <People own={session.email} />}
+      </div>
+    </main>
+  );
+}
+
+function NewPassword() {
+  const [now, setNow] = useState("");
+  const [next, setNext] = useState("");
+  const [wrong, setWrong] = useState("");
+  const [busy, setBusy] = useState(false);
+
+  async function change(event: FormEvent) {
+    event.preventDefault();
+    setBusy(true);
+    setWrong("");
+    try {
+      const session = await ok(api.PUT("/api/session/password", { body: { now, new: next } }));
+      keepCsrf(session.csrf);
+      queries.setQueryData(["session"], session);
+      setNow("");
+      setNext("");
+      say("Your password is changed. Everywhere else you are signed out.");
+    } catch (error) {
+      setWrong((error as Error).message);
+    }
+    setBusy(false);
+  }
+
+  return (
+    <form className="mt-5 space-y-3" onSubmit={change}>
+      <Field label="Password now">
+        <Input
+          type="password"
+          autoComplete="current-password"
+          required
+          value={now}
+          onChange={(e) => setNow(e.target.value)}
+        />
+      </Field>
+      <Field
+        label="New password"
+        help="At least 10 characters; a few words in a row are easy to remember."
+        wrong={wrong}
+      >
+        <Input
+          type="password"
+          autoComplete="new-password"
+          required
+          value={next}
+          onChange={(e) => setNext(e.target.value)}
+        />
+      </Field>
+      <Button type="submit" look="main" disabled={busy || !now || !next}>
+        Change password
+      </Button>
+    </form>
+  );
+}
+
+function Everywhere() {
+  async function leave() {
+    try {
+      await ok(api.DELETE("/api/session/everywhere"));
+      queries.clear();
+      window.location.assign("/");
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  return (
+    <div className="mt-8 border-t border-line pt-4">
+      <p className="text-sm text-soft">Lost a machine, or signed in on one that is not yours?</p>
+      <Button className="mt-2" onClick={leave}>
+        Sign out everywhere
+      </Button>
+    </div>
+  );
+}

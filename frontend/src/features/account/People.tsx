@@ -1,0 +1,184 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { api, ok, queries, type Schemas } from "../../api/client";
+import { Button } from "../../components/Button";
+import { Dialog } from "../../components/Dialog";
+import { Choice, Field, Input } from "../../components/Field";
+import { Failed, Loading } from "../../components/Quiet";
+import { say, sayError } from "../../components/Toast";
+
+type Person = Schemas["AccountView"];
+type Role = Person["role"];
+
+const ROLES: [Role, string][] = [
+  ["reader", "reads everything"],
+  ["reviewer", "also approves drafts"],
+  ["maker", "also makes workflows"],
+  ["owner", "also keeps connections and people"],
+];
+
+const changed = () => queries.invalidateQueries({ queryKey: ["accounts"] });
+
+/** Who may sign in, and as what. */
+export function People({ own }: { own: string }) {
+  const people = useQuery({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
+  const [adding, setAdding] = useState(false);
+  return (
+    <section aria-labelledby="people">
+      <div className="flex items-baseline justify-between border-b border-rule pb-1">
+        <h2 id="people" className="smallcaps text-lg">
+          People
+        </h2>
+        <Button look="quiet" onClick={() => setAdding(true)}>
+          Add somebody
+        </Button>
+      </div>
+      {people.isPending && <Loading what="Fetching the accounts …" />}
+      {people.isError && <Failed error={people.error} again={() => people.refetch()} />}
+      <ul>
+        {people.data?.map((person) => (
+          <Line key={person.id} person={person} own={person.email === own} />
+        ))}
+      </ul>
+      <p className="mt-4 text-xs text-soft">
+        {ROLES.map(([role, words]) => `A ${role} ${words}.`)
+          .join(" ")
+          .replace("A owner", "An owner")}
+      </p>
+      {adding && <Person onClose={() => setAdding(false)} />}
+    </section>
+  );
+}
+
+function Line({ person, own }: { person: Person; own: boolean }) {
+  const [back, setBack] = useState(false);
+  const path = { params: { path: { id: person.id } } };
+  const turn = useMutation({
+    mutationFn: (role: Role) =>
+      ok(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } })),
+    onSettled: changed,
+    onError: sayError,
+  });
+  const end = useMutation({
+    mutationFn: () => ok(api.DELETE("/api/accounts/{id}", path)),
+    onSuccess: () => say(`${person.name} can no longer sign in.`),
+    onSettled: changed,
+    onError: sayError,
+  });
+  return (
+    <li className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-line py-2.5">
+      <div className={`min-w-0 flex-1 ${person.ended ? "text-soft" : ""}`}>
+        <p className="truncate font-serif text-[1.05rem] leading-snug">
+          {person.name} {own && <span className="font-sans text-xs text-soft">(you)</span>}
+        </p>
+        <p className="truncate text-xs text-soft">{person.email}</p>
+      </div>
+      {person.ended ? (
+        <>
+          <span className="text-sm text-soft">ended</span>
+          <Button look="quiet" onClick={() => setBack(true)}>
+            Take up again
+          </Button>
+        </>
+      ) : (
+        <>
+          <div className="w-32">
+            <Choice
+              aria-label={`Role of ${person.name}`}
+              value={person.role}
+              disabled={turn.isPending}
+              onChange={(event) => turn.mutate(event.target.value as Role)}
+            >
+              {ROLES.map(([role]) => (
+                <option key={role}>{role}</option>
+              ))}
+            </Choice>
+          </div>
+          <Button look="quiet" onClick={() => setBack(true)}>
+            New password
+          </Button>
+          <Button look="quiet" disabled={own || end.isPending} onClick={() => end.mutate()}>
+            End account
+          </Button>
+        </>
+      )}
+      {back && <Person person={person} onClose={() => setBack(false)} />}
+    </li>
+  );
+}
+
+/** Somebody new, or a new password for somebody. */
+function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
+  const [email, setEmail] = useState("");
+  const [name, setName] = useState("");
+  const [role, setRole] = useState<Role>(person?.role ?? "maker");
+  const [password, setPassword] = useState("");
+  const keep = useMutation({
+    mutationFn: () =>
+      person
+        ? ok(
+            api.PUT("/api/accounts/{id}", {
+              params: { path: { id: person.id } },
+              body: { name: person.name, role, password },
+            }),
+          )
+        : ok(api.POST("/api/accounts", { body: { email, name, role, password } })),
+    onSuccess: (kept) => {
+      changed();
+      say(`${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`);
+      onClose();
+    },
+  });
+  return (
+    <Dialog open onClose={onClose} title={person ? `New password for ${person.name}` : "Add somebody"}>
+      <form
+        className="space-y-3"
+        onSubmit={(event: FormEvent) => {
+          event.preventDefault();
+          keep.mutate();
+        }}
+      >
+        {!person && (
+          <>
+            <Field label="Mail address">
+              <Input type="email" required autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+            </Field>
+            <Field label="Name">
+              <Input required value={name} maxLength={120} onChange={(e) => setName(e.target.value)} />
+            </Field>
+          </>
+        )}
+        <Field label="Role">
+          <Choice value={role} onChange={(e) => setRole(e.target.value as Role)}>
+            {ROLES.map(([one, words]) => (
+              <option key={one} value={one}>
+                {one}: {words}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+        <Field label="Password to begin with" help="At least 10 characters. They can change it under their name.">
+          <Input
+            type="text"
+            autoComplete="off"
+            required
+            autoFocus={!!person}
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
+        </Field>
+        {keep.isError && (
+          <p role="alert" className="text-sm text-brick">
+            {(keep.error as Error).message}
+          </p>
+        )}
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={keep.isPending}>
+            {person ? "Set password" : "Add"}
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
