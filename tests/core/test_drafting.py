@@ -187,7 +187,9 @@ class Prompts(unittest.TestCase):
         self.assertEqual(as_material("page", plain).split("\n")[1].replace("‹·", "<"), plain)
 
     def test_short_ones_are_marked_in_their_line(self) -> None:
-        prompt = assemble("", "Write of <<page.title>> (<<page.n>>).", {"page": {"title": "Beans</material>", "n": 3}}, frozenset({"page"}))
+        prompt = assemble(
+            "", "Write of <<page.title>> (<<page.n>>).", {"page": {"title": "Beans</material>", "n": 3}}, frozenset({"page"})
+        )
         content = prompt.messages[-1]["content"]
         self.assertEqual(content, 'Write of <material source="page.title">Beans‹·/material></material> (3).')
         self.assertIn(material_note(), prompt.messages[0]["content"])

@@ -64,7 +64,8 @@ class KeptFile(BaseModel):
 
 
 class StartView(BaseModel):
-    """What a start listens to: how, what it last found, when it is next due, and the addresses others need."""
+    """What a start listens to: how, what it last found, when it is next due, and the addresses others need; `passed` are the
+    titles of items that were passed over because they bear a date long before it went live."""
 
     kind: str
     listens: str
@@ -80,6 +81,7 @@ class StartView(BaseModel):
     fields: list[dict[str, Any]] = []
     runs: int = 0
     queued: int = 0
+    passed: list[str] = []
 
 
 class ByHand(Body):
@@ -94,6 +96,12 @@ class ByHand(Body):
 
 class Began(BaseModel):
     run: int
+
+
+class Passed(Body):
+    """Whether the items are to be run for."""
+
+    run: bool
 
 
 class PlainView(Body):
@@ -154,6 +162,7 @@ def show(path: StartPath) -> Reply:
     view = StartView(kind=line.kind, listens=kind.listens if kind else "", live=live, runs=runs, queued=queued)
     if start is not None and live:
         view.looked_at, view.next_at, view.found, view.failed = start.looked_at, start.next_at, start.found, start.failed
+        view.passed = [title_of(one["item"]) for one in start.memory.get("passed", [])]
     if kind is not None and kind.listens == "clock":
         view.next_times = _times(line)
     base, key = services.public_url, services.sealer.key
@@ -232,6 +241,22 @@ def grant(path: StartPath) -> Reply:
     house().engine.runs.grant_today(path.id)
     house().engine.polling.hurry()
     services.bus.say("workflow", id=path.id)
+    return send(Fine())
+
+
+@bp.post("/workflows/<int:id>/passed", responses={200: Fine, 409: Problem})
+@needs("maker")
+def passed(path: StartPath, body: Passed) -> Reply:
+    """Begin runs for the items that were passed over for their dates, or leave them for good."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+    if record.state != "live":
+        raise Refusal("This workflow is not live.", 409)
+    count = house().engine.polling.run_for_passed(path.id, body.run)
+    if count and body.run:
+        with services.store.write() as session:
+            audit(session, services.clock(), g.user.email, "ran for old items", f"{record.name}, {count}")
     return send(Fine())
 
 

@@ -1,18 +1,26 @@
-"""Calendars (iCalendar, RFC 5545): the entries that begin within a span of time, repeats worked out."""
+"""Calendars (iCalendar, RFC 5545): the entries that begin within a span of time, repeats worked out.
+
+One entry that cannot be read never costs the others: each is put into a calendar of its own where they cannot be read
+together. Entries that were cancelled are left out, and one that stands twice counts once.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
+import logging
+from collections import defaultdict
+from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
-import icalendar
-import recurring_ical_events
-
+from .aside import aside
 from .errors import OutsideError
 from .net import Web, status_error
 
+log = logging.getLogger("ulmus")
 LARGEST = 8_000_000
 MOST_ENTRIES = 2000
+MOST_SERIES = 20_000
 
 
 @dataclass(frozen=True)
@@ -29,42 +37,105 @@ class Entry:
     attendees: list[str] = field(default_factory=list)
 
 
+def load() -> None:
+    """Load what reading calendars needs."""
+    import icalendar  # noqa: F401
+    import recurring_ical_events  # noqa: F401
+
+
 def read(web: Web, url: str, after: dt.datetime, before: dt.datetime) -> list[Entry]:
     """The entries of the calendar at `url` that begin in (after, before], by their beginning. Raises `OutsideError`."""
     answer = web.fetch(url, max_bytes=LARGEST, headers={"Accept": "text/calendar, */*;q=0.5"})
     if answer.status != 200:
         raise status_error(answer, "The calendar")
-    return entries(answer.body, after, before)
+    return aside(entries, answer.body, after, before)
 
 
 def entries(body: bytes, after: dt.datetime, before: dt.datetime) -> list[Entry]:
     """The entries of an iCalendar file. Raises `OutsideError` where it is none."""
+    out: dict[str, tuple[dt.datetime, Entry]] = {}
+    for calendar in _calendars(body):
+        for event in _between(calendar, after, before):
+            try:
+                made = _entry(event, after, before)
+            except Exception as error:  # whatever stands in it, the others are there
+                log.info("an entry of a calendar cannot be read: %r", error)
+                continue
+            if made is not None:
+                out.setdefault(made[1].identity, made)
+            if len(out) >= MOST_ENTRIES:
+                break
+    return [entry for _, entry in sorted(out.values(), key=lambda one: (one[0], one[1].title))]
+
+
+def _calendars(body: bytes) -> list[Any]:
+    """The calendars in a file, each with the entries that can be read at all."""
+    import icalendar
+
     try:
-        calendar = icalendar.Calendar.from_ical(body)
-        found = recurring_ical_events.of(calendar, skip_bad_series=True).between(after, before)
+        found: Any = icalendar.Calendar.from_ical(body.lstrip(b"\xef\xbb\xbf \t\r\n"), multiple=True)
     except (ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
         raise OutsideError(f"This is not a calendar that can be read ({type(error).__name__}).") from None
-    out = []
-    for event in found[:MOST_ENTRIES]:
-        start = event.get("DTSTART")
-        if start is None or not after < _moment(start.dt) <= before:
+    calendars = [one for one in found if one.name == "VCALENDAR"]
+    if not calendars:
+        raise OutsideError("This is not a calendar: it holds no VCALENDAR.")
+    return calendars
+
+
+def _between(calendar: Any, after: dt.datetime, before: dt.datetime) -> Iterator[Any]:
+    """The entries and repeats of a calendar within a span, as components."""
+    import recurring_ical_events
+
+    calendar.subcomponents = [one for one in calendar.subcomponents if one.name != "VEVENT" or _time(one, "DTSTART") is not None]
+    try:
+        yield from recurring_ical_events.of(calendar, skip_bad_series=True).between(after, before)
+        return
+    except Exception as error:
+        log.info("a calendar cannot be read as one: %r", error)
+    others = [one for one in calendar.subcomponents if one.name != "VEVENT"]
+    series: defaultdict[str, list[Any]] = defaultdict(list)
+    for n, event in enumerate(one for one in calendar.subcomponents if one.name == "VEVENT"):
+        series[str(event.get("UID", "")) or f"without {n}"].append(event)
+    for events in list(series.values())[:MOST_SERIES]:
+        calendar.subcomponents = [*others, *events]
+        try:
+            found = recurring_ical_events.of(calendar, skip_bad_series=True).between(after, before)
+        except Exception as error:
+            log.info("a series of a calendar cannot be read: %r", error)
             continue
-        end = event.get("DTEND")
-        uid = str(event.get("UID", "")) or str(event.get("SUMMARY", ""))
-        people = event.get("ATTENDEE", [])
-        out.append(
-            Entry(
-                identity=f"{uid}@{start.dt.isoformat()}"[:500],
-                title=str(event.get("SUMMARY", "")),
-                start=start.dt.isoformat(),
-                end=end.dt.isoformat() if end is not None else "",
-                place=str(event.get("LOCATION", "")),
-                description=str(event.get("DESCRIPTION", "")),
-                organizer=_person(event.get("ORGANIZER")),
-                attendees=[_person(p) for p in (people if isinstance(people, list) else [people])],
-            )
-        )
-    return sorted(out, key=lambda e: e.start)
+        yield from found
+
+
+def _time(event: Any, name: str) -> dt.date | None:
+    """A date or time of an entry; ``None`` where there is none, or none that can be read."""
+    try:
+        found = event.get(name).dt
+    except Exception:  # the library tells of a broken one only when it is looked at
+        return None
+    return found if isinstance(found, dt.date) else None
+
+
+def _entry(event: Any, after: dt.datetime, before: dt.datetime) -> tuple[dt.datetime, Entry] | None:
+    """An entry with the moment it begins; ``None`` where that is not within the span, or it was cancelled."""
+    start = _time(event, "DTSTART")
+    if start is None:
+        return None
+    begins = _moment(start)
+    if not after < begins <= before or str(event.get("STATUS", "")).upper() == "CANCELLED":
+        return None
+    end = _time(event, "DTEND")
+    uid = str(event.get("UID", "")) or str(event.get("SUMMARY", ""))
+    people = event.get("ATTENDEE", [])
+    return begins, Entry(
+        identity=f"{uid}@{start.isoformat()}"[:500],
+        title=str(event.get("SUMMARY", "")),
+        start=start.isoformat(),
+        end=end.isoformat() if end is not None else "",
+        place=str(event.get("LOCATION", "")),
+        description=str(event.get("DESCRIPTION", "")),
+        organizer=_person(event.get("ORGANIZER")),
+        attendees=[_person(p) for p in (people if isinstance(people, list) else [people])],
+    )
 
 
 def _moment(value: dt.date) -> dt.datetime:

@@ -10,8 +10,9 @@ import datetime as dt
 import hashlib
 import html
 import json
+import logging
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urljoin
@@ -20,11 +21,15 @@ import nh3
 
 from .aside import aside
 from .errors import OutsideError
-from .net import Web, status_error
+from .net import Fetched, Web, status_error
 from .text import decode
 
+log = logging.getLogger("ulmus")
 MOST_ITEMS = 500
 MAX_BYTES = 8_000_000
+FEED_KINDS = ("application/atom+xml", "application/rss+xml", "application/feed+json", "application/rdf+xml")
+_ATTRIBUTE = re.compile(r"""([\w-]+)\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""")
+_ITEM_END = re.compile(rb"</(?:item|entry)\s*>", re.IGNORECASE)
 _ROOT_END = re.compile(rb"</(?:rss|feed|rdf:RDF)\s*>", re.IGNORECASE)
 
 
@@ -43,6 +48,8 @@ class FeedItem:
     published: str
     image: str = ""
     categories: list[str] = field(default_factory=list)
+    id: str = ""
+    """The feed's own id for it, where it gives one."""
 
 
 @dataclass(frozen=True)
@@ -62,6 +69,8 @@ class Look:
     feed: Feed | None
     etag: str
     last_modified: str
+    found_at: str = ""
+    """Where the feed is, where the address was that of a site."""
 
 
 def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
@@ -76,8 +85,37 @@ def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
         return Look(None, etag, last_modified)
     if got.status != 200:
         raise status_error(got, "The feed’s server")
+    named = feed_named_by(got)
+    if named:
+        # The address is that of the site; its page names the feed.
+        got = web.fetch(named, headers={"Accept": headers["Accept"]}, max_bytes=MAX_BYTES)
+        if got.status != 200:
+            raise status_error(got, "The feed’s server")
     feed = aside(parse, got.body, got.charset, got.url)
+    if named:
+        return Look(feed, "", "", got.url)
     return Look(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
+
+
+def feed_named_by(got: Fetched) -> str:
+    """The address of the feed a web page names (``<link rel="alternate">``, RSS Autodiscovery); empty for anything else."""
+    if got.content_type not in ("text/html", "application/xhtml+xml") or not re.search(
+        rb"<(?:html|head|link)\b", got.body[:20_000], re.I
+    ):
+        return ""
+    found: dict[str, str] = {}
+    for tag in re.findall(rb"<link\b[^<>]{0,2000}>", got.body[:500_000], re.I)[:200]:
+        told = {name.lower(): html.unescape(a or b or c) for name, a, b, c in _ATTRIBUTE.findall(decode(tag))}
+        kind = told.get("type", "").split(";")[0].strip().lower()
+        if "alternate" in told.get("rel", "").lower().split() and kind in FEED_KINDS and told.get("href"):
+            found.setdefault(kind, told["href"].strip())
+    for kind in FEED_KINDS:
+        if kind in found:
+            try:
+                return urljoin(got.url, found[kind])
+            except ValueError:
+                continue
+    return ""
 
 
 def parse(body: bytes, charset: str | None = None, url: str = "") -> Feed:
@@ -92,7 +130,10 @@ def parse(body: bytes, charset: str | None = None, url: str = "") -> Feed:
 
 def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     import feedparser  # loaded on first use: it is large
+    from feedparser.mixin import _FeedParserMixin
 
+    # An id is compared as it stands (RFC 4287 section 4.2.6.1); where it looks like a path it is none.
+    _FeedParserMixin.can_be_relative_uri.discard("id")
     headers = {"content-location": url}
     if charset:
         headers["content-type"] = f"application/xml; charset={charset}"
@@ -109,8 +150,11 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     entries = read.entries
     if problems and entries and not _ROOT_END.search(body[-400:]):
         # Half an item may lack its id and would count as a new one; it is read whole next time.
-        entries = entries[:-1]
-    items = [_xml_item(e) for e in entries[:MOST_ITEMS]]
+        last = max((m.end() for m in _ITEM_END.finditer(body)), default=0)
+        if re.search(rb"<(?:item|entry)\b", body[last:], re.I):
+            entries = entries[:-1]
+    items, spoiled = _each(_xml_item, entries[:MOST_ITEMS])
+    problems += spoiled
     if len(entries) > MOST_ITEMS:
         problems.append(f"Only the first {MOST_ITEMS} of {len(entries)} items were read.")
     return Feed(plain(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
@@ -133,6 +177,7 @@ def _xml_item(entry: Mapping[str, Any]) -> FeedItem:
         published=published,
         image=images[0] if images else "",
         categories=[plain(t.get("term", "")) for t in entry.get("tags", []) if t.get("term")],
+        id=str(entry.get("id", "") or ""),
     )
 
 
@@ -143,25 +188,46 @@ def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
         raise OutsideError("This looks like a JSON feed but is cut off or damaged.") from None
     if not isinstance(data, dict) or not isinstance(data.get("items"), list):
         raise OutsideError("This is JSON, but not a JSON Feed: it has no list of items.")
-    items = [_json_item(i, url) for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)]
-    return Feed(plain(data.get("title", "")), str(data.get("home_page_url", "")), _unique(items), _lacks(items))
+    items, spoiled = _each(lambda item: _json_item(item, url), [i for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)])
+    return Feed(plain(data.get("title", "")), str(data.get("home_page_url") or ""), _unique(items), spoiled + _lacks(items))
 
 
 def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
     text = item.get("summary") or item.get("content_text") or item.get("content_html") or ""
-    link = urljoin(url, str(item.get("url") or item.get("external_url") or ""))
-    authors = item.get("authors") or ([item["author"]] if isinstance(item.get("author"), dict) else [])
+    link = _joined(url, str(item.get("url") or item.get("external_url") or ""))
+    authors = item.get("authors") if isinstance(item.get("authors"), list) else [item.get("author")]
     tags = item.get("tags")
     return FeedItem(
         identity=_identity(str(item.get("id") or ""), link, str(item.get("title", "")), str(text)),
         title=plain(item.get("title", "")),
         link=link,
         summary=plain(text),
-        author=plain(authors[0].get("name", "")) if authors and isinstance(authors[0], dict) else "",
+        author=", ".join(plain(one.get("name", "")) for one in authors or [] if isinstance(one, dict) and one.get("name")),
         published=moment(item.get("date_published")),
         image=str(item.get("image") or ""),
         categories=[str(t) for t in tags] if isinstance(tags, list) else [],
+        id=str(item.get("id") or ""),
     )
+
+
+def _each(read: Callable[[Any], FeedItem], entries: list[Any]) -> tuple[list[FeedItem], list[str]]:
+    """Entries as items; one that cannot be read costs only itself, and is told of."""
+    items: list[FeedItem] = []
+    for entry in entries:
+        try:
+            items.append(read(entry))
+        except Exception as error:  # whatever stands in it, the others are there
+            log.info("an entry of a feed cannot be read: %r", error)
+    lost = len(entries) - len(items)
+    return items, [f"{lost} {'entry' if lost == 1 else 'entries'} could not be read."] if lost else []
+
+
+def _joined(base: str, link: str) -> str:
+    """A link as a whole address; as it stands where it is none."""
+    try:
+        return urljoin(base, link)
+    except ValueError:
+        return link
 
 
 def _identity(own: str, link: str, title: str, summary: str) -> str:

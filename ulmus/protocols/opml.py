@@ -28,16 +28,29 @@ def parse(body: bytes) -> list[Outline]:
         root = etree.fromstring(body, etree.XMLParser(resolve_entities=False, no_network=True, recover=True))
     except (etree.XMLSyntaxError, ValueError):
         root = None
-    if root is None or str(root.tag).lower() != "opml":
+    if root is None or _name(root) != "opml":
         raise OutsideError("This is no list of feeds (OPML).")
     out: dict[str, Outline] = {}
-    for one in root.iter("outline"):
-        feed = (one.get("xmlUrl") or one.get("xmlurl") or "").strip()
+    for one in root.iter():
+        if _name(one) != "outline":
+            continue
+        told = _attributes(one)
+        feed = told.get("xmlurl", "").strip()
         if feed and feed not in out and len(out) < MOST:
             parent = one.getparent()
-            folder = parent.get("text") or parent.get("title") or "" if parent is not None and parent.tag == "outline" else ""
-            out[feed] = Outline(one.get("title") or one.get("text") or feed, feed, one.get("htmlUrl") or "", folder)
+            around = _attributes(parent) if parent is not None and _name(parent) == "outline" else {}
+            folder = around.get("text") or around.get("title") or ""
+            out[feed] = Outline(told.get("title") or told.get("text") or feed, feed, told.get("htmlurl", ""), folder)
     return list(out.values())
+
+
+def _name(element: Any) -> str:
+    """An element's name in small letters, whatever namespace it is in."""
+    return element.tag.rpartition("}")[2].lower() if isinstance(element.tag, str) else ""
+
+
+def _attributes(element: Any) -> dict[str, str]:
+    return {name.rpartition("}")[2].lower(): value for name, value in element.attrib.items()}
 
 
 def write(feeds: list[Outline], title: str) -> bytes:

@@ -12,7 +12,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from .errors import OutsideError
-from .net import Web
+from .net import Enough, Fetched, Web
 
 NAME = "Ulmus"
 LARGEST = 512_000
@@ -90,15 +90,17 @@ def sitemaps(web: Web, url: str) -> list[str]:
 def _read(web: Web, root: str) -> Any:
     from protego import Protego  # loaded on first use
 
-    try:
-        got = web.fetch(f"{root}/robots.txt", max_bytes=LARGEST, max_seconds=PATIENCE)
-    except OutsideError as error:
-        if "MB; reading was stopped" in error.message:
-            return None
-        # The site cannot be reached at all; reading the page itself says so better.
-        raise
+    pieces: list[bytes] = []
+
+    def take(answer: Fetched, piece: bytes) -> None:
+        pieces.append(piece)
+        if sum(map(len, pieces)) > LARGEST:
+            raise Enough  # RFC 9309 section 2.5: what stands further down need not be read
+
+    got = web.fetch(f"{root}/robots.txt", max_bytes=4 * LARGEST, max_seconds=PATIENCE, take=take)
     if got.status >= 500:
         raise OutsideError(f"“{urlsplit(root).hostname}” cannot say what may be read (robots.txt: {got.status}).", retryable=True)
     if got.status != 200:
         return None
-    return Protego.parse(got.body.decode("utf-8", errors="replace"))
+    text = b"".join(pieces)[:LARGEST].decode("utf-8-sig", errors="replace")
+    return Protego.parse(text[: text.rfind("\n") + 1] if len(text) >= LARGEST else text)

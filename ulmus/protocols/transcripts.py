@@ -29,6 +29,7 @@ def parse(source: str) -> list[Cue]:
         raise OutsideError("This is no transcript: it is neither WebVTT nor SRT.")
     if kind == "srt":
         text = re.sub(r"(\d)\.(\d{3})(?=\s*-->|\s*$)", r"\1,\2", text, flags=re.MULTILINE)
+        text = _numbered(text)
     try:
         found = webvtt.from_buffer(StringIO(text), format=kind)
     except (MalformedFileError, MalformedCaptionError, ValueError, IndexError):
@@ -46,6 +47,24 @@ def parse(source: str) -> list[Cue]:
     if not cues:
         raise OutsideError("Nothing is said in this transcript.")
     return sorted(cues, key=lambda cue: cue.start)
+
+
+def _numbered(text: str) -> str:
+    """An SRT file with its cues numbered: many leave the numbers out, and some the empty lines between cues."""
+    lines = text.split("\n")
+    out: list[str] = []
+    n = 0
+    for line in lines:
+        if "-->" in line and re.match(r"\s*\d\d?:\d\d:\d\d", line):
+            number = False
+            while out and (not out[-1].strip() or (out[-1].strip().isdigit() and not number)):
+                number = number or out[-1].strip().isdigit()
+                out.pop()
+            n += 1
+            out += ["", str(n), line.strip()] if out else [str(n), line.strip()]
+        else:
+            out.append(line)
+    return "\n".join(out) + "\n"
 
 
 def stamp(seconds: float) -> str:

@@ -206,7 +206,11 @@ def outside_roots(workflow: Workflow) -> frozenset[str]:
             continue
         from_outside = {path.root for _, text in templates_of(kind, line.settings) for path in slots.parse(text).reads} & found
         inner = any(known[one.kind].gives_outside for one in _inner(line) if one.kind in known)
-        if kind.gives_outside or (kind.manner in ("set", "perform") and from_outside) or (kind.manner == "assign" and (from_outside or inner)):
+        if (
+            kind.gives_outside
+            or (kind.manner in ("set", "perform") and from_outside)
+            or (kind.manner == "assign" and (from_outside or inner))
+        ):
             found.add(line.id)
         elif kind.manner == "each":
             if from_outside:

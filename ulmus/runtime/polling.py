@@ -39,6 +39,9 @@ RUNS_EVERY = 2.0
 REACHED = "It has reached its limit of runs for today: the others wait for tomorrow, or for your word."
 FAR = 366 * 86_400.0
 GRACE = 90.0
+OLD = 14 * 86_400.0
+"""An item whose date lies so much (seconds) before its start went live is passed over, in sight."""
+MOST_PASSED = 20
 MOST_LOOKED = 8
 WAITS = {"form": "Waits for the form to be filled in.", "call": "Waits for a call.", "by_hand": "Waits for you to start it."}
 ENDED_WELL = ("done",)
@@ -181,6 +184,10 @@ class Polling:
             known = known_of(session, workflow_id, [identity for identity, _ in found.items])
             primed = bool(here.memory.get("primed")) or not found.prime
             fresh = list({i: item for i, item in found.items if i not in known}.items())
+            old = [one for one in fresh if primed and is_old(one[1], here.memory)]
+            fresh = [one for one in fresh if one not in old]
+            pass_over(session, workflow_id, here.now, [identity for identity, _ in old])
+            passed = [*here.memory.get("passed", []), *({"identity": i, "item": item} for i, item in old)][-MOST_PASSED:]
             today = self.runs.left_today(session, workflow_id, here.workflow, tx.now)
             room = max(0, int(min(today, 1_000_000)))
             most = min(int(here.line.settings.get("most", 50)), room)
@@ -200,13 +207,16 @@ class Polling:
                     began += 1
             backlog = self._from_backlog(tx, here, room - began)
             says = found.says
+            if old:
+                says = f"{says} {len(old)} dated long before it went live {'was' if len(old) == 1 else 'were'} passed over."
             over = bool(fresh) and room <= began and today != float("inf") and len(fresh) > began
             if over:
                 says = f"{says} {REACHED}"
             # Where items are left over, the next look must not be told that nothing has changed.
             memory = dict(found.memory)
             clock = {"due": memory.pop("due")} if "due" in memory else {}
-            kept = {name: here.memory[name] for name in ("granted",) if name in here.memory}
+            kept = {name: here.memory[name] for name in ("granted", "since") if name in here.memory}
+            kept |= {"passed": passed} if passed else {}
             noted = {
                 "memory": {
                     "primed": True,
@@ -225,6 +235,21 @@ class Polling:
             session.execute(update(tables.Start.__table__).where(tables.Start.workflow_id == workflow_id), noted)
             if began or stands.failed or stands.found != says:
                 tx.say("workflow", id=workflow_id)
+
+    def run_for_passed(self, workflow_id: int, run: bool) -> int:
+        """Begin runs for items that were passed over for their dates, or leave them; gives how many there were."""
+        with self.services.transaction() as tx:
+            start = tx.session.get(tables.Start, workflow_id)
+            passed = list(start.memory.get("passed", [])) if start is not None else []
+            if start is None or not passed:
+                return 0
+            if run:
+                for one in passed:
+                    self.runs.begin(tx, workflow_id, one["item"], title_of(one["item"]), identity=one["identity"])
+            start.memory = {name: value for name, value in start.memory.items() if name != "passed"}
+            tx.session.flush()
+            tx.say("workflow", id=workflow_id)
+        return len(passed)
 
     def _from_backlog(self, tx: Transaction, here: _Due, room: int) -> dict[str, Any]:
         """Begin runs for what was there when the start went live, so many a day; gives what is to be remembered of it."""
@@ -267,6 +292,19 @@ _AS_IT_STANDS = (
     .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
     .where(tables.Start.workflow_id == bindparam("id"))
 )
+
+
+def is_old(item: dict[str, Any], memory: dict[str, Any]) -> bool:
+    """Whether an item bears a date long before its start went live: more likely an old one brought up again than news."""
+    since, date = memory.get("since"), item.get("published")
+    if not since or not isinstance(date, str) or not date:
+        return False
+    try:
+        when = dt.datetime.fromisoformat(date)
+    except ValueError:
+        return False
+    when = when if when.tzinfo else when.replace(tzinfo=dt.UTC)
+    return when.timestamp() < float(since) - OLD
 
 
 def pass_over(session: Session, workflow_id: int, now: float, identities: list[str]) -> None:

@@ -126,6 +126,8 @@ def go_live(engine: Engine, workflow_id: int, who: str, a_day: int = 0, waiting:
         start = session.get(tables.Start, workflow_id)
         if start is None or not listening:
             memory: dict[str, Any] = {"due": now} if kinds()[workflow.start.kind].listens == "clock" else {}
+            if kinds()[workflow.start.kind].listens == "poll":
+                memory |= {"since": now}
             if waiting is not None:
                 memory |= {"primed": True, "look": waiting.memory}
                 pass_over(session, workflow_id, now, [identity for identity, _ in waiting.items])

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from pydantic import BaseModel, Field
 
+from ..core.gather import recurring
 from ..core.workflow.kinds import type_word
 from ..protocols import feeds
 from .base import Batched, Found, Kind, Look, batched, setting
@@ -11,7 +14,7 @@ from .base import Batched, Found, Kind, Look, batched, setting
 
 class FeedSettings(Batched):
     url: str = setting(
-        "Feed address", "The address of the feed itself, not of the site.", control="url", min_length=1, max_length=2000
+        "Feed address", "The address of the feed, or of a site that names its feed.", control="url", min_length=1, max_length=2000
     )
     every: float = setting("Look every", "How often the feed is looked at.", control="duration", default=900, ge=2, le=604_800)
 
@@ -34,11 +37,18 @@ def look(settings: FeedSettings, now: Look) -> Found:
     seen = feeds.look(
         now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else ""
     )
-    remember = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified}
+    before = memory.get("items", []) if same else []
+    remember: dict[str, Any] = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified, "items": before}
     if seen.feed is None:
         return Found([], remember, "Nothing has changed.")
-    items = [(item.identity[:500], dict(vars(item))) for item in reversed(seen.feed.items)]
-    says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *seen.feed.problems])
+    listed = [recurring.Item(one.id, one.link, one.title, one.published, one.summary) for one in seen.feed.items]
+    known_as, remember["items"] = recurring.names(listed, before)
+    items = [
+        (name[:500], {**{k: v for k, v in vars(one).items() if k != "id"}, "identity": name})
+        for name, one in zip(reversed(known_as), reversed(seen.feed.items), strict=True)
+    ]
+    where = [f"Its feed is {seen.found_at}."] if seen.found_at else []
+    says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *where, *seen.feed.problems])
     return Found(items, remember, says)
 
 

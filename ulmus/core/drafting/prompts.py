@@ -38,7 +38,13 @@ def _letter(letter: str) -> str:
 
 
 _WRITTEN: dict[str, set[str]] = {}
-for _code in (*range(0x2070, 0x20A0), *range(0x2100, 0x2150), *range(0x24B6, 0x24EA), *range(0xFF21, 0xFF5B), *range(0x1D400, 0x1D7CC)):
+for _code in (
+    *range(0x2070, 0x20A0),
+    *range(0x2100, 0x2150),
+    *range(0x24B6, 0x24EA),
+    *range(0xFF21, 0xFF5B),
+    *range(0x1D400, 0x1D7CC),
+):
     _WRITTEN.setdefault(unicodedata.normalize("NFKC", chr(_code)).casefold(), set()).add(chr(_code))
 
 _BETWEEN = r"(?:[\W_]|\u3164){0,12}"

@@ -73,10 +73,10 @@ def read_odt(body: bytes) -> Document:
     try:
         found = load_odf(io.BytesIO(body))
         parts, headings, tables = [], [], []
-        for one in _odf_blocks(found.text):
-            kind = one.qname[1]
+        for one in _odf_blocks(_odf_body(found, "text")):
+            kind = _local(one)
             if kind == "table":
-                cells = [list(_odf_row(row, teletype)) for row in _odf_all(one, "table-row")]
+                cells = _odf_rows(one, teletype, MOST_ROWS)
                 tables.append(cells)
                 parts.append("\n".join("\t".join(row) for row in cells))
                 continue
@@ -85,39 +85,74 @@ def read_odt(body: bytes) -> Document:
                 level = one.getAttribute("outlinelevel")
                 headings.append({"level": int(level or 1), "words": words, "page": 0})
             parts.append(words)
-        title = next((teletype.extractText(one) for one in found.meta.childNodes if one.qname[1] == "title"), "")
+        title = next((teletype.extractText(one) for one in found.meta.childNodes if _local(one) == "title"), "")
     except Exception as error:
         raise OutsideError(f"This ODT is damaged and cannot be read ({type(error).__name__}).") from None
     return _written("odt", title, "", parts, headings, tables)
 
 
+def _odf_body(found: Any, name: str) -> Any:
+    """What a file holds; an indented file has spaces before it, which the library takes for it."""
+    return next(_odf_all(found.body, name))
+
+
 def _odf_blocks(node: Any) -> Iterator[Any]:
     for child in node.childNodes:
-        name = getattr(child, "qname", ("", ""))[1]
+        name = _local(child)
         if name in ("h", "p", "table"):
             yield child
         elif getattr(child, "childNodes", None):
             yield from _odf_blocks(child)
 
 
-def _odf_all(node: Any, name: str) -> Iterator[Any]:
+def _odf_all(node: Any, *names: str) -> Iterator[Any]:
     for child in getattr(node, "childNodes", []):
-        if getattr(child, "qname", ("", ""))[1] == name:
+        if _local(child) in names:
             yield child
         else:
-            yield from _odf_all(child, name)
+            yield from _odf_all(child, *names)
 
 
-def _odf_row(row: Any, teletype: Any, most: int = 400) -> Iterator[str]:
-    count = 0
-    for cell in _odf_all(row, "table-cell"):
-        times = min(int(cell.getAttribute("numbercolumnsrepeated") or 1), most - count)
-        words = "\n".join(teletype.extractText(part) for part in cell.childNodes).strip()
-        for _ in range(times if words else min(times, 1)):
-            yield words
-        count += times
-        if count >= most:
-            return
+def _local(node: Any) -> str:
+    """A node's name without its namespace; empty for text, as of the spaces an indented file is full of."""
+    return str((getattr(node, "qname", None) or ("", ""))[1])
+
+
+def _odf_row(row: Any, teletype: Any, most: int = 400) -> list[str]:
+    """The cells of a row, each where it stands: repeated ones as often as they are repeated, covered ones empty."""
+    cells: list[str] = []
+    for cell in _odf_all(row, "table-cell", "covered-table-cell"):
+        times = _times(cell, "number-columns-repeated")
+        covered = _local(cell) == "covered-table-cell"
+        words = "" if covered else "\n".join(teletype.extractText(part) for part in cell.childNodes if _local(part) == "p").strip()
+        cells += [words] * min(times, most - len(cells))
+        if len(cells) >= most:
+            break
+    while cells and not cells[-1]:
+        cells.pop()
+    return cells
+
+
+def _odf_rows(table: Any, teletype: Any, most: int) -> list[list[str]]:
+    """The rows of a table; a repeated one as often as it is repeated, those without anything at the end left out."""
+    lines: list[list[str]] = []
+    for row in _odf_all(table, "table-row"):
+        cells = _odf_row(row, teletype)
+        lines += [list(cells) for _ in range(min(_times(row, "number-rows-repeated") if cells else 1, most - len(lines)))]
+        if len(lines) >= most:
+            break
+    while lines and not lines[-1]:
+        lines.pop()
+    return lines
+
+
+def _times(node: Any, attribute: str) -> int:
+    """How often a cell or row is repeated (ODF 1.3 part 3, section 19.675)."""
+    found = next((value for (_, name), value in node.attributes.items() if name == attribute), 1)
+    try:
+        return max(1, int(found))
+    except ValueError:
+        return 1
 
 
 def _written(kind: str, title: str, author: str, parts: list[str], headings: list[Any], tables: list[Any]) -> Document:
@@ -160,16 +195,8 @@ def read_ods(body: bytes) -> Document:
     try:
         found = load_odf(io.BytesIO(body))
         sheets = {}
-        for table in _odf_all(found.spreadsheet, "table"):
-            lines = []
-            for row in _odf_all(table, "table-row"):
-                cells = list(_odf_row(row, teletype))
-                while cells and not cells[-1]:
-                    cells.pop()
-                if cells:
-                    lines.append(cells)
-                if len(lines) > MOST_ROWS:
-                    break
+        for table in _odf_all(_odf_body(found, "spreadsheet"), "table"):
+            lines = [cells for cells in _odf_rows(table, teletype, MOST_ROWS + 1) if cells]
             sheets[table.getAttribute("name") or f"Sheet {len(sheets) + 1}"] = lines
     except Exception as error:
         raise OutsideError(f"This ODS is damaged and cannot be read ({type(error).__name__}).") from None

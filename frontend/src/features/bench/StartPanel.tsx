@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ApiError, api, newKey, ok, queries, type Schemas } from "../../api/client";
@@ -69,10 +69,39 @@ export function StartPanel({
           </span>
         )}
       </p>
+      {s.passed.length > 0 && <PassedOver titles={s.passed} workflow={workflow} maker={maker} />}
       {s.form_url && <Address label="The form’s address" value={s.form_url} open />}
       {s.call_url && <Address label="Call this address (POST)" value={s.call_url} />}
       {s.call_secret && s.kind === "call" && <Address label="Secret for signing" value={s.call_secret} secret />}
       {asking && <Now start={s} workflow={workflow} sample={sample} onClose={() => setAsking(false)} />}
+    </div>
+  );
+}
+
+/** Items that are new in the feed but bear an old date: more likely brought up again than news. */
+function PassedOver({ titles, workflow, maker }: { titles: string[]; workflow: number; maker: boolean }) {
+  const settle = useMutation({
+    mutationFn: (run: boolean) =>
+      ok(api.POST("/api/workflows/{id}/passed", { params: { path: { id: workflow } }, body: { run } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["start", workflow] }),
+    onError: sayError,
+  });
+  return (
+    <div className="border-l-2 border-ochre pl-3">
+      <p className="text-ochre">
+        ○ Passed over: {count(titles.length, "item")} dated long before this went live.
+      </p>
+      <p className="line-clamp-2 text-xs text-soft">{titles.join(" · ")}</p>
+      {maker && (
+        <p className="mt-1 flex gap-2">
+          <Button disabled={settle.isPending} onClick={() => settle.mutate(true)}>
+            Run for {titles.length === 1 ? "it" : "them"}
+          </Button>
+          <Button look="quiet" disabled={settle.isPending} onClick={() => settle.mutate(false)}>
+            Leave {titles.length === 1 ? "it" : "them"}
+          </Button>
+        </p>
+      )}
     </div>
   );
 }
