@@ -17,6 +17,8 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
+from ulmus.store import Store, place
+
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
 FLAGS = [
     "--no-sandbox",
@@ -48,7 +50,8 @@ class Demo:
     made: Path | None = None
     ports: tuple[int, int, int, int] = (0, 0, 0, 0)
 
-    def __init__(self) -> None:
+    def __init__(self, moved: bool = True) -> None:
+        self.moved = moved  # a copy that nobody says was moved is held
         self.folder = Path(tempfile.mkdtemp())
         if Demo.made is None:
             Demo.ports = free_port(), free_port(), free_port(), free_port()
@@ -65,6 +68,10 @@ class Demo:
             shutil.copytree(self.folder, Demo.made, dirs_exist_ok=True)
         elif not any(self.folder.iterdir()):
             shutil.copytree(Demo.made, self.folder, dirs_exist_ok=True)
+            if self.moved:
+                store = Store(self.folder / "ulmus")
+                place.stand_here(store)
+                store.close()
         return self._run()
 
     def _run(self) -> Demo:
@@ -123,12 +130,17 @@ class WithBrowser(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.demo = Demo().start()
+        cls.demo = cls.demonstration().start()
         cls.addClassCleanup(cls.demo.close)
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
         cls.browser = launch(playwright)
         cls.addClassCleanup(cls.browser.close)
+
+    @classmethod
+    def demonstration(cls) -> Demo:
+        """The demonstration the tests of a class are about."""
+        return Demo()
 
     def setUp(self) -> None:
         self.page = self.visitor(self.who)

@@ -1,0 +1,66 @@
+"""A house that is held, and the accounts of its people, as their keeper meets them."""
+
+from __future__ import annotations
+
+from playwright.sync_api import expect
+
+from tests.browser.place import Demo, WithBrowser
+
+
+class Held(WithBrowser):
+    """A demonstration that was copied by hand."""
+
+    @classmethod
+    def demonstration(cls) -> Demo:
+        Demo().start().close()  # made once, so that there is something to copy
+        return Demo(moved=False)
+
+    def test_a_copy_is_held_read_and_let_go(self) -> None:
+        page = self.page
+        strip = page.get_by_text("This house is held")
+        expect(strip).to_be_visible()
+        page.get_by_role("link", name="Workflows").click()
+        expect(strip).to_be_visible()
+        page.get_by_role("link", name="See what it would do").click()
+        expect(page.get_by_role("heading", name="Held until you let it go")).to_be_visible()
+        page.get_by_label("It is a copy, and the original may have gone on since.").check()
+        expect(page.get_by_text("Stop the original first.")).to_be_visible()
+        expect(page.get_by_role("heading", name="Would go on with")).to_be_visible()
+        page.get_by_role("button", name="Let it go").click()
+        expect(page.get_by_role("heading", name="Held until you let it go")).to_be_hidden()
+        expect(strip).to_be_hidden()
+
+
+class People(WithBrowser):
+    def test_somebody_is_added_signs_in_changes_their_password_and_is_ended(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Mara Tollen").click()
+        page.get_by_role("menuitem", name="Account and people").click()
+        page.get_by_role("button", name="Add somebody").click()
+        page.get_by_label("Mail address").fill("ada@hedgelane.example")
+        page.get_by_label("Name", exact=True).fill("Ada Wyle")
+        page.get_by_label("Password to begin with").fill("password12")
+        page.get_by_role("button", name="Add", exact=True).click()
+        expect(page.get_by_role("alert")).to_contain_text("among the first that are tried")
+        page.get_by_label("Password to begin with").fill("seven boats at noon")
+        page.get_by_role("button", name="Add", exact=True).click()
+        expect(page.get_by_text("ada@hedgelane.example")).to_be_visible()
+        theirs = self.browser.new_context().new_page()
+        theirs.goto(self.demo.url)
+        theirs.get_by_label("Mail address").fill("ada@hedgelane.example")
+        theirs.get_by_label("Password").fill("seven boats at noon")
+        theirs.get_by_role("button", name="Sign in").click()
+        theirs.get_by_role("button", name="Ada Wyle").click()
+        theirs.get_by_role("menuitem", name="Account").click()
+        expect(theirs.get_by_role("heading", name="People")).to_be_hidden()
+        theirs.get_by_label("Password now").fill("seven boats at noon")
+        theirs.get_by_label("New password").fill("eight boats at midnight")
+        theirs.get_by_role("button", name="Change password").click()
+        expect(theirs.get_by_text("Your password is changed")).to_be_visible()
+        theirs.goto(f"{self.demo.url}/workflows")
+        expect(theirs.get_by_role("button", name="Ada Wyle")).to_be_visible()
+        line = page.get_by_role("listitem").filter(has_text="Ada Wyle")
+        line.get_by_role("button", name="End account").click()
+        expect(line.get_by_text("ended")).to_be_visible()
+        theirs.reload()
+        expect(theirs.get_by_role("button", name="Sign in")).to_be_visible()
