@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 import unittest
 from typing import Any
@@ -97,6 +98,39 @@ class Chapters(unittest.TestCase):
             self.assertLess(abs(begun.start - expected), 45)
         self.assertIn("seed", " ".join(found[0].words))
         self.assertTrue(set(found[2].words) & {"bread", "baker", "oven", "loaves"})
+
+    def test_chapters_fit_the_length_of_the_recording(self) -> None:
+        def spoken(minutes: int, subjects: int) -> list[Cue]:
+            """Speech of so many subjects, a third of its words the subject's own."""
+            dice = random.Random(minutes)
+            common = [
+                "people",
+                "think",
+                "really",
+                "going",
+                "little",
+                "thing",
+                "first",
+                "other",
+                "maybe",
+                "great",
+                "years",
+                "about",
+                "because",
+                "there",
+            ]
+            cues, at = [], 0.0
+            for n in range(subjects):
+                own = ["".join(dice.choice("bcdfglmnprst") + dice.choice("aeiou") for _ in range(3)) for _ in range(14)]
+                while at < (n + 1) * minutes * 60 / subjects:
+                    words = (dice.choice(own if dice.random() < 0.35 else common) for _ in range(10))
+                    cues.append(Cue(at, at + 4, "", " ".join(words)))
+                    at += 4
+            return cues
+
+        for minutes, subjects, least, most in ((7, 3, 3, 4), (20, 6, 5, 8), (60, 14, 12, 17), (180, 30, 26, 34)):
+            found = len(chapters(spoken(minutes, subjects)))
+            self.assertTrue(least <= found <= most, (minutes, subjects, found))
 
     def test_finer_means_no_fewer(self) -> None:
         cues = recording(SEEDS, BOATS, SEEDS, BOATS, SEEDS, BOATS)

@@ -6,13 +6,15 @@ import copy
 import json
 import unittest
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any, Literal
 
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import BaseModel
 
 from ulmus.core.workflow import WorkflowFileError, World, check, file_schema, read_file, scope_before, sentence, write_file
 from ulmus.core.workflow.checks import Known
+from ulmus.core.workflow.kinds import type_word
 from ulmus.core.workflow.sentences import duration
 from ulmus.runtime.depending import dependents, roots_used
 from ulmus.steps import kinds
@@ -265,3 +267,49 @@ class Sentences(unittest.TestCase):
             (90, "90 seconds"),
         ):
             self.assertEqual(duration(seconds), words)
+
+
+class OutputTypes(unittest.TestCase):
+    def test_a_type_is_read_from_its_annotation(self) -> None:
+        class Point(BaseModel):
+            x: float
+
+        class Listening(BaseModel):  # its name holds “list”
+            intention: str
+
+        class Output(BaseModel):
+            words: str
+            count: int
+            share: float | None
+            open: bool
+            mode: Literal["print", "list"]
+            tags: list[str]
+            pair: tuple[int, int]
+            points: list[Point]
+            point: Point
+            told: Listening
+            table: dict[str, int]
+            whatever: Any
+            either: int | str
+            marked: Annotated[int, "list"]
+
+        found = {name: type_word(field) for name, field in Output.model_fields.items()}
+        self.assertEqual(
+            found,
+            {
+                "words": "text",
+                "count": "number",
+                "share": "number",
+                "open": "text",
+                "mode": "text",
+                "tags": "list",
+                "pair": "list",
+                "points": [{"x": "number"}],
+                "point": "any",
+                "told": "any",
+                "table": "any",
+                "whatever": "any",
+                "either": "any",
+                "marked": "number",
+            },
+        )

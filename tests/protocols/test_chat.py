@@ -5,8 +5,10 @@ from __future__ import annotations
 import itertools
 import json
 import socket
+import time
 import unittest
 from typing import Any
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -152,8 +154,44 @@ class OtherServers(WithTown):
                 line.sendall(piece)
 
         server, web = raw(self, endless)
-        with self.assertRaisesRegex(OutsideError, "more than 4 MB"):
-            chat.complete(web, chat.Server(server.url, "", "m", 20), TALK)
+        answer = chat.complete(web, chat.Server(server.url, "", "m", 20), TALK, max_tokens=100)
+        self.assertTrue(answer.cut)
+        self.assertLess(len(answer.text), 16_000)
+
+    def test_one_that_falls_silent_is_given_up_and_what_had_come_is_kept(self) -> None:
+        def silent(line: socket.socket) -> None:
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n" + stream(delta("Half of it"), done=False))
+            time.sleep(6)
+
+        server, web = raw(self, silent)
+        began = time.monotonic()
+        with self.assertRaisesRegex(chat.Broken, "sent nothing more for 1 seconds") as caught:
+            chat.complete(web, chat.Server(server.url, "", "m", 1), TALK)
+        self.assertLess(time.monotonic() - began, 5)
+        self.assertEqual((caught.exception.text, caught.exception.retryable), ("Half of it", True))
+        self.assertGreater(caught.exception.tokens_in, 0)
+
+    def test_one_that_writes_slowly_is_waited_for(self) -> None:
+        def slow(line: socket.socket) -> None:
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n")
+            for word in ["It", "takes", "longer", "than", "the", "silence", "it", "may", "keep"]:
+                line.sendall(stream(delta(word + " "), done=False))
+                time.sleep(0.3)
+            line.sendall(stream(delta("", "stop")))
+
+        server, web = raw(self, slow)
+        self.assertIn("longer than", chat.complete(web, chat.Server(server.url, "", "m", 1), TALK).text)
+
+    def test_in_the_end_it_is_given_up(self) -> None:
+        def drips(line: socket.socket) -> None:
+            line.sendall(b"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n")
+            for _ in range(60):
+                line.sendall(stream(delta("drip "), done=False))
+                time.sleep(0.1)
+
+        server, web = raw(self, drips)
+        with mock.patch.object(chat, "WIDEST", 1.5), self.assertRaisesRegex(chat.Broken, "kept sending for more than 1.5 seconds"):
+            chat.complete(web, chat.Server(server.url, "", "m", 1), TALK)
 
     def test_the_key_and_the_wish_to_stream_are_sent(self) -> None:
         server, web = raw(self, answering(stream(delta("Hi", "stop")), "Content-Type: text/event-stream\r\n"))
@@ -213,7 +251,7 @@ class Streams(unittest.TestCase):
 
     def said(self, pieces: list[bytes]) -> tuple[Any, ...]:
         told: list[str] = []
-        stream = chat._Stream(told.append)
+        stream = chat._Stream(told.append, 100_000)
         try:
             for piece in pieces:
                 stream.take(piece)
@@ -233,19 +271,19 @@ class Streams(unittest.TestCase):
         self.assertEqual(told, ["Beans – ", "Beans – and peas."])
 
     def test_nothing_after_the_end_is_waited_for(self) -> None:
-        stream = chat._Stream(None)
+        stream = chat._Stream(None, 100_000)
         with self.assertRaises(Enough):
             stream.take(self.EVENTS)
 
     def test_what_broke_off_is_no_answer(self) -> None:
-        stream = chat._Stream(None)
+        stream = chat._Stream(None, 100_000)
         stream.take(self.EVENTS[: self.EVENTS.index(b'"length"') - 40])
         with self.assertRaisesRegex(OutsideError, "broke off half way"):
             stream.whole()
 
     @given(st.binary(max_size=300))
     def test_no_bytes_break_it(self, noise: bytes) -> None:
-        stream = chat._Stream(None)
+        stream = chat._Stream(None, 100_000)
         try:
             stream.take(b"data: " + noise + b"\n\n")
             stream.whole()

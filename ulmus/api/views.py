@@ -256,7 +256,8 @@ def versions(detail: Mapping[str, Any]) -> list[VersionView]:
         findings = [FindingView(**f) for f in one["findings"]]
         why = "; ".join(f.says for f in out[-1].findings if not f.kept and f.strength == "must") if out else ""
         marks = marked(before, one["text"]) if i else []
-        out.append(VersionView(text=one["text"], why=f"Sent back: {why}" if why else "", findings=findings, changes=marks))
+        words = f"Broke off: {one['broken_off']}" if one.get("broken_off") else f"Sent back: {why}" if why else ""
+        out.append(VersionView(text=one["text"], why=words, findings=findings, changes=marks))
     return out
 
 

@@ -157,9 +157,9 @@ def _start(lines: list[str], begin: dt.datetime) -> dt.datetime:
         _within_bounds(parts)
         if frequency == "SECONDLY":
             raise RecurrenceError("Once a minute is the most often that can be asked for.")
-        within_the_day = {"BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "COUNT", "BYSECOND"}
+        within_the_day = {"BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYSECOND"}
         if frequency in ("MINUTELY", "HOURLY") and set(parts) & within_the_day:
-            raise RecurrenceError("A rule within the day takes INTERVAL, BYDAY, BYHOUR, BYMINUTE and UNTIL only.")
+            raise RecurrenceError("A rule within the day takes INTERVAL, BYDAY, BYHOUR, BYMINUTE, COUNT and UNTIL only.")
         if frequency in _STEPS and "COUNT" not in parts and begin > start and len(rules) == 1:
             step = _STEPS[frequency] * int(parts.get("INTERVAL", "1"))
             start += step * ((begin - start) // step)

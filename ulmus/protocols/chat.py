@@ -19,11 +19,16 @@ from .net import Enough, Fetched, Web, never, status_error
 
 MAX_ANSWER_BYTES = 4_000_000
 MAX_REFUSAL_BYTES = 100_000
+WIDE, WIDEST = 10, 3600.0
+"""An answer may take so many times as long as the model may be silent, and at most so many seconds."""
+CHARACTERS_A_TOKEN, MORE = 12, 4000
+"""An answer is cut at so many characters for each token it may have, and some more."""
 
 
 @dataclass(frozen=True)
 class Server:
-    """A model server: base address (ending before ``/chat/completions``), key, model name, time limit in seconds."""
+    """A model server: base address (ending before ``/chat/completions``), key, model name, and for how many seconds it may say
+    nothing before it is given up. An answer that goes on and on is given up in the end as well."""
 
     base_url: str
     key: str
@@ -59,10 +64,12 @@ class NoTools(OutsideError):
 
 
 class Broken(OutsideError):
-    """An answer that was stopped or broke off half way: what it had cost by then, in tokens, as far as that is known."""
+    """An answer that was stopped or broke off half way: what had come of it, and what that had cost in tokens, as far as that
+    is known."""
 
-    def __init__(self, message: str, tokens_in: int, tokens_out: int, *, retryable: bool = False) -> None:
+    def __init__(self, message: str, text: str, tokens_in: int, tokens_out: int, *, retryable: bool = False) -> None:
         super().__init__(message, retryable=retryable)
+        self.text = text
         self.tokens_in = tokens_in
         self.tokens_out = tokens_out
 
@@ -169,14 +176,16 @@ class _Said:
     cut: bool = False
 
 
+BROKE_OFF = "The model’s answer broke off half way."
 NO_ANSWER = "The model’s server sent something that is not an answer."
 
 
 class _Stream:
     """Server-sent events (WHATWG HTML, section 9.2) as they come in, put together to what was said."""
 
-    def __init__(self, on_text: Callable[[str], None] | None) -> None:
+    def __init__(self, on_text: Callable[[str], None] | None, longest: int) -> None:
         self.said = _Said()
+        self._longest = longest
         self.finished = False
         self._on_text = on_text
         self._calls: dict[int, list[str]] = {}
@@ -214,11 +223,15 @@ class _Stream:
             raise OutsideError(NO_ANSWER, retryable=True) from None
         if delta and self._on_text:
             self._on_text(said.text)
+        if len(said.text) > self._longest:
+            # A server that does not keep to the length it was given would go on for ever.
+            self.finished = said.cut = True
+            raise Enough
 
     def whole(self) -> _Said:
         """What was said. Raises `OutsideError` where it broke off."""
         if not self.finished:
-            raise OutsideError("The model’s answer broke off half way.", retryable=True)
+            raise OutsideError(BROKE_OFF, retryable=True)
         self.said.calls = [Call(call[0] or str(n), call[1], call[2] or "{}") for n, call in sorted(self._calls.items())]
         return self.said
 
@@ -228,7 +241,7 @@ def _ask(
 ) -> _Said:
     headers = {"Authorization": f"Bearer {server.key}"} if server.key else {}
     url = server.base_url.rstrip("/") + "/chat/completions"
-    stream = _Stream(on_text)
+    stream = _Stream(on_text, int(body["max_tokens"]) * CHARACTERS_A_TOKEN + MORE)
     asked_for = sum(len(str(m.get("content") or "")) for m in body["messages"]) // 4
     whole: list[bytes] = []
     size = 0
@@ -251,7 +264,8 @@ def _ask(
             json=body,
             headers=headers,
             max_bytes=MAX_ANSWER_BYTES,
-            max_seconds=server.max_seconds,
+            max_seconds=min(WIDEST, server.max_seconds * WIDE),
+            silence=server.max_seconds,
             take=take,
             stopped=cancelled,
             again=True,
@@ -259,7 +273,7 @@ def _ask(
     except OutsideError as error:
         if stream.said.text:
             # What had come by then was paid for.
-            raise Broken(error.message, asked_for, len(stream.said.text) // 4, retryable=error.retryable) from None
+            raise _broken(stream, asked_for, error.message, error.retryable) from None
         raise
     if got.status != 200:
         error = status_error(got, "The model’s server")
@@ -267,11 +281,20 @@ def _ask(
             raise _NotUnderstood(error, bool(_LENGTH.search(b"".join(whole))) or got.status == 413)
         raise error
     if "event-stream" in got.headers.get("content-type", ""):
+        if not stream.finished and stream.said.text:
+            raise _broken(stream, asked_for, BROKE_OFF, True)
         return stream.whole()
     said = _whole(b"".join(whole))
     if on_text:
         on_text(said.text)
     return said
+
+
+def _broken(stream: _Stream, asked_for: int, words: str, retryable: bool) -> Broken:
+    """What had come is kept, and what it had cost."""
+    usage = stream.said.usage if isinstance(stream.said.usage, dict) else {}
+    tokens_in, tokens_out = usage.get("prompt_tokens", asked_for), usage.get("completion_tokens", len(stream.said.text) // 4)
+    return Broken(words, stream.said.text, int(tokens_in), int(tokens_out), retryable=retryable)
 
 
 def _whole(body: bytes) -> _Said:

@@ -7,6 +7,7 @@ What may be fetched, and what an error means to a person, is said elsewhere.
 from __future__ import annotations
 
 import ssl
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
@@ -20,7 +21,8 @@ _AUTHORITIES = ssl.get_default_verify_paths()
 @dataclass(frozen=True)
 class Request:
     """What is sent. `address` is the checked address to connect to, whatever the name in `url` leads to by now; seconds are
-    for connecting and for the whole. With `alone`, no connection is used again: then libcurl never sends twice."""
+    for connecting, for the whole, and (`silence`, 0 for none) for how long nothing may come. With `alone`, no connection is used
+    again: then libcurl never sends twice."""
 
     method: str
     url: str
@@ -32,6 +34,7 @@ class Request:
     connect_seconds: float
     seconds: float
     alone: bool = False
+    silence: float = 0.0
 
 
 @dataclass
@@ -67,7 +70,14 @@ class Line:
         heads: list[Head] = []
         wrong: list[BaseException] = []
 
+        heard = time.monotonic()
+
+        def silent() -> bool:
+            return bool(request.silence) and time.monotonic() - heard > request.silence
+
         def write(piece: bytes) -> int | None:
+            nonlocal heard
+            heard = time.monotonic()
             if not heads:
                 heads.append(_head(lines))
             try:
@@ -82,9 +92,9 @@ class Line:
         self._set(request)
         curl.setopt(pycurl.HEADERFUNCTION, lines.append)
         curl.setopt(pycurl.WRITEFUNCTION, write)
-        if stopped is not None:
+        if stopped is not None or request.silence:
             curl.setopt(pycurl.NOPROGRESS, False)
-            curl.setopt(pycurl.XFERINFOFUNCTION, lambda *_: stopped())
+            curl.setopt(pycurl.XFERINFOFUNCTION, lambda *_: silent() or (stopped is not None and stopped()))
         try:
             curl.perform()
         except pycurl.error as error:
@@ -97,7 +107,8 @@ class Line:
             ):
                 # An answer that goes on to the end of its connection, which the server ended without the farewell TLS asks for.
                 return heads[0]
-            raise Broken(int(error.args[0]), curl.getinfo(pycurl.PRETRANSFER_TIME) > 0) from None
+            code = pycurl.E_OPERATION_TIMEDOUT if silent() else int(error.args[0])
+            raise Broken(code, curl.getinfo(pycurl.PRETRANSFER_TIME) > 0) from None
         return heads[0] if heads else _head(lines)
 
     def _set(self, request: Request) -> None:

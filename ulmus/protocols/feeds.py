@@ -6,6 +6,7 @@ A broken feed is read as far as it can be; what was wrong stands in `Feed.proble
 from __future__ import annotations
 
 import calendar
+import codecs
 import datetime as dt
 import hashlib
 import html
@@ -144,7 +145,7 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     if not read.version and not read.entries:
         what = "a web page" if re.search(rb"<html\b", body[:2000], re.I) else "something else"
         raise OutsideError(f"This is not a feed but {what}. Look for the site’s feed address.")
-    problems = []
+    problems = _unknown_charset(charset)
     if read.bozo and not isinstance(read.bozo_exception, feedparser.CharacterEncodingOverride | feedparser.NonXMLContentType):
         problems.append("The feed is damaged; it was read as far as it could be.")
     entries = read.entries
@@ -189,7 +190,12 @@ def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
     if not isinstance(data, dict) or not isinstance(data.get("items"), list):
         raise OutsideError("This is JSON, but not a JSON Feed: it has no list of items.")
     items, spoiled = _each(lambda item: _json_item(item, url), [i for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)])
-    return Feed(plain(data.get("title", "")), str(data.get("home_page_url") or ""), _unique(items), spoiled + _lacks(items))
+    return Feed(
+        plain(data.get("title", "")),
+        str(data.get("home_page_url") or ""),
+        _unique(items),
+        _unknown_charset(charset) + spoiled + _lacks(items),
+    )
 
 
 def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
@@ -208,6 +214,15 @@ def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
         categories=[str(t) for t in tags] if isinstance(tags, list) else [],
         id=str(item.get("id") or ""),
     )
+
+
+def _unknown_charset(charset: str | None) -> list[str]:
+    if charset:
+        try:
+            codecs.lookup(charset)
+        except (LookupError, ValueError):
+            return [f"It says that it is written in “{charset[:40]}”, which nobody knows; how it is written was guessed."]
+    return []
 
 
 def _each(read: Callable[[Any], FeedItem], entries: list[Any]) -> tuple[list[FeedItem], list[str]]:

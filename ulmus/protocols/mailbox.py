@@ -20,6 +20,7 @@ from imapclient.exceptions import IMAPClientAbortError, IMAPClientError, LoginEr
 
 from .errors import OutsideError, RefusedAddress
 from .mail import Reach
+from .text import decode
 
 MOST = 200
 LARGEST = 10_000_000
@@ -234,7 +235,13 @@ def _text(mail: EmailMessage) -> str:
         body = mail.get_body(("plain", "html"))
         text = str(body.get_content()) if body is not None else ""
     except (KeyError, LookupError, ValueError, AttributeError):
-        return ""
+        # In a charset nobody knows, or damaged: read as well as it can be.
+        try:
+            body = mail.get_body(("plain", "html"))
+            packed = body.get_payload(decode=True) if body is not None else None
+        except (KeyError, LookupError, ValueError, AttributeError):
+            return ""
+        text = decode(packed) if isinstance(packed, bytes) else ""
     if body is not None and body.get_content_type() == "text/html":
         from ..core.slots.filters import FILTERS
 

@@ -41,9 +41,7 @@ PORTS = {"http": 80, "https": 443}
 NO_KEYS = frozenset(("user-agent", "accept", "content-type", "depth", "if-none-match", "if-modified-since", "idempotency-key"))
 """Headers that go along to another host; any other may be a key by whatever name a service gives it."""
 _UNSAFE = re.compile(r"[\r\n\0]")
-_CERTIFICATE = frozenset(
-    (pycurl.E_SSL_CONNECT_ERROR, pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM)
-)
+_CERTIFICATE = frozenset((pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM))
 
 
 @dataclass(frozen=True)
@@ -117,13 +115,15 @@ class Web:
         stopped: Callable[[], bool] = never,
         again: bool = False,
         follow: tuple[int, ...] = REDIRECTS,
+        silence: float = 0.0,
     ) -> Fetched:
         """Fetch `url`. Raises `OutsideError` for anything but an answer; statuses are not judged. Redirects of the statuses
         `follow` are followed, others are given back as they are.
 
         With `take`, the body is handed on as it comes in and not kept; it may raise `Enough`. `stopped` is asked now and then
         whether to give up. `again`: asking twice does no harm, though the method may change something; then a connection is
-        used again, and a request whose connection turns out to be dead is sent once more on another.
+        used again, and a request whose connection turns out to be dead is sent once more on another. With `silence`, an answer is
+        given up of which nothing came for so many seconds.
         """
         check_url(url)
         sent = {"User-Agent": USER_AGENT, "Accept": "*/*", **(headers or {})}
@@ -139,7 +139,7 @@ class Web:
         deadline = time.monotonic() + max_seconds
         for _ in range(MAX_REDIRECTS + 1):
             reading = _Reading(url, max_bytes, take)
-            head = self._ask(method, url, sent, body, deadline, max_seconds, reading, stopped, again)
+            head = self._ask(method, url, sent, body, deadline, max_seconds, reading, stopped, again, silence)
             place = head.headers.get("location")
             if head.status not in follow or not place:
                 return Fetched(url, head.status, head.headers, b"".join(reading.pieces))
@@ -164,6 +164,7 @@ class Web:
         reading: _Reading,
         stopped: Callable[[], bool],
         again: bool,
+        silence: float,
     ) -> Head:
         """One exchange, without redirects, with errors told in words."""
         parts = self._safe(url, method, headers)
@@ -183,13 +184,15 @@ class Web:
             min(MAX_CONNECT_SECONDS, left),
             left,
             changing and not again,
+            silence,
         )
         line = self._line(place)
         try:
             head = line.exchange(request, reading.take, None if stopped is never else stopped)
         except Broken as broken:
             line.close()
-            raise _told(broken, host, max_seconds, bool(reading.size), changing) from None
+            was_silent = bool(silence) and time.monotonic() < deadline - 0.5
+            raise _told(broken, host, silence if was_silent else max_seconds, bool(reading.size), changing, was_silent) from None
         except Enough:
             line.close()
             return Head(reading.status, dict(reading.headers))
@@ -281,17 +284,25 @@ class _Reading:
         self._take(self._answer, piece)
 
 
-def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool) -> OutsideError:
+def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool, silent: bool = False) -> OutsideError:
     """What broke an exchange off, in words."""
     if broken.code == pycurl.E_ABORTED_BY_CALLBACK:
         return OutsideError("Stopped.")
     if broken.code == pycurl.E_OPERATION_TIMEDOUT and broken.connected:
-        words = f"kept sending for more than {seconds:g} seconds; reading was stopped" if began else "did not answer in time"
+        words = f"kept sending for more than {seconds:g} seconds; reading was stopped"
+        if silent and began:
+            words = f"sent nothing more for {seconds:g} seconds; it was given up"
+        elif not began:
+            words = "did not answer in time"
         return OutsideError(f"“{host}” {words}.", retryable=True, ambiguous=changing)
     if broken.code in (pycurl.E_COULDNT_CONNECT, pycurl.E_OPERATION_TIMEDOUT):
         return OutsideError(f"“{host}” cannot be reached.", retryable=True)
     if broken.code in _CERTIFICATE:
-        return OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid.", retryable=True)
+        why = "it may be self-signed, out of date, or for another name"
+        return OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid ({why}).", retryable=True)
+    if broken.code == pycurl.E_SSL_CONNECT_ERROR:
+        words = "does not speak TLS there. Where its pages are not encrypted, its address begins with http"
+        return OutsideError(f"“{host}” {words}.", retryable=True)
     if broken.code == pycurl.E_BAD_CONTENT_ENCODING:
         return OutsideError(f"“{host}” sent something that cannot be decompressed.")
     return OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=changing)
@@ -314,7 +325,7 @@ def check_url(url: str) -> None:
         good = False
     if not good:
         shown = url.strip()[:80]
-        raise OutsideError(f"“{shown}” is not a web address." if shown else "There is no web address to read.")
+        raise OutsideError(f"“{shown}” is not a web address." if shown else "The address is empty.")
 
 
 def status_error(response: Fetched, what: str) -> OutsideError:

@@ -13,8 +13,9 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
+from urllib.parse import urljoin, urlsplit
 
+from ..core.gather.links import clean
 from . import robots
 from .aside import aside
 from .errors import OutsideError
@@ -28,7 +29,6 @@ MOST_IMAGES = 200
 MOST_DATA = 40
 LONGEST_WORDS = 300
 _HTML = ("text/html", "application/xhtml+xml", "")
-_TRACKING = re.compile(r"^(?:utm_\w+|mtm_\w+|pk_\w+|ref|ref_src|cmp|campaign|clickid|sessionid|[a-z]{1,5}clid)$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -203,16 +203,6 @@ def language_of(text: str) -> str:
     from ..core.drafting.language import language_of as told  # loaded on first use: it is large
 
     return told(text)
-
-
-def clean(link: str) -> str:
-    """An address without what only tracks its reader, and without its fragment."""
-    parts = urlsplit(link)
-    query = parts.query
-    if query:
-        kept = [(k, v) for k, v in parse_qsl(query, keep_blank_values=True) if not _TRACKING.match(k)]
-        query = urlencode(kept) if len(kept) < len(parse_qsl(query, keep_blank_values=True)) else query
-    return urlunsplit((parts.scheme, parts.netloc, parts.path or "/", query, ""))
 
 
 def tree_of(source: str) -> Any:

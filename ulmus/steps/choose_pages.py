@@ -8,6 +8,7 @@ from pydantic import BaseModel, Field
 
 from ..core.drafting.prompts import as_material, material_note
 from ..core.drafting.shapes import Shape, ShapeField
+from ..core.gather.links import same
 from ..core.slots import items_of, parse, render, value_in
 from ..protocols.errors import OutsideError
 from .base import Context, Kind, Result, Settings, setting
@@ -63,7 +64,7 @@ def perform(settings: ChooseSettings, context: Context) -> Result:
             refused += 1
             continue
         link = offered[number - 1]
-        chosen.setdefault(link["link"], {**link, "reason": str(one["reason"])})
+        chosen.setdefault(same(link["link"]), {**link, "reason": str(one["reason"])})
     if not chosen:
         raise OutsideError("The model chose no page that was offered." if refused else "The model chose no page.")
     items = list(chosen.values())[: settings.most]

@@ -187,14 +187,14 @@ def _test_mailbox(web: Web, connection: Connection) -> str:
 
 def _test_model(web: Web, connection: Connection) -> str:
     s = connection.settings
-    server = chat.Server(s.base_url, connection.secrets.get("key", ""), s.model, min(s.max_seconds, 30))
+    server = chat.Server(s.base_url, connection.secrets.get("key", ""), s.model, s.max_seconds)
     answer = chat.complete(web, server, [{"role": "user", "content": "Answer with one short greeting."}], max_tokens=30)
     return f"Answered in {answer.seconds:.1f} s: “{answer.text[:60]}”."
 
 
 def _test_pictures(web: Web, connection: Connection) -> str:
     s = connection.settings
-    maker = pictures.Maker(s.base_url, connection.secrets.get("key", ""), s.model, min(s.max_seconds, 60))
+    maker = pictures.Maker(s.base_url, connection.secrets.get("key", ""), s.model, s.max_seconds)
     made = pictures.make(web, maker, "A green leaf on cream paper.", "1024x1024")
     return f"Drew a leaf of {made.width} × {made.height} pixels."
 

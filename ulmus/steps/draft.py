@@ -181,6 +181,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         except OutsideError as error:
             if isinstance(error, chat.Broken):
                 usage += _cost(error.tokens_in, error.tokens_out, 0.0, connection)
+                rounds.append({"text": error.text, "findings": [], "broken_off": error.message})
             if not settings.fallback or connection.key == settings.fallback or context.cancelled():
                 raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
             told.append(f"{connection.name} could not be asked: {error.message}")

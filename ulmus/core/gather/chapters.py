@@ -19,8 +19,9 @@ from ..words import EVERYDAY, stem
 from .cues import Chapter, Cue, Fineness
 
 _WORD = re.compile(r"[^\W\d_]{3,}")
-_MINUTES: dict[str, float] = {"few": 14.0, "some": 7.0, "many": 3.5}
+_SHARE: dict[str, float] = {"few": 2.0, "some": 1.0, "many": 0.5}
 _DEPTH: dict[str, float] = {"few": 1.0, "some": 0.55, "many": 0.15}
+_OF_DEEPEST: dict[str, float] = {"few": 0.6, "some": 0.45, "many": 0.15}
 BLOCK_WORDS = 24
 REACH = 8
 MOST = 60
@@ -63,20 +64,29 @@ def _blocks(said: Sequence[Cue]) -> list[tuple[int, Counter[str]]]:
     return out
 
 
+def usual_length(seconds: float) -> float:
+    """How long (seconds) a chapter of a recording of so many seconds usually is: two minutes of seven, six of three hours."""
+    return 62.0 * max(1.0, seconds / 60) ** 0.338
+
+
 def _breaks(said: Sequence[Cue], blocks: list[tuple[int, Counter[str]]], fineness: Fineness) -> list[int]:
     """The cues new chapters begin with."""
     length = max(1.0, said[-1].end - said[0].start)
-    least = _MINUTES[fineness] * 60 * 0.4
-    wanted = min(MOST, max(1, round(length / (_MINUTES[fineness] * 60)))) - 1
+    usual = usual_length(length) * _SHARE[fineness]
+    least = usual * 0.4
+    wanted = min(MOST, max(1, round(length / usual))) - 1
     if wanted < 1 or len(blocks) < 4:
         return []
     depths = _depths(_matrix(blocks))
-    threshold = float(depths.mean() + _DEPTH[fineness] * depths.std())
+    # Deep against the others, and not shallow against the deepest: a recording of few subjects has few chapters.
+    threshold = max(float(depths.mean() + _DEPTH[fineness] * depths.std()), float(_OF_DEEPEST[fineness] * depths.max()))
     chosen: list[int] = []
     times = [said[0].start, said[-1].end]
     for gap in np.argsort(-depths, kind="stable"):
         if depths[gap] < threshold or len(chosen) >= wanted * 2:
             break
+        if depths[gap] < depths[max(0, gap - 2) : gap + 3].max():
+            continue  # on the slope of a deeper one
         cue = blocks[gap + 1][0]
         if all(abs(said[cue].start - time) >= least for time in times):
             chosen.append(cue)

@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from ..slots import fits
 from ..slots.filters import sort
+from .links import same
 
 Repeats = Literal["keep", "same", "near"]
 NEAR = 0.6
@@ -34,7 +35,7 @@ def shaped(items: list[dict[str, Any]], how: Shaping, key: str, text: str, seed:
         seen: set[str] = set()
         kept = []
         for one in out:
-            mark = str(one.get(key) or one).strip().casefold()
+            mark = same(str(one.get(key) or one))
             if mark not in seen:
                 kept.append(one)
             seen.add(mark)

@@ -12,6 +12,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from .links import same
+
 MOST_REMEMBERED = 700
 CHANGED = 0.5
 """The share of items that have to be there again by another name before a feed counts as changing one."""
@@ -40,7 +42,8 @@ class Item:
     @property
     def signs(self) -> Signs:
         dated = f"{self.title}\n{self.date}" if self.title and self.date else ""
-        return Signs(*map(_digest, (self.id, self.link, dated, self.date, f"{self.title}\n{self.text}")))
+        link = same(self.link) if self.link else ""
+        return Signs(*map(_digest, (self.id, link, dated, self.date, f"{self.title}\n{self.text}")))
 
 
 def names(items: Sequence[Item], memory: Sequence[Sequence[str]]) -> tuple[list[str], list[list[str]]]:

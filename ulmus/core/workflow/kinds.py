@@ -18,7 +18,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
-from typing import Any, Literal, get_args, get_origin
+from types import UnionType
+from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
@@ -99,18 +100,29 @@ Kinds = Mapping[str, KindSpec]
 
 def type_word(field: FieldInfo) -> Any:
     """What the scope says of a field: text, number, list, any, or for a list of models ``[{name: …}]``."""
-    kind = field.annotation
-    inside = get_args(kind)
-    if get_origin(kind) is list and inside and isinstance(inside[0], type) and issubclass(inside[0], BaseModel):
-        return [{name: type_word(f) for name, f in inside[0].model_fields.items()}]
-    text = str(kind)
-    if "list" in text:
-        return "list"
-    if "dict" in text or "Any" in text:
+    return _word_of(field.annotation)
+
+
+def _word_of(kind: Any) -> Any:
+    origin, inside = get_origin(kind), get_args(kind)
+    if origin is Annotated:
+        return _word_of(inside[0])
+    if origin in (Union, UnionType):
+        words = [_word_of(one) for one in inside if one is not type(None)]
+        return words[0] if words and all(word == words[0] for word in words) else "any"
+    if origin is Literal:
+        return _word_of(type(inside[0]))
+    plain = origin or kind
+    if not isinstance(plain, type):
         return "any"
-    if "int" in text or "float" in text:
-        return "number"
-    return "text"
+    if issubclass(plain, list | tuple | set | frozenset):
+        of = inside[0] if inside else None
+        if isinstance(of, type) and issubclass(of, BaseModel):
+            return [{name: type_word(f) for name, f in of.model_fields.items()}]
+        return "list"
+    if issubclass(plain, str | bool):
+        return "text"
+    return "number" if issubclass(plain, int | float) else "any"
 
 
 def field_control(field: FieldInfo) -> Mapping[str, Any]:
