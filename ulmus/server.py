@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
 import gc
 import logging
 import os
@@ -50,6 +52,7 @@ class Server:
 
     def __init__(self, config: Config, services: Services | None = None) -> None:
         self.config = config
+        spare_memory()
         url = config.public_url or f"http://{config.host}:{config.port}"
         self.services = services or Services.open(config.folder, config.allowed)
         if config.moved:
@@ -114,6 +117,12 @@ class Server:
         self.engine.stop()
         self._proof_threads.stop()
         self.services.close()
+
+
+def spare_memory() -> None:
+    """Have the C library keep its memory in few places: by default it keeps some for every few threads, of which there are many."""
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).mallopt(-8, 2)  # M_ARENA_MAX
 
 
 def _connections() -> int:

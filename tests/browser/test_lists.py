@@ -67,7 +67,7 @@ class SheetScreen(WithBrowser):
         with page.expect_download() as out:
             page.get_by_role("menuitem", name="As CSV").click()
         text = Path(out.value.path()).read_text("utf-8-sig")
-        self.assertIn("A new topic,A new angle", text)
+        self.assertIn('"A new topic","A new angle"', text)
 
     def test_a_row_leads_back_to_its_run(self) -> None:
         self.page.goto(f"{self.demo.url}/sheets/posts_out")

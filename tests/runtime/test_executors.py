@@ -54,6 +54,15 @@ class InThreads(unittest.TestCase):
         self.wait_for(lambda: here[0] == 0, "all have ended")
         self.assertEqual(most[0], 4)
 
+    def test_little_to_do_takes_few_threads_however_long_it_goes_on(self) -> None:
+        threads, done = self.threads(50), threading.Semaphore(0)
+        for _ in range(400):
+            for _ in range(3):
+                threads.submit(done.release)
+            for _ in range(3):
+                self.assertTrue(done.acquire(timeout=5))
+        self.assertLess(len(threads._threads), 12)
+
     def test_jobs_that_come_while_others_wait_have_threads_of_their_own(self) -> None:
         """One that waits long holds up none of those that come after it."""
         threads, go, done = self.threads(10), threading.Event(), threading.Event()

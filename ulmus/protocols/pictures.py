@@ -13,7 +13,6 @@ import json
 import warnings
 from dataclasses import dataclass
 
-from PIL import Image, UnidentifiedImageError
 from urllib3 import encode_multipart_formdata
 
 from .errors import OutsideError
@@ -71,6 +70,8 @@ def make(web: Web, maker: Maker, prompt: str, size: str, photo: Picture | None =
 
 def look(content: bytes) -> Picture:
     """What a picture is, without unpacking it whole. Raises `OutsideError` for what is no picture, or too large a one."""
+    from PIL import Image, UnidentifiedImageError  # loaded on first use: it is large
+
     if len(content) > LARGEST:
         raise OutsideError("The picture is larger than 40 MB.")
     try:

@@ -49,11 +49,13 @@ class Threads:
             if self._stopped:
                 return
             self._jobs.put((job, arguments))
-            wanted = not self._idle and len(self._threads) < self._most
-            if self._idle:
-                self._idle -= 1
+            wanted = self._are_wanted()
         if wanted:
             self._another()
+
+    def _are_wanted(self) -> bool:
+        """Whether jobs wait for which no thread does; the caller holds the lock."""
+        return self._jobs.qsize() > self._idle and len(self._threads) < self._most
 
     def stop(self) -> None:
         with self._lock:
@@ -82,6 +84,12 @@ class Threads:
                 with self._lock:
                     self._idle += 1
                 task = self._jobs.get()
+                with self._lock:
+                    self._idle -= 1
+                    # What came while this thread still counted as idle has to be seen to as well.
+                    wanted = task is not None and self._are_wanted()
+                if wanted:
+                    self._another()
             if task is None:
                 return
             job, arguments = task

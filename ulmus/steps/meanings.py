@@ -6,9 +6,7 @@ import hashlib
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import Any
 
 from ..core.cost import Usage, price
 from ..protocols import chat, embeddings
@@ -17,7 +15,7 @@ from .base import Context
 from .models import server_of
 
 MOST_KEPT = 20_000
-_KEPT: OrderedDict[tuple[str, str, str], NDArray[np.float32]] = OrderedDict()
+_KEPT: OrderedDict[tuple[str, str, str], Any] = OrderedDict()
 _LOCK = threading.Lock()
 
 
@@ -46,9 +44,12 @@ def nearness(context: Context, key: str, text: str, others: Sequence[str]) -> tu
     here, *rest = (known[name] for name in names)
     if any(one.shape != here.shape for one in rest):
         raise OutsideError("The model’s server sent vectors of several lengths.", retryable=True)
-    return [float(np.clip(here @ one, 0, 1)) for one in rest], usage
+    return [min(1.0, max(0.0, float(here @ one))) for one in rest], usage
 
 
-def _of_length_one(vector: list[float]) -> NDArray[np.float32]:
+def _of_length_one(vector: list[float]) -> Any:
+    """A vector (NumPy, float32) of length one."""
+    import numpy as np  # loaded on first use: it is large
+
     row = np.array(vector, dtype=np.float32)
     return row / (float(np.linalg.norm(row)) or 1.0)

@@ -261,9 +261,13 @@ class Timer(Base):
 
 class Approval(Base):
     __tablename__ = "approvals"
-    __table_args__ = (Index("approvals_by_state", "state", "decided_at"),)
+    __table_args__ = (
+        Index("approvals_by_state", "state", "decided_at"),
+        Index("approvals_in_order", "state"),
+        Index("approvals_of_run", "run_id", "state"),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
-    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), index=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"))
     address: Mapped[str] = mapped_column(String(200))
     round: Mapped[int]
     last: Mapped[bool]

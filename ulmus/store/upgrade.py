@@ -12,10 +12,6 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, Engine, create_engine, event
 
 from .trouble import DAMAGED, DataTrouble
@@ -39,6 +35,8 @@ def bring_up_to_date(path: Path) -> None:
         if now is not None:
             copy(path, path.with_name(f"before-upgrade-{now}.db"))
             _tidy(path.parent)
+        from alembic import command  # needed only now, and large
+
         config = configuration()
         with engine.connect() as connection:
             config.attributes["connection"] = connection
@@ -47,27 +45,34 @@ def bring_up_to_date(path: Path) -> None:
         engine.dispose()
 
 
-def configuration() -> Config:
+def configuration() -> Any:
     """Where the migrations are."""
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(MIGRATIONS))
     return config
 
 
+def revisions() -> list[str]:
+    """All revisions there are, the newest last; their files begin with their numbers."""
+    return sorted(path.name.partition("_")[0] for path in (MIGRATIONS / "versions").glob("[0-9]*_*.py"))
+
+
 def newest() -> str:
     """The newest revision there is."""
-    return str(ScriptDirectory.from_config(configuration()).get_current_head())
+    return revisions()[-1]
 
 
 def revision_of(connection: Connection) -> str | None:
     """The revision a database is at; ``None`` for an empty one. Raises `DataTrouble` for one this version does not know."""
-    now = MigrationContext.configure(connection).get_current_revision()
-    known = {script.revision for script in ScriptDirectory.from_config(configuration()).walk_revisions()}
-    if now is not None and now not in known:
+    noted = connection.exec_driver_sql("SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'").first()
+    now = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() if noted else None
+    if now is not None and now not in revisions():
         raise DataTrouble(
             "This data was written by a newer version of Ulmus. Install that version again, or restore a backup made before."
         )
-    return now
+    return None if now is None else str(now)
 
 
 def check(connection: Any, most: int = 0) -> None:

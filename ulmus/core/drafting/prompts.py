@@ -15,7 +15,6 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict
 
 from .. import slots
-from ..gather.nearness import Nearness
 from .rules import Rule, demand
 
 Cut = Literal["end", "start", "importance"]
@@ -166,6 +165,8 @@ def _by_importance(text: str, most: int, prompt: str) -> str:
     sentences = [text[a:b] for a, b in itertools.pairwise(ends) if text[a:b].strip()]
     if len(sentences) < 3:
         return _from_the_end(text, most, prompt)
+    from ..gather.nearness import Nearness  # loaded on first use: it is large
+
     near = Nearness(sentences).to(prompt)
     order = sorted(range(len(sentences)), key=lambda n: (-float(near[n]) - 0.2 / (n + 1), n))
     kept, length = set[int](), 0

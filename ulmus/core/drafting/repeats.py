@@ -10,10 +10,6 @@ import re
 from collections.abc import Sequence
 from typing import NamedTuple
 
-import numpy as np
-
-from ..gather.nearness import Nearness
-
 RUN = 5
 LOOKED_AT = 20
 _WORD = re.compile(r"[^\W_]+")
@@ -32,6 +28,8 @@ class Published:
     """Pieces that went out, ready to be compared with; links, hashtags and mentions do not count."""
 
     def __init__(self, texts: Sequence[str]) -> None:
+        from ..gather.nearness import Nearness  # loaded on first use: it is large
+
         self.texts = [text for text in texts if text.strip()]
         self._near = Nearness([_bare(text) for text in self.texts])
 
@@ -42,7 +40,7 @@ class Published:
         angles = self._near.to(_bare(draft))
         runs = _runs(draft)
         best = Nearest(0, -1.0, "")
-        for i in np.argsort(angles)[::-1][:LOOKED_AT]:
+        for i in angles.argsort()[::-1][:LOOKED_AT]:
             shared = len(runs & _runs(self.texts[i])) / len(runs) if runs else 0.0
             alike = max(float(angles[i]), shared)
             if alike > best.alike:

@@ -66,7 +66,7 @@ def _blocks(said: Sequence[Cue]) -> list[tuple[int, Counter[str]]]:
 
 def usual_length(seconds: float) -> float:
     """How long (seconds) a chapter of a recording of so many seconds usually is: two minutes of seven, six of three hours."""
-    return 62.0 * max(1.0, seconds / 60) ** 0.338
+    return float(62.0 * max(1.0, seconds / 60) ** 0.338)
 
 
 def _breaks(said: Sequence[Cue], blocks: list[tuple[int, Counter[str]]], fineness: Fineness) -> list[int]:

@@ -65,6 +65,9 @@ def upgrade() -> None:
     op.create_index('pieces_of_channel', 'pieces', ['connection', 'state', 'sent_at'])
     op.create_index('pieces_of_approval', 'pieces', ['approval_id'])
     op.create_index('approvals_by_state', 'approvals', ['state', 'decided_at'])
+    op.create_index('approvals_in_order', 'approvals', ['state'])
+    op.create_index('approvals_of_run', 'approvals', ['run_id', 'state'])
+    op.drop_index('ix_approvals_run_id', table_name='approvals')
     op.create_index('sessions_of_user', 'web_sessions', ['user_id'])
     op.add_column('users', sa.Column('ended_at', sa.Double(), nullable=True))
 
