@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 from typing import Any
+from unittest import mock
 
 from sqlalchemy import select
 
 from tests.runtime.test_blocks_live import Flowing, step
 from ulmus.core import flow
+from ulmus.runtime.services import Services
 from ulmus.store import tables
 
 
@@ -43,6 +46,40 @@ class Time(Flowing):
         self.services.clock = lambda: time.time() - 7200
         # Were it left to last longer by what the clock was set back, it would take two hours.
         self.until(run, "done", seconds=30)
+
+    def test_a_clock_set_back_stops_no_looking(self) -> None:
+        id_ = self.live(feed={"every": 300})
+        with self.services.store.read() as session:
+            before = session.get_one(tables.Start, id_).next_at
+        self.engine.polling.enabled = True
+        back = time.time() - 86_400
+        self.services.clock = lambda: back + (time.time() % 10)
+        self.town.state.release("furrow-letter")
+
+        def begun() -> int:
+            with self.services.store.read() as session:
+                return session.query(tables.Run).filter(tables.Run.workflow_id == id_).count()
+
+        self.wait_for(lambda: begun() == 1, seconds=20)
+        self.assertGreater(before, back)
+
+    def test_and_where_it_was_set_back_while_the_house_was_closed(self) -> None:
+        id_ = self.live()
+        self.engine.stop()
+        self.services.close()
+        self.polling = True
+        back = time.time() - 86_400
+        with mock.patch.object(Services, "open", side_effect=partial(self._opened, clock=lambda: back + (time.time() % 10))):
+            self.open()
+        self.town.state.release("furrow-letter")
+
+        def begun() -> int:
+            with self.services.store.read() as session:
+                return session.query(tables.Run).filter(tables.Run.workflow_id == id_).count()
+
+        self.wait_for(lambda: begun() == 1, seconds=20)
+
+    _opened = staticmethod(Services.open)
 
     def test_they_are_there_after_a_restart_also_where_the_table_was_lost(self) -> None:
         (run,) = self.resting(3600)

@@ -62,7 +62,8 @@ class Engine:
         self.writer.on_end(self.runs.ended)
         self.writer.on_end(lambda tx, live: tx.then(self.polling.hurry))
         looks = [self.writer.catch_up, self.outsides.look, self.outbox.look, self.polling.look, self.replies.look, self._new_day]
-        self.ticker = Ticker(services, self.writer, looks)
+        resets = [self.outsides.reset, self.replies.reset, self._reset]
+        self.ticker = Ticker(services, self.writer, looks, resets)
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")
         self.hold: place.Hold | None = None
@@ -99,6 +100,9 @@ class Engine:
         self.executor.stop()
         self.writer.stop()
         self._file_lock.release()
+
+    def _reset(self, now: float) -> None:
+        self._next_day_look = 0.0
 
     def _new_day(self, now: float) -> None:
         if now >= self._next_day_look:

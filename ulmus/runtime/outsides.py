@@ -145,6 +145,16 @@ class Outsides:
                 self.executor.submit(late.job, self._refusal(outside))
             self._let_through(outside)
 
+    def reset(self, now: float) -> None:
+        """The clock was set back: rests end now, and what waits has waited since now."""
+        with self._lock:
+            for outside in self._all.values():
+                outside.until = min(outside.until, now)
+                outside.begun.clear()
+                for one in outside.waiting:
+                    one.since = min(one.since, now)
+        self._read_at = 0.0
+
     def try_now(self, key: str) -> None:
         """End the rest of an outside: the next in line tries it at once."""
         with self._lock:

@@ -50,6 +50,10 @@ class Replies:
         self._next = 0.0
         self._looking = False
 
+    def reset(self, now: float) -> None:
+        """The clock was set back: look at once."""
+        self._next = 0.0
+
     def watch(self, live: Live, decision: flow.Listen) -> None:
         """Look for a mail for this wait, where it is for one that it waits."""
         settings = live.line(decision.step).settings

@@ -249,6 +249,10 @@ class Runs:
                 tables.Run.ended_at.is_(None), tables.Run.idle.is_(False), tables.Run.state != "queued"
             )
             open_runs = list(session.scalars(open_.order_by(tables.Run.id)))
+            # One that waits for a time and has none noted: its wait is noted anew.
+            timer = select(tables.Timer.run_id).where(tables.Timer.run_id == tables.Run.id).exists()
+            waits = tables.Run.ended_at.is_(None), tables.Run.idle.is_(True), tables.Run.state.in_(("waiting", "resting"))
+            open_runs += session.scalars(select(tables.Run.id).where(*waits, ~timer))
             parent = tables.Run.__table__.alias("parent")
             rows = session.execute(
                 select(tables.Run.id, tables.Run.parent_id, tables.Run.parent_address)

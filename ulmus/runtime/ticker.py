@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
 from ..core import flow
@@ -26,10 +26,13 @@ JUMP = 2.0
 class Ticker:
     """Calls `looks` with the time, again and again, each guarded from the others' faults."""
 
-    def __init__(self, services: Services, writer: Writer, looks: list[Callable[[float], None]]) -> None:
+    def __init__(
+        self, services: Services, writer: Writer, looks: list[Callable[[float], None]], resets: Sequence[Callable[[float], None]] = ()
+    ) -> None:
         self.services = services
         self.writer = writer
         self.looks = [self.fire, *looks]
+        self.resets = resets
         self._fired: set[tuple[int, str]] = set()
         self._over: list[tuple[int, str, float]] = []
         self._lock = threading.Lock()
@@ -37,7 +40,12 @@ class Ticker:
         self._thread = threading.Thread(target=self._work, name="ulmus-ticker", daemon=True)
 
     def start(self) -> None:
-        """Begin."""
+        """Begin; where the clock was set back while nobody looked, what was noted since lies in the future."""
+        now = self.services.clock()
+        with self.services.store.engine.connect() as connection:
+            last = connection.exec_driver_sql("SELECT max(looked_at) FROM starts").scalar()
+        if last is not None and last > now + JUMP:
+            self._guarded(self.set_back, now)
         self._thread.start()
 
     def stop(self) -> None:
@@ -103,8 +111,13 @@ class Ticker:
                 self._fired.difference_update((run_id, address) for run_id, address, _ in over)
 
     def set_back(self, now: float) -> None:
-        """The clock was set back."""
+        """The clock was set back: waits keep their length, and whatever was to be looked at later is looked at now."""
         log.warning("the clock was set back; waits keep their length")
         with self.services.store.writing() as connection:
             kept = "UPDATE timers SET due = ? + (due - made_at), made_at = ? WHERE made_at > ? AND due > made_at"
             connection.exec_driver_sql(kept, (now, now, now))
+            connection.exec_driver_sql("UPDATE starts SET next_at = ? WHERE next_at > ?", (now, now))
+            on_their_way = "UPDATE pieces SET due_at = ? WHERE state IN ('queued', 'intent', 'accepted', 'unsure') AND due_at > ?"
+            connection.exec_driver_sql(on_their_way, (now, now))
+        for reset in self.resets:
+            reset(now)
