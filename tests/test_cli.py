@@ -268,4 +268,4 @@ class CommandLine(WithTown):
         self.assertIn(
             "account already", self.call("user", "add", "M@a.example", "--password", "long enough", *options, status=1).stderr
         )
-        self.assertIn("at least 8", self.call("user", "add", "n@a.example", "--password", "short", *options, status=1).stderr)
+        self.assertIn("at least 10", self.call("user", "add", "n@a.example", "--password", "short", *options, status=1).stderr)

@@ -215,7 +215,7 @@ class Blocks(Flowing):
         self.engine.stop()
         with self.services.store.write() as session:  # killed right after it was taken up: no new run is begun yet
             record = session.get_one(tables.Run, run)
-            record.state, record.ended_at = "running", None
+            record.state, record.ended_at, record.idle = "running", None, False
             seq = session.scalar(select(func.max(tables.JournalEntry.seq)).where(tables.JournalEntry.run_id == run)) or 0
             event = flow.dump_event(flow.TakenUp(at=self.services.clock(), address="sub"))
             session.add(tables.JournalEntry(run_id=run, seq=seq + 1, event=event))

@@ -155,6 +155,7 @@ class AtStarts(Starts):
         self.assertIn("no longer here", self.looked(id_).found)
 
     def test_a_mailbox_that_is_not_there(self) -> None:
+        self.reach(1)
         settings = {"host": "127.0.0.1", "port": 1, "tls": False, "user": "office"}
         with self.services.store.write() as session:
             session.add(

@@ -102,7 +102,7 @@ class Filling(unittest.TestCase):
 
     def test_what_comes_from_outside_and_who_is_asked(self) -> None:
         workflow = read_file(page("http://town.example"))
-        self.assertEqual(carry.outside_roots(workflow), {"feed", "page"})
+        self.assertEqual(carry.outside_roots(workflow), {"feed", "page", "post"})  # a draft of material is material
         self.assertEqual(carry.asked_about(workflow), {"post"})
 
 

@@ -143,6 +143,7 @@ class BadStarts(WithHouse):
 
     def test_a_mailbox_that_says_nothing_is_given_up_with_words(self) -> None:
         with socket.create_server(("127.0.0.1", 0)) as mute, mock.patch.object(mailbox, "PATIENCE", 0.3):
+            self.reach(mute.getsockname()[1])
             settings = {"host": "127.0.0.1", "port": mute.getsockname()[1], "tls": False, "user": "desk"}
             with self.services.store.write() as session:
                 session.add(tables.Connection(key="box", kind="mailbox", name="Desk", settings=settings))

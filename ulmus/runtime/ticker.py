@@ -27,7 +27,11 @@ class Ticker:
     """Calls `looks` with the time, again and again, each guarded from the others' faults."""
 
     def __init__(
-        self, services: Services, writer: Writer, looks: list[Callable[[float], None]], resets: Sequence[Callable[[float], None]] = ()
+        self,
+        services: Services,
+        writer: Writer,
+        looks: list[Callable[[float], None]],
+        resets: Sequence[Callable[[float], None]] = (),
     ) -> None:
         self.services = services
         self.writer = writer
