@@ -14,12 +14,13 @@ T = TypeVar("T")
 
 class Waited(Generic[T]):
     """Things by name, each brought once for all who ask. At most `at_once` are brought at a time and `most` altogether; who asks
-    waits `patience` seconds, and a thing that has come stays for `kept` seconds."""
+    waits `patience` seconds (no more than `at_once` do so together), and a thing that has come stays for `kept` seconds."""
 
     def __init__(self, at_once: int = 8, most: int = 64, patience: float = 2.5, kept: float = 60.0) -> None:
         self.patience, self.kept, self.most = patience, kept, most
         self._pool = ThreadPoolExecutor(at_once, "ulmus-waited")
         self._lock = threading.Lock()
+        self._waiting = threading.BoundedSemaphore(at_once)
         self._coming: dict[str, tuple[float, Future[T]]] = {}
 
     def get(self, name: str, bring: Callable[[], T]) -> T | None:
@@ -35,9 +36,15 @@ class Waited(Generic[T]):
                         return None
                     del self._coming[done[0]]
                 known = self._coming[name] = (now, self._pool.submit(bring))
+        if known[1].done():
+            return known[1].result()
+        if not self._waiting.acquire(blocking=False):
+            return None
         try:
             return known[1].result(self.patience)
         except TooLong:
             if known[1].done():
                 raise
             return None
+        finally:
+            self._waiting.release()

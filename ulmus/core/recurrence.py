@@ -25,6 +25,8 @@ ANCHOR = dt.datetime(2020, 1, 6)
 LONGEST_RULE = 4000
 MOST_TRIES = 400_000
 MOST_PASSED = 1000
+MOST_RULES = 20
+_LONGEST = (31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31)
 _STEPS = {
     "MINUTELY": dt.timedelta(minutes=1),
     "HOURLY": dt.timedelta(hours=1),
@@ -133,6 +135,10 @@ def _parse(rule: str, zone: ZoneInfo, begin: dt.datetime) -> rruleset:
     lines = [f"RRULE:{line}" if line.startswith("FREQ=") else line for line in lines]
     lines = [_until_on_the_wall(line, zone) for line in lines]
     start = _start(lines, begin)
+    coming = [line for line in lines if _can_come(line)]
+    if len(coming) < len(lines) and not any(line.startswith(("RRULE", "RDATE")) for line in coming):
+        return rruleset()
+    lines = coming
     try:
         body = "\n".join(line for line in lines if not line.startswith("DTSTART"))
         found: rruleset = rrulestr(body, dtstart=start, forceset=True, ignoretz=True)
@@ -151,6 +157,10 @@ def _start(lines: list[str], begin: dt.datetime) -> dt.datetime:
             except ValueError:
                 raise RecurrenceError("DTSTART is written like DTSTART:20260302T080000.") from None
     rules = [line for line in lines if line.startswith("RRULE")]
+    if len(rules) > MOST_RULES:
+        raise RecurrenceError(f"A schedule has at most {MOST_RULES} rules.")
+    if any(line.startswith("EXRULE") for line in lines):
+        raise RecurrenceError("EXRULE is no part of RFC 5545; leave single days out with EXDATE.")
     for line in rules:
         parts = dict(p.split("=", 1) for p in line.partition(":")[2].split(";") if "=" in p)
         frequency = parts.get("FREQ", "")
@@ -160,10 +170,24 @@ def _start(lines: list[str], begin: dt.datetime) -> dt.datetime:
         within_the_day = {"BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYSECOND"}
         if frequency in ("MINUTELY", "HOURLY") and set(parts) & within_the_day:
             raise RecurrenceError("A rule within the day takes INTERVAL, BYDAY, BYHOUR, BYMINUTE, COUNT and UNTIL only.")
+        if frequency in ("MINUTELY", "HOURLY") and len(rules) > 1:
+            raise RecurrenceError("A rule within the day stands alone.")
         if frequency in _STEPS and "COUNT" not in parts and begin > start and len(rules) == 1:
             step = _STEPS[frequency] * int(parts.get("INTERVAL", "1"))
             start += step * ((begin - start) // step)
     return start
+
+
+def _can_come(line: str) -> bool:
+    """Whether a rule names a day that there is in any of its months: one that there is not would be looked for in all years."""
+    parts = dict(p.split("=", 1) for p in line.partition(":")[2].split(";") if "=" in p)
+    if not line.startswith("RRULE") or not {"BYMONTH", "BYMONTHDAY"} <= set(parts):
+        return True
+    try:
+        months, days = ([int(n) for n in parts[name].split(",")] for name in ("BYMONTH", "BYMONTHDAY"))
+    except ValueError:
+        return True  # told of when it is read
+    return any(abs(day) <= _LONGEST[month - 1] for month in months if 1 <= month <= 12 for day in days)
 
 
 def _within_bounds(parts: dict[str, str]) -> None:
