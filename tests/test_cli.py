@@ -262,6 +262,13 @@ class CommandLine(WithTown):
         (self.folder / "file").write_text("x")
         self.assertIn("is a file", self.call("serve", "--data", "file", "--port", "0", status=1).stderr)
 
+    def test_where_nothing_can_be_written_it_says_so(self) -> None:
+        serve = f"ulimit -f 16; exec {sys.executable} -m ulmus.cli serve --data full --port 0"
+        env = {**os.environ, "PYTHONPATH": str(Path(__file__).parents[1])}
+        told = subprocess.run(["sh", "-c", serve], cwd=self.folder, capture_output=True, text=True, env=env, timeout=60)
+        self.assertEqual(told.returncode, 1)
+        self.assertRegex(told.stderr, r"Error: The disk (is full|with full fails)")
+
     def test_accounts_are_added_once(self) -> None:
         options = ["--name", "Mara", "--data", str(self.folder / "data")]
         self.assertIn("can sign in as owner", self.call("user", "add", "m@a.example", "--password", "long enough", *options).stdout)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from email.utils import format_datetime
 from typing import Any
 from unittest import mock
 
 from sqlalchemy import select, text
 
+from tests.protocols.outside import Raw, answering
 from tests.runtime.house import WithHouse
 from ulmus.runtime import workflows
 from ulmus.runtime.journal import Pages
@@ -127,3 +130,36 @@ class Rows(WithHouse):
             rows, runs = counted(session, "rows", "log"), counted(session, "runs", 1)
             there = session.execute(text("SELECT count(*) FROM sheet_rows")).scalar()
         self.assertEqual((rows, runs), ({"": there}, {"done": 1}))
+
+
+class OldItems(WithHouse):
+    def feed(self, *items: tuple[str, str]) -> None:
+        """What the feed holds from now on: titles and dates."""
+        one = "<item><title>{0}</title><guid>{0}</guid><pubDate>{1}</pubDate></item>"
+        inside = "".join(one.format(*item) for item in items)
+        self.body = f'<rss version="2.0"><channel><title>F</title>{inside}</channel></rss>'.encode()
+
+    def test_what_is_dated_long_before_going_live_is_passed_over_in_sight(self) -> None:
+        server = Raw(lambda line: answering(self.body)(line))
+        self.addCleanup(server.stop)
+        self.reach(server.port)
+        self.feed(("Today", format_datetime(dt.datetime.now(dt.UTC))))
+        document = on_rows() | {"start": {"id": "row", "kind": "feed_item", "settings": {"url": server.url, "every": 2}}}
+        document["steps"] = [{"id": "note", "kind": "set_values", "settings": {"values": {"post": "<<row.title>>"}}}]
+        id_ = self.made(document)
+        workflows.go_live(self.engine, id_, "m")
+        self.engine.polling.look_at(id_)
+        now = format_datetime(dt.datetime.now(dt.UTC) - dt.timedelta(days=1))
+        self.feed(("Brought up again", "Mon, 02 Mar 2020 09:00:00 GMT"), ("Without a date", ""), ("Yesterday", now))
+        self.engine.polling.look_at(id_)
+        self.engine.polling.look_at(id_)
+        with self.services.store.read() as session:
+            self.assertEqual(sorted(session.scalars(select(tables.Run.title))), ["Without a date", "Yesterday"])
+            start = session.get_one(tables.Start, id_)
+            self.assertEqual([one["item"]["title"] for one in start.memory["passed"]], ["Brought up again"])
+        self.assertEqual(self.engine.polling.run_for_passed(id_, run=True), 1)
+        self.assertEqual(self.engine.polling.run_for_passed(id_, run=True), 0)
+        self.engine.polling.look_at(id_)
+        with self.services.store.read() as session:
+            titles = sorted(session.scalars(select(tables.Run.title)))
+        self.assertEqual(titles, ["Brought up again", "Without a date", "Yesterday"])
