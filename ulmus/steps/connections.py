@@ -25,7 +25,13 @@ class ModelSettings(Limited):
     base_url: str = Field(title="Address", description="Ends before /chat/completions.", min_length=1, max_length=500)
     model: str = Field(title="Model name", min_length=1, max_length=120)
     prices: Prices = Field(Prices(), title="Price per million tokens (€)")
-    max_seconds: float = Field(120, title="Longest wait (seconds)", ge=1, le=900)
+    max_seconds: float = Field(
+        120,
+        title="Longest silence (seconds)",
+        description="An answer that keeps coming may take ten times as long.",
+        ge=1,
+        le=900,
+    )
     context: int | None = Field(
         None,
         title="Greatest length of prompt and answer (tokens)",
