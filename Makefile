@@ -3,7 +3,7 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
-.PHONY: demo test test-only build dev lint bench crashtest effecttrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck bench crashtest effecttrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -22,6 +22,14 @@ lint: $(STAMPS)/dev $(STAMPS)/npm $(STAMPS)/types
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
 	cd frontend && npm run -s check
+
+wheel: $(STAMPS)/app $(STAMPS)/dev
+	rm -rf dist
+	$(PY) -m pip wheel --quiet --disable-pip-version-check --no-deps --no-build-isolation --wheel-dir dist .
+
+# The wheel alone, in an empty environment, away from this folder.
+wheelcheck: wheel
+	$(PY) -m scripts.wheelcheck dist/*.whl
 
 bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.bench $(ARGS)

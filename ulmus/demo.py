@@ -9,13 +9,13 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
 
 from .api.passwords import hash_password
 from .core.workflow import read_file
+from .places import DEMO
 from .runtime import asking, workflows
 from .runtime.engine import Engine
 from .runtime.polling import look_once
@@ -24,7 +24,7 @@ from .runtime.runs import title_of
 from .runtime.services import Services
 from .store import tables
 
-DATA = Path(__file__).parents[1] / "demo"
+DATA = DEMO
 
 
 class Inline:

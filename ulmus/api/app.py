@@ -21,6 +21,7 @@ from .. import __version__
 from ..core.flow import AddressError
 from ..core.values import read_json
 from ..core.workflow.file import plain_errors
+from ..places import APP
 from . import (
     accounts,
     approvals,
@@ -45,7 +46,7 @@ from .base import House, Refusal
 
 log = logging.getLogger("ulmus")
 WORTH_PACKING = 8_000  # bytes
-FILES = Path(__file__).parents[2] / "frontend" / "dist"
+FILES = APP
 POLICY = (
     "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; font-src 'self'; "
     "frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'"
