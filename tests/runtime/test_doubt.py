@@ -304,7 +304,7 @@ class Stopped(Flowing):
         from ulmus.steps import kinds
         from ulmus.steps.base import Context, StepFailed
 
-        answers = iter([chat.Answer("far too long for the rule", 100, 50, True, 0.1), chat.Broken("Stopped.", 100, 7)])
+        answers = iter([chat.Answer("far too long for the rule", 100, 50, True, 0.1), chat.Broken("Stopped.", "so far", 100, 7)])
 
         def complete(*_: Any, **__: Any) -> chat.Answer:
             found = next(answers)

@@ -88,9 +88,7 @@ function PassedOver({ titles, workflow, maker }: { titles: string[]; workflow: n
   });
   return (
     <div className="border-l-2 border-ochre pl-3">
-      <p className="text-ochre">
-        ○ Passed over: {count(titles.length, "item")} dated long before this went live.
-      </p>
+      <p className="text-ochre">○ Passed over: {count(titles.length, "item")} dated long before this went live.</p>
       <p className="line-clamp-2 text-xs text-soft">{titles.join(" · ")}</p>
       {maker && (
         <p className="mt-1 flex gap-2">
