@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import socket
 import subprocess
 import sys
 import tempfile
@@ -268,6 +269,13 @@ class CommandLine(WithTown):
         told = subprocess.run(["sh", "-c", serve], cwd=self.folder, capture_output=True, text=True, env=env, timeout=60)
         self.assertEqual(told.returncode, 1)
         self.assertRegex(told.stderr, r"Error: The disk (is full|with full fails)")
+
+    def test_a_demonstration_on_a_taken_port_says_so_once_and_ends(self) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as taken:
+            port = str(taken.getsockname()[1])
+            told = self.call("demo", "--data", "demo", "--port", port, status=1)
+        self.assertEqual(told.stderr.strip(), f"Error: Port {port} is taken. Choose another with --port, or end what uses it.")
+        self.assertFalse((self.folder / "demo").exists())
 
     def test_accounts_are_added_once(self) -> None:
         options = ["--name", "Mara", "--data", str(self.folder / "data")]

@@ -430,6 +430,33 @@ class Runs(WithApi):
         self.assertEqual(len(self.owner.get(f"/workflows/{workflow}/bench")["samples"]), 1)
 
 
+class RunsInOrder(WithApi):
+    def test_those_that_began_last_come_first_page_by_page(self) -> None:
+        id_ = self.live()
+        with self.services.store.write() as session:
+            revision = session.get_one(tables.WorkflowRecord, id_).revision_id
+            for n, began in enumerate((5.0, 9.0, 1.0, 9.0, 7.0, 3.0)):
+                run = tables.Run(
+                    workflow_id=id_, revision_id=revision, title=f"{began:g}/{n}", state="done", started_at=began, changed_at=began
+                )
+                session.add(run)
+        found: list[str] = []
+        before: dict[str, Any] = {}
+        while True:
+            page = self.owner.get("/runs", limit=2, **before)
+            found += [run["title"] for run in page["runs"]]
+            if not page["more"]:
+                break
+            before = {"before": page["runs"][-1]["id"]}
+        self.assertEqual(found, ["9/3", "9/1", "7/4", "5/0", "3/5", "1/2"])
+
+    def test_a_copy_for_another_brand(self) -> None:
+        id_ = self.live()
+        copy = self.owner.post("/workflows", {"copy_of": id_, "brand": "marrowbank", "name": "Copy"}, 201)["id"]
+        with self.services.store.read() as session:
+            self.assertEqual(session.get_one(tables.WorkflowRecord, copy).brand, "marrowbank")
+
+
 class SheetsApi(WithApi):
     def bring(self, content: str, status: int = 201, file: str = "Leads.csv", **more: str) -> Any:
         return self.owner.ask("POST", "/sheets/file", status, data={"file": (io.BytesIO(content.encode()), file), **more})

@@ -32,8 +32,8 @@ GROW = (
     "step_memory",
     "judgements",
 )
-#: The newest so many by number are read off the end of the table.
-_NEWEST = re.compile(r"WHERE runs\.id < \?.*|workflow_id\s+ORDER BY runs\.id DESC\s+LIMIT \? OFFSET \?$")
+#: The newest so many are read off the end of an index.
+_NEWEST = re.compile(r"ORDER BY runs\.started_at DESC, runs\.id DESC\s+LIMIT \? OFFSET \?$")
 _SCAN = re.compile(rf"^SCAN (?:TABLE )?({'|'.join(GROW)})\b(?!.*VIRTUAL)")
 
 

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import or_, select
+from sqlalchemy import and_, or_, select
 
 from ..core import flow
 from ..core.drafting.assignment import brief_of
@@ -145,7 +145,7 @@ def summary(run: tables.Run, name: str) -> RunSummary:
 @bp.get("/runs", responses={200: RunList})
 @needs("reader")
 def listing(query: RunQuery) -> Reply:
-    """Runs, newest first, found by words, workflow and state."""
+    """Runs, those that began last first, found by words, workflow and state."""
     wanted = select(tables.Run, tables.WorkflowRecord.name).join(
         tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id
     )
@@ -158,10 +158,15 @@ def listing(query: RunQuery) -> Reply:
         wanted = wanted.where(tables.Run.workflow_id == query.workflow)
     if query.state:
         wanted = wanted.where(tables.Run.state.in_(query.state.split(",")))
-    if query.before is not None:
-        wanted = wanted.where(tables.Run.id < query.before)
     with house().services.store.read() as session:
-        rows = session.execute(wanted.order_by(tables.Run.id.desc()).limit(query.limit + 1)).all()
+        if query.before is not None:
+            began = session.scalar(select(tables.Run.started_at).where(tables.Run.id == query.before))
+            earlier = tables.Run.started_at < began if began is not None else tables.Run.id < query.before
+            same = and_(tables.Run.started_at == began, tables.Run.id < query.before)
+            wanted = wanted.where(or_(earlier, same))
+            wanted = wanted.where(tables.Run.started_at <= began) if began is not None else wanted
+        order = tables.Run.started_at.desc(), tables.Run.id.desc()
+        rows = session.execute(wanted.order_by(*order).limit(query.limit + 1)).all()
     return send(RunList(runs=[summary(run, name) for run, name in rows[: query.limit]], more=len(rows) > query.limit))
 
 

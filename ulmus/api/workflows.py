@@ -175,6 +175,7 @@ def create(body: CopyBody) -> Reply:
         if body.copy_of is not None:
             document = session.get_one(tables.WorkflowRecord, body.copy_of).document
             document = {**document, "name": body.name or f"{document['name']}, copy"[:120]}
+            document |= {"brand": body.brand} if body.brand else {}
         elif body.template:
             if body.template not in sharing.templates():
                 raise Refusal("This template is not here (any more).", 404)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import subprocess
 import sys
 import time
@@ -11,6 +12,9 @@ from typing import Any
 import click
 
 from .common import ALLOW, DATA, main
+
+ENDING = 8.0
+"""Seconds within which a town ends whose demonstration was killed."""
 
 
 @main.command()
@@ -39,7 +43,8 @@ def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: 
 @click.option("--smtp-port", default=8425, show_default=True)
 @click.option("--imap-port", default=8426, show_default=True)
 @click.option("--reset", is_flag=True, help="Begin again with fresh demo data.")
-def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, reset: bool) -> None:
+@ALLOW
+def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, reset: bool, allow: tuple[str, ...]) -> None:
     """Start Ulmus with demo data, and the practice town around it.
 
     The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
@@ -50,12 +55,18 @@ def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, 
     from ..runtime.services import Services
     from ..server import Config
 
+    for wanted, option in ((port, "--port"), (town_port, "--town-port"), (smtp_port, "--smtp-port"), (imap_port, "--imap-port")):
+        late = time.monotonic() + ENDING
+        while not _is_free(wanted) and time.monotonic() < late:
+            time.sleep(0.2)  # the town of a demonstration that was killed may be about to end
+        if not _is_free(wanted):
+            raise click.ClickException(f"Port {wanted} is taken. Choose another with {option}, or end what uses it.")
     if reset and data.exists():
         shutil.rmtree(data)
     town = _start_town(data / "town", town_port, smtp_port, imap_port)
     try:
         url = f"http://127.0.0.1:{town_port}"
-        allowed = frozenset(f"127.0.0.1:{p}" for p in (town_port, smtp_port, imap_port))
+        allowed = frozenset((*(f"127.0.0.1:{p}" for p in (town_port, smtp_port, imap_port)), *allow))
         services = Services.open(data / "ulmus", allowed, public_url=f"http://127.0.0.1:{port}")
         if not demonstration.is_made(services):
             demonstration.make(services, url, smtp_port, imap_port, lambda text: click.echo(f"  {text}"))
@@ -137,6 +148,17 @@ def _serve(config: Any, open_words: str, services: Any = None) -> None:
     if server.engine.hold is not None:
         click.echo("  This is a copy, or it was moved: it is held. Sign in as an owner; Today says what it would do.\n")
     server.serve()
+
+
+def _is_free(port: int) -> bool:
+    """Whether nobody listens at a port of this machine."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+    return True
 
 
 def _start_town(folder: Path, port: int, smtp_port: int, imap_port: int) -> subprocess.Popen[str]:

@@ -218,6 +218,7 @@ class Run(Base):
         Index("runs_to_go_on", "ended_at", "idle"),
         Index("runs_of_workflow", "workflow_id", "state"),
         Index("runs_by_start", "workflow_id", "started_at"),
+        Index("runs_in_order", "started_at"),
         Index("runs_by_change", "state", "changed_at"),
         Index("runs_by_revision", "revision_id", "state"),
     )

@@ -58,6 +58,7 @@ def upgrade() -> None:
     op.create_index('runs_to_go_on', 'runs', ['ended_at', 'idle'])
     op.create_index('runs_of_workflow', 'runs', ['workflow_id', 'state'])
     op.create_index('runs_by_start', 'runs', ['workflow_id', 'started_at'])
+    op.create_index('runs_in_order', 'runs', ['started_at'])
     op.create_index('runs_by_change', 'runs', ['state', 'changed_at'])
     op.create_index('runs_by_revision', 'runs', ['revision_id', 'state'])
     op.drop_index('ix_runs_workflow_id', table_name='runs')
