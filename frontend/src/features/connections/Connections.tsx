@@ -68,7 +68,9 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { key: c.key } } };
   const settings = c.settings as Record<string, unknown>;
-  const web = [settings.base_url, settings.endpoint, settings.url, settings.description, settings.address].find(Boolean);
+  const web = [settings.base_url, settings.endpoint, settings.url, settings.description, settings.address].find(
+    Boolean,
+  );
   const where = String(web ?? (settings.host ? `${settings.host}:${settings.port}` : ""));
 
   async function test() {
