@@ -245,6 +245,7 @@ def main() -> None:
     engine_overhead()
     bench_engine.main()
     bench_gather.main()
+    bench_years.main()
     bench_draft.main()
     server()
     browser()
