@@ -12,7 +12,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import certifi
-import pycurl
 
 _AUTHORITIES = ssl.get_default_verify_paths()
 """The certificate authorities this machine trusts, as everywhere on it; the well-known ones where it names none."""
@@ -58,6 +57,8 @@ class Line:
     """A libcurl handle with the connection it keeps."""
 
     def __init__(self) -> None:
+        import pycurl  # loaded on first use: it is large
+
         self._curl = pycurl.Curl()
 
     def close(self) -> None:
@@ -66,6 +67,8 @@ class Line:
 
     def exchange(self, request: Request, take: Callable[[Head, bytes], None], stopped: Callable[[], bool] | None = None) -> Head:
         """Send and read to the end; `take` gets the decoded body piece by piece. Raises `Broken`, or what `take` raised."""
+        import pycurl
+
         lines: list[bytes] = []
         heads: list[Head] = []
         wrong: list[BaseException] = []
@@ -112,6 +115,8 @@ class Line:
         return heads[0] if heads else _head(lines)
 
     def _set(self, request: Request) -> None:
+        import pycurl
+
         set_ = self._curl.setopt
         set_(pycurl.URL, request.url.encode())
         set_(pycurl.NOSIGNAL, True)

@@ -19,7 +19,6 @@ from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
-import pycurl
 from urllib3.exceptions import LocationParseError
 from urllib3.util import parse_url
 
@@ -41,7 +40,6 @@ PORTS = {"http": 80, "https": 443}
 NO_KEYS = frozenset(("user-agent", "accept", "content-type", "depth", "if-none-match", "if-modified-since", "idempotency-key"))
 """Headers that go along to another host; any other may be a key by whatever name a service gives it."""
 _UNSAFE = re.compile(r"[\r\n\0]")
-_CERTIFICATE = frozenset((pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM))
 
 
 @dataclass(frozen=True)
@@ -286,6 +284,9 @@ class _Reading:
 
 def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool, silent: bool = False) -> OutsideError:
     """What broke an exchange off, in words."""
+    import pycurl  # as in `exchange`
+
+    certificate = (pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM)
     if broken.code == pycurl.E_ABORTED_BY_CALLBACK:
         return OutsideError("Stopped.")
     if broken.code == pycurl.E_OPERATION_TIMEDOUT and broken.connected:
@@ -297,7 +298,7 @@ def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool
         return OutsideError(f"“{host}” {words}.", retryable=True, ambiguous=changing)
     if broken.code in (pycurl.E_COULDNT_CONNECT, pycurl.E_OPERATION_TIMEDOUT):
         return OutsideError(f"“{host}” cannot be reached.", retryable=True)
-    if broken.code in _CERTIFICATE:
+    if broken.code in certificate:
         why = "it may be self-signed, out of date, or for another name"
         return OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid ({why}).", retryable=True)
     if broken.code == pycurl.E_SSL_CONNECT_ERROR:
