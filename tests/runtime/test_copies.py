@@ -12,8 +12,8 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from tests.runtime.house import WHO, WithHouse
-from ulmus.runtime import files, holding
+from tests.runtime.house import WHO, WithHouse, page
+from ulmus.runtime import files, holding, workflows
 from ulmus.runtime.services import Services
 from ulmus.store import DataTrouble, Sealer, Store, copies, place, tables
 
@@ -183,6 +183,45 @@ class Copies(WithHouse):
         holding.let_go(self.engine, WHO, is_copy=True, run_for=[workflow])
         self.engine.polling.look_at(workflow)
         self.assertEqual(self.count(tables.Run), 1)
+
+    def test_what_was_left_to_run_for_so_many_a_day_is_handed_out_again_only_where_it_is_wanted(self) -> None:
+        for wanted in (False, True):
+            id_ = self.made(page(self.town.url))
+            workflows.go_live(self.engine, id_, WHO, a_day=1)
+            self.engine.polling.look_at(id_)
+            left = self.count(tables.Backlog, tables.Backlog.workflow_id == id_)
+            self.assertGreater(left, 3)
+            shutil.rmtree(self.room / "backup", ignore_errors=True)
+            copies.back_up(self.folder, self.room / "backup")
+            self._close(self.engine, self.services)
+            shutil.rmtree(self.room / "again", ignore_errors=True)
+            copies.restore(self.room / "backup", self.room / f"again{wanted}")
+            self.folder = self.room / f"again{wanted}"
+            self.open()
+            told = {one.workflow: one.items for one in holding.overview(self.engine).hands_out}
+            self.assertEqual(told[id_], left)
+            holding.let_go(self.engine, WHO, is_copy=True, run_for=[id_] if wanted else [])
+            self.assertEqual(self.count(tables.Backlog, tables.Backlog.workflow_id == id_), left if wanted else 0)
+
+    def test_it_is_let_go_once_however_many_press(self) -> None:
+        self.live()
+        copies.back_up(self.folder, self.room / "backup")
+        self.restored()
+        refused: list[str] = []
+
+        def press() -> None:
+            try:
+                holding.let_go(self.engine, WHO, is_copy=True)
+            except ValueError as error:
+                refused.append(str(error))
+
+        people = [threading.Thread(target=press) for _ in range(5)]
+        for one in people:
+            one.start()
+        for one in people:
+            one.join()
+        self.assertEqual(len(refused), 4)
+        self.assertTrue(self.engine.ticker._thread.is_alive())
 
     def test_held_it_does_nothing_and_stays_held_over_a_restart(self) -> None:
         workflow = self.live()

@@ -160,11 +160,9 @@ def listing(query: RunQuery) -> Reply:
         wanted = wanted.where(tables.Run.state.in_(query.state.split(",")))
     with house().services.store.read() as session:
         if query.before is not None:
-            began = session.scalar(select(tables.Run.started_at).where(tables.Run.id == query.before))
-            earlier = tables.Run.started_at < began if began is not None else tables.Run.id < query.before
+            began = session.get_one(tables.Run, query.before).started_at
             same = and_(tables.Run.started_at == began, tables.Run.id < query.before)
-            wanted = wanted.where(or_(earlier, same))
-            wanted = wanted.where(tables.Run.started_at <= began) if began is not None else wanted
+            wanted = wanted.where(tables.Run.started_at <= began, or_(tables.Run.started_at < began, same))
         order = tables.Run.started_at.desc(), tables.Run.id.desc()
         rows = session.execute(wanted.order_by(*order).limit(query.limit + 1)).all()
     return send(RunList(runs=[summary(run, name) for run, name in rows[: query.limit]], more=len(rows) > query.limit))

@@ -7,6 +7,7 @@ What each does stands in its own module: `writer` (journals), `handlers` (decisi
 from __future__ import annotations
 
 import sys
+import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from typing import Any
@@ -67,6 +68,7 @@ class Engine:
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")
         self.hold: place.Hold | None = None
+        self.letting_go = threading.Lock()
 
     def start(self, polling: bool = True) -> None:
         """Claim the data, go on with every open run, and begin to listen. A copy is held: it does neither until it is let go.

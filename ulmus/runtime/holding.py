@@ -9,10 +9,10 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, passed_and_next
@@ -111,7 +111,16 @@ def overview(engine: Engine) -> Overview:
 
 def let_go(engine: Engine, who: str, is_copy: bool, run_for: Iterable[int] = ()) -> None:
     """Let a held house go on. A copy asks for its pieces before it sends them, and passes over what is new at its starts but
-    for the workflows to `run_for`. Raises `ValueError` where the house is not held."""
+    for the workflows to `run_for`. Raises `ValueError` where the house is not held, or somebody lets it go already."""
+    if not engine.letting_go.acquire(blocking=False):
+        raise ValueError("This house is being let go already.")
+    try:
+        _let_go(engine, who, is_copy, run_for)
+    finally:
+        engine.letting_go.release()
+
+
+def _let_go(engine: Engine, who: str, is_copy: bool, run_for: Iterable[int]) -> None:
     hold = engine.hold
     if hold is None:
         raise ValueError("This house is not held any more.")
@@ -156,6 +165,15 @@ def _hands_out(engine: Engine, workflow_id: int, name: str) -> HandsOut:
 
 
 def _found(engine: Engine, workflow_id: int) -> _Found:
+    """What is new at a start, and what is left of what was there when it went live: the original may have run for both."""
+    with engine.services.store.read() as session:
+        left = session.scalars(select(tables.Backlog).where(tables.Backlog.workflow_id == workflow_id).order_by(tables.Backlog.id))
+        backlog = [(one.identity, one.item) for one in left]
+    found = _looked(engine, workflow_id)
+    return replace(found, items=[*backlog, *found.items])
+
+
+def _looked(engine: Engine, workflow_id: int) -> _Found:
     services = engine.services
     with services.store.read() as session:
         record, start = session.get_one(tables.WorkflowRecord, workflow_id), session.get(tables.Start, workflow_id)
@@ -187,6 +205,7 @@ def _found(engine: Engine, workflow_id: int) -> _Found:
 
 def _pass_over(session: Session, workflow_id: int, found: _Found, now: float) -> None:
     pass_over(session, workflow_id, now, [identity for identity, _ in found.items])
+    session.execute(delete(tables.Backlog).where(tables.Backlog.workflow_id == workflow_id))
     start = session.get(tables.Start, workflow_id)
     if start is not None:
         # What could not be looked at is looked at as if for the first time: what is there then is passed over.

@@ -438,7 +438,12 @@ class Outbox:
         with self._lock:
             kept = dict(self._unwritten)
         for piece_id, write in kept.items():
-            write()  # where there still is no room, the ticker hears of it
+            try:
+                write()
+            except Exception as error:
+                if self.services.health.met(error):
+                    return  # there still is no room
+                log.exception("what became of piece %s could not be written; it will be looked into", piece_id)
             with self._lock:
                 del self._unwritten[piece_id]
                 self._flying.discard(piece_id)

@@ -41,7 +41,7 @@ FAR = 366 * 86_400.0
 GRACE = 90.0
 OLD = 14 * 86_400.0
 """An item whose date lies so much (seconds) before its start went live is passed over, in sight."""
-MOST_PASSED = 20
+MOST_PASSED = 500
 MOST_LOOKED = 8
 WAITS = {"form": "Waits for the form to be filled in.", "call": "Waits for a call.", "by_hand": "Waits for you to start it."}
 ENDED_WELL = ("done",)
@@ -185,7 +185,8 @@ class Polling:
             primed = bool(here.memory.get("primed")) or not found.prime
             fresh = list({i: item for i, item in found.items if i not in known}.items())
             old = [one for one in fresh if primed and is_old(one[1], here.memory)]
-            fresh = [one for one in fresh if one not in old]
+            aside = {identity for identity, _ in old}
+            fresh = [one for one in fresh if one[0] not in aside]
             pass_over(session, workflow_id, here.now, [identity for identity, _ in old])
             passed = [*here.memory.get("passed", []), *({"identity": i, "item": item} for i, item in old)][-MOST_PASSED:]
             today = self.runs.left_today(session, workflow_id, here.workflow, tx.now)
