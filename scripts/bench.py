@@ -25,7 +25,7 @@ from ulmus.core.workflow import Line, Workflow
 from ulmus.runtime import carry, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 
 STEPS = 200
 

@@ -30,7 +30,7 @@ from ulmus.runtime import carry, links, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.server import Config, Server, spare_collecting
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 from ulmus.store import tables
 
 RUNS = 64

@@ -13,7 +13,7 @@ from ulmus.core.drafting.repeats import Published
 from ulmus.core.drafting.rules import AddsUp, LinksAnswer, Unlike
 from ulmus.core.drafting.soundness import unsound
 from ulmus.core.flow import Turn
-from ulmus.steps.base import Tool
+from ulmus.steps.api import Tool
 
 PIECE = (
     "The gates at Tillerby lock are new. They are made of oak from the estate above the town, and two hundred people came to see "

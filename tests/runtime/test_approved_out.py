@@ -14,7 +14,7 @@ from ulmus.core.workflow import Line
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import asking, carry
 from ulmus.runtime.handlers import scope_of
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 from ulmus.store import tables
 
 FIELDS = [{"name": "headline", "type": "text"}, {"name": "seats", "type": "number"}, {"name": "tags", "type": "list"}]

@@ -9,7 +9,7 @@ from tests.runtime.house import WHO, WithHouse
 from ulmus.protocols import filestore
 from ulmus.runtime import files, workflows
 from ulmus.runtime.sharing import templates
-from ulmus.steps.connections import folder
+from ulmus.steps.connections.files import folder
 from ulmus.store import tables
 
 

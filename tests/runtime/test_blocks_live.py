@@ -13,7 +13,7 @@ from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import asking, carry, workflows
-from ulmus.steps.base import Context, Result, StepFailed
+from ulmus.steps.api import Context, Result, StepFailed
 from ulmus.store import tables
 
 QUICK = {"retries": 0, "wait": 0.01}

@@ -15,7 +15,7 @@ from ulmus.core.cost import Usage
 from ulmus.runtime import carry, outbox, outsides, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 from ulmus.store import tables
 
 
@@ -255,7 +255,7 @@ class Stopped(Flowing):
 
         def waits(name: str, context: Any) -> Any:
             from ulmus.protocols.errors import OutsideError
-            from ulmus.steps.base import StepFailed
+            from ulmus.steps.api import StepFailed
 
             if getattr(self, "quick", False):
                 return "done"
@@ -302,7 +302,7 @@ class Stopped(Flowing):
         from ulmus.protocols import chat
         from ulmus.protocols.errors import OutsideError
         from ulmus.steps import kinds
-        from ulmus.steps.base import Context, StepFailed
+        from ulmus.steps.api import Context, StepFailed
 
         answers = iter([chat.Answer("far too long for the rule", 100, 50, True, 0.1), chat.Broken("Stopped.", "so far", 100, 7)])
 

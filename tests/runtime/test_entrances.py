@@ -18,7 +18,7 @@ from ulmus.core.cost import Usage
 from ulmus.core.values import NotPlain
 from ulmus.runtime import carry, polling, workflows
 from ulmus.steps import kinds
-from ulmus.steps.base import Found, Outgoing, Result
+from ulmus.steps.api import Found, Outgoing, Result
 from ulmus.store import tables
 
 HALF = "It is \ud83d half"

@@ -15,7 +15,7 @@ from ulmus.core.workflow import Line
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import carry, outsides, workflows
 from ulmus.runtime.outsides import FIRST_REST, IN_A_ROW, LONGEST_WAIT, Outsides, leads_to
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 from ulmus.store import tables
 
 DOWN = OutsideError("It has a fault of its own (500).", retryable=True)

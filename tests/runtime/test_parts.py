@@ -27,8 +27,9 @@ from ulmus.runtime.polling import fingerprint
 from ulmus.runtime.runs import title_of
 from ulmus.runtime.services import Services, run_values
 from ulmus.steps import kinds
-from ulmus.steps.base import Connection, Context, StepFailed
-from ulmus.steps.connections import ModelSettings, PostingSettings
+from ulmus.steps.api import Connection, Context, StepFailed
+from ulmus.steps.connections.model import ModelSettings
+from ulmus.steps.connections.posting import PostingSettings
 from ulmus.store import tables
 
 

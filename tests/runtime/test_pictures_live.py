@@ -7,7 +7,7 @@ from typing import Any
 from tests.runtime.house import WHO, WithHouse
 from ulmus.protocols import filestore
 from ulmus.runtime import workflows
-from ulmus.steps.connections import folder
+from ulmus.steps.connections.files import folder
 from ulmus.store import tables
 
 STEPS: list[dict[str, Any]] = [

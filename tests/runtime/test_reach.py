@@ -10,7 +10,7 @@ from tests.runtime.test_blocks_live import Flowing, step
 from ulmus.core import flow
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime.reach import Reach
-from ulmus.steps.base import Result
+from ulmus.steps.api import Result
 
 
 class Addresses(unittest.TestCase):

@@ -14,7 +14,7 @@ from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import rehearsal
 from ulmus.runtime.handlers import Handlers
 from ulmus.runtime.rehearsal import Gave, Rehearsal
-from ulmus.steps.base import Context
+from ulmus.steps.api import Context
 
 TEXT = "<<it>>"
 

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
 from ulmus.runtime import polling, sheets, workflows
-from ulmus.steps.fields import FormField, read_fields
+from ulmus.steps.shared.fields import FormField, read_fields
 from ulmus.store import tables
 
 LOG = {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Post": "<<start.title>>"}}}

@@ -158,7 +158,7 @@ class Together(Flowing):
 class Spending(Flowing):
     def test_what_runs_cost_is_booked_by_day(self) -> None:
         from ulmus.core.cost import Usage
-        from ulmus.steps.base import Result
+        from ulmus.steps.api import Result
 
         spends = lambda i, c: Result({"text": "x"}, usage=Usage(calls=1, tokens_in=10, tokens_out=5, cost=0.25))  # noqa: E731
         run = self.run_page([read("a"), read("b")], {"x": "1"}, spends)

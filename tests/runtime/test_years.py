@@ -14,7 +14,7 @@ from tests.runtime.house import WithHouse
 from ulmus.runtime import workflows
 from ulmus.runtime.journal import Pages
 from ulmus.runtime.runs import counted
-from ulmus.steps.base import Row as _Row
+from ulmus.steps.api import Row as _Row
 from ulmus.store import tables
 
 

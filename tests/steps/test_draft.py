@@ -13,7 +13,7 @@ from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import markup
 from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
-from ulmus.steps.base import Connection, Context, StepFailed
+from ulmus.steps.api import Connection, Context, StepFailed
 
 MATERIAL = (
     "<material>\nThe Marrowbank Seed Co-operative keeps and sells seed of old vegetables to gardeners. Its fourteen members grow "

@@ -10,8 +10,8 @@ from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import services
 from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
-from ulmus.steps.ask_service import question_of
-from ulmus.steps.base import Context
+from ulmus.steps.api import Context
+from ulmus.steps.gather.ask_service import question_of
 
 
 class Gathering(Trying):

@@ -8,9 +8,9 @@ from unittest import mock
 from tests.protocols.outside import WithTown
 from ulmus.protocols import embeddings
 from ulmus.protocols.errors import OutsideError
-from ulmus.steps import meanings
-from ulmus.steps.base import Connection, Context
-from ulmus.steps.connections import CONNECTION_KINDS
+from ulmus.steps import connection_kinds
+from ulmus.steps.api import Connection, Context
+from ulmus.steps.shared import meanings
 
 
 class Meanings(WithTown):
@@ -20,7 +20,7 @@ class Meanings(WithTown):
 
     def context(self, **more: Any) -> Context:
         settings = {"base_url": f"{self.town.url}/model/v1", "model": "practice-1", "prices": {"input": 2.0, "output": 4.0}}
-        made = CONNECTION_KINDS["model"].settings.model_validate({**settings, "meanings": "practice-meanings", **more})
+        made = connection_kinds()["model"].settings.model_validate({**settings, "meanings": "practice-meanings", **more})
         return Context(web=self.web, connect=lambda key, kind: Connection(key, kind, "the model", made, {"key": "k"}), values={})
 
     def test_what_is_known_is_not_asked_again(self) -> None:

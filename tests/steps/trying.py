@@ -11,9 +11,8 @@ from ulmus.core.drafting import Known
 from ulmus.core.workflow import Line
 from ulmus.protocols import robots
 from ulmus.runtime.carry import filled
-from ulmus.steps import kinds
-from ulmus.steps.base import Connection, Context, Result, Row, Shelf
-from ulmus.steps.connections import CONNECTION_KINDS
+from ulmus.steps import connection_kinds, kinds
+from ulmus.steps.api import Connection, Context, Result, Row, Shelf
 
 SECRETS = {"service": {"key": "contacts-key"}, "files": {"password": "files-key"}, "search": {"key": "search-key"}}
 
@@ -39,7 +38,7 @@ class Trying(WithTown):
 
     def connect(self, key: str, kind: str) -> Connection:
         """The connection a step asks for."""
-        settings = CONNECTION_KINDS[kind].settings.model_validate(self.settings(kind))
+        settings = connection_kinds()[kind].settings.model_validate(self.settings(kind))
         return Connection(key, kind, key, settings, SECRETS.get(kind, {}))
 
     def shelf(self) -> Shelf:

@@ -19,7 +19,7 @@ from ..protocols.errors import OutsideError
 from ..runtime.asking import let_out
 from ..runtime.services import audit
 from ..steps import kinds
-from ..steps.models import server_of
+from ..steps.shared.models import server_of
 from ..store import tables
 from .auth import needs
 from .base import Body, Fine, Listing, Problem, Refusal, Reply, house, send

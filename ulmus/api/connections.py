@@ -16,8 +16,7 @@ from ..core.workflow.kinds import field_control
 from ..protocols.errors import OutsideError
 from ..runtime.carry import guarded
 from ..runtime.services import audit
-from ..steps import kinds
-from ..steps.connections import CONNECTION_KINDS, leads_elsewhere
+from ..steps import connection_kinds, kinds
 from ..store import tables
 from .auth import needs
 from .base import Body, Fine, Problem, Refusal, Reply, house, send
@@ -116,7 +115,7 @@ def listing() -> Reply:
     ]
     known = [
         ConnectionKindView(name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=k.secrets)
-        for k in CONNECTION_KINDS.values()
+        for k in connection_kinds().values()
     ]
     hosts = [t for t in troubles.values() if t.key.startswith("host:")]
     return send(ConnectionsView(connections=views, kinds=known, hosts=hosts))
@@ -165,9 +164,10 @@ def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
         record = session.get_one(tables.Connection, path.key)
         given = {k: v for k, v in body.secrets.items() if v}
         kept = services.sealer.open(record.sealed)
-        if body.kind != record.kind or leads_elsewhere(record.settings, settings):
+        leads = connection_kinds()[body.kind].leads
+        if body.kind != record.kind or any(record.settings.get(name) != settings.get(name) for name in leads):
             # A secret goes to nobody it was not typed in for.
-            asked = {k: words for k, words in CONNECTION_KINDS[body.kind].secrets.items() if kept.get(k) and k not in given}
+            asked = {k: words for k, words in connection_kinds()[body.kind].secrets.items() if kept.get(k) and k not in given}
             if asked:
                 problems = [{"where": k, "message": "Type it again."} for k in asked]
                 words = ", ".join(asked.values())
@@ -189,7 +189,7 @@ def test(path: ConnectionPath) -> Reply:
         record = session.get_one(tables.Connection, path.key)
     try:
         opened = services.open_connection(record)
-        says, ok = guarded(lambda: CONNECTION_KINDS[record.kind].test(services.web, opened)), True
+        says, ok = guarded(lambda: connection_kinds()[record.kind].probe(services.web, opened)), True
     except OutsideError as error:
         says, ok = error.message, False
     if ok:
@@ -216,7 +216,7 @@ def remove(path: ConnectionPath) -> Reply:
 
 
 def _settings(body: ConnectionBody) -> dict[str, Any]:
-    kind = CONNECTION_KINDS.get(body.kind)
+    kind = connection_kinds().get(body.kind)
     if kind is None:
         raise Refusal("There is no such kind of connection.", 422)
     settings, wrong = read_settings(kind.settings, body.settings)

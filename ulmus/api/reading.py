@@ -12,8 +12,8 @@ from ..core.drafting.shapes import ShapeError, ShapeField, shape_from
 from ..core.slots import SlotError, clauses_of, parse_condition
 from ..protocols.errors import OutsideError
 from ..protocols.net import Fetched
-from ..steps.base import Context
-from ..steps.models import ask
+from ..steps.api import Context
+from ..steps.shared.models import ask
 from .auth import needs
 from .base import Body, ChangeView, Listing, Problem, Refusal, Reply, house, send
 from .views import marked

@@ -20,7 +20,7 @@ from ..runtime.calls import LARGEST_BODY, Answers, CallRefused, Crowd, prove, re
 from ..runtime.runs import counted, title_of
 from ..runtime.services import audit
 from ..steps import kinds
-from ..steps.fields import FormField, read_fields
+from ..steps.shared.fields import FormField, read_fields
 from ..store import tables
 from .auth import needs, room
 from .base import Body, Fine, Problem, Refusal, Reply, house, send, uploaded

@@ -15,7 +15,7 @@ from ..core.workflow.kinds import field_control
 from ..runtime.carry import shares
 from ..runtime.depending import dependents
 from ..steps import kinds
-from ..steps.lists import HEADS
+from ..steps.shared.lists import HEADS
 from ..store import tables
 from .base import (
     CellState,

@@ -22,7 +22,7 @@ from ..core.values import text as valid
 from ..core.workflow import Lane, Line, Workflow
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context
+from ..steps.api import Context
 from ..store import tables
 from . import carry, links
 from .depending import roots_read

@@ -20,7 +20,7 @@ from ..core.workflow.kinds import controls_of, map_templates, templates_of
 from ..core.workflow.sentences import sentence
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Connection, Context, Kind, Outgoing, Progress, Result, StepFailed, Tool
+from ..steps.api import Connection, Context, Kind, Outgoing, Progress, Result, StepFailed, Tool
 
 log = logging.getLogger("ulmus")
 AS_WRITTEN = frozenset({"longslots", "value", "longvalue"})

@@ -21,7 +21,7 @@ from ..core.values import NotPlain, plain_object
 from ..core.workflow import Line, drawn, take_name
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, Shelf, StepFailed
+from ..steps.api import Context, Shelf, StepFailed
 from . import carry
 from .journal import Live
 from .outsides import leads_to

@@ -23,7 +23,7 @@ from ..core.workflow import Line, Workflow
 from ..core.workflow.file import read_settings
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Connection, Context, Outgoing, Result
+from ..steps.api import Connection, Context, Outgoing, Result
 from ..store import tables
 from . import carry
 from .asking import QUESTION, open_question

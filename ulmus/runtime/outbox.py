@@ -24,8 +24,8 @@ from ..core.values import NotPlain, plain_object
 from ..protocols import mail
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Connection, Outgoing, Pending, Sighting, Sought, Taken
-from ..steps.connections import mailer
+from ..steps.api import Connection, Outgoing, Pending, Sighting, Sought, Taken
+from ..steps.connections.mail import mailer
 from ..store import tables
 from .carry import effect_key, guarded
 from .journal import Live

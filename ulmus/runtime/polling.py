@@ -23,7 +23,7 @@ from ..core.values import NotPlain, plain_object, text
 from ..core.workflow import Line, Workflow
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Found, Look, Row
+from ..steps.api import Found, Look, Row
 from ..store import tables
 from .carry import guarded, read
 from .journal import Pages

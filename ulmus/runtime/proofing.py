@@ -24,7 +24,7 @@ from ..core.workflow.kinds import BLOCKS
 from ..core.workflow.takes import MARK
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, StepFailed
+from ..steps.api import Context, StepFailed
 from ..store import tables
 from . import carry
 from .depending import Footing, fingerprint, names_inside, outermost, roots_used

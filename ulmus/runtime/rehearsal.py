@@ -16,7 +16,7 @@ from ..core.cost import Usage
 from ..core.workflow import Line, Workflow, takes_of
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.base import Context, StepFailed
+from ..steps.api import Context, StepFailed
 from .handlers import PLAYED_BY, Gave, Handlers, Working
 from .reach import Reach, check_reads, reach_of
 from .runs import title_of

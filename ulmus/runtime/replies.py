@@ -16,7 +16,7 @@ from ..core.slots import parse, render
 from ..core.values import plain_object
 from ..protocols import mailbox
 from ..protocols.errors import OutsideError
-from ..steps.connections import reader
+from ..steps.connections.mailbox import reader
 from .journal import Live
 from .outsides import STARTS
 from .ports import Events, Gate

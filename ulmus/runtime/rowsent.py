@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from ..core.workflow import Line
 from ..core.workflow.kinds import controls_of
 from ..steps import kinds
-from ..steps.base import Row
+from ..steps.api import Row
 from ..store import tables
 from . import carry
 from .engine import Engine

@@ -19,8 +19,8 @@ from ..core.workflow import World
 from ..core.workflow.checks import BRAND_FACTS, Known
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web
-from ..steps.base import Connection
-from ..steps.connections import CONNECTION_KINDS
+from ..steps import connection_kinds
+from ..steps.api import Connection
 from ..store import Sealer, Store, place, tables
 from .bus import Bus
 from .health import Health
@@ -118,7 +118,7 @@ class Services:
 
     def open_connection(self, record: tables.Connection) -> Connection:
         """A stored connection with settings read and secrets opened."""
-        spec = CONNECTION_KINDS.get(record.kind)
+        spec = connection_kinds().get(record.kind)
         try:
             settings = spec.settings.model_validate(record.settings) if spec else None
         except ValidationError:

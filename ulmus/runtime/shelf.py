@@ -14,7 +14,7 @@ from ..core.drafting.repeats import Published
 from ..protocols.errors import OutsideError
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
-from ..steps.base import Row, Shelf
+from ..steps.api import Row, Shelf
 from ..store import tables
 from . import files
 from .services import Services

@@ -8,7 +8,7 @@ from ..core.workflow import Workflow, sketch
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.models import server_of
+from ..steps.shared.models import server_of
 from .services import Services, world
 
 TRIES = 2

@@ -1,31 +1,10 @@
-"""The kinds of start and step. One module each; adding a kind is adding a module here with a `KIND`.
+"""The kinds of start, step and connection: one module each, in folders by stage.
 
-A package outside this repository brings kinds through the entry point group ``ulmus.steps``.
+A new kind is a new module with a `KIND` in the folder of its stage; what it may use is `ulmus.steps.api` alone. `registry`
+finds the kinds that are here, those of other distributions too.
 """
 
-from __future__ import annotations
+from .api import ConnectionKind, Kind
+from .registry import connection_kinds, kinds
 
-import importlib
-import pkgutil
-from functools import lru_cache
-from importlib.metadata import entry_points
-
-from .base import Kind
-
-
-@lru_cache(maxsize=1)
-def kinds() -> dict[str, Kind]:
-    """Every kind by name."""
-    found: dict[str, Kind] = {}
-    for module in pkgutil.iter_modules(__path__):
-        kind = getattr(importlib.import_module(f"{__name__}.{module.name}"), "KIND", None)
-        if isinstance(kind, Kind):
-            found[kind.name] = kind
-    for entry in entry_points(group="ulmus.steps"):
-        kind = entry.load()
-        if isinstance(kind, Kind):
-            found[kind.name] = kind
-    return found
-
-
-__all__ = ["Kind", "kinds"]
+__all__ = ["ConnectionKind", "Kind", "connection_kinds", "kinds"]

@@ -1,0 +1,44 @@
+"""Connection: network or blog."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from ...protocols import micropub
+from ...protocols.net import Web
+from ..api import Connection, ConnectionKind, Limited
+
+
+class PostingSettings(Limited):
+    endpoint: str = Field(
+        title="Micropub address", description="Or the address of the site, which names it.", min_length=1, max_length=500
+    )
+    limit: int | None = Field(
+        None, title="Greatest length (characters)", description="Empty where there is none.", ge=1, le=1_000_000
+    )
+    lists_within: float | None = Field(
+        None,
+        title="Lists new posts within (seconds)",
+        description="How late its list of posts may be. Empty: it is seen from the posts that go out.",
+        ge=0,
+        le=86_400,
+    )
+
+
+def probe(web: Web, connection: Connection) -> str:
+    endpoint = micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
+    found = micropub.config(web, endpoint)
+    destinations = found.get("destination")
+    name = destinations[0].get("name", "") if isinstance(destinations, list) and destinations else ""
+    return f"Ready to post{f' as {name}' if name else ''}. Nothing was posted."
+
+
+KIND = ConnectionKind(
+    name="posting",
+    title="Network or blog",
+    about="Anything that takes posts by Micropub (W3C).",
+    settings=PostingSettings,
+    secrets={"token": "Access token"},
+    leads=("endpoint",),
+    probe=probe,
+)

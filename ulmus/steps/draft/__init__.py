@@ -1,0 +1,1 @@
+"""What a model writes or makes."""

@@ -1,0 +1,1 @@
+"""What arranges other steps."""

@@ -1,0 +1,42 @@
+"""Stop: ends the item or the run, well or as a failure, with words."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel
+
+from ..api import Kind, Settings, setting
+
+
+class StopSettings(Settings):
+    what: Literal["item", "run"] = setting(
+        "Stop",
+        "Inside a block, an item that stops well is passed over.",
+        control="choice",
+        default="item",
+        labels={"item": "this item", "run": "the whole run"},
+    )
+    how: Literal["well", "failed"] = setting(
+        "As", control="choice", default="well", labels={"well": "nothing more to do", "failed": "a failure"}
+    )
+    words: str = setting("Words", "Why; shown with the run.", control="slots", default="", max_length=2000)
+
+
+class StopOutput(BaseModel):
+    """Nothing follows."""
+
+
+KIND = Kind(
+    name="stop",
+    stage="flow",
+    manner="stop",
+    title="Stop",
+    about="Ends this item or the whole run, with words that say why.",
+    sentence="Stop {what}: {how}[, “{words}”]",
+    offer="Stop here",
+    words="end finish leave out skip",
+    called="stop",
+    settings=StopSettings,
+    output=StopOutput,
+)

@@ -1,0 +1,1 @@
+"""What brings material."""

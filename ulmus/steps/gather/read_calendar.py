@@ -1,0 +1,68 @@
+"""Gather: the entries of a calendar."""
+
+from __future__ import annotations
+
+import dataclasses
+import datetime as dt
+
+from pydantic import BaseModel, Field
+
+from ...protocols import calendars
+from ..api import Context, Kind, Result, setting
+from ..shared.lists import Listed, list_faults, listed
+
+
+class EntriesSettings(Listed):
+    url: str = setting("Calendar address", "An iCalendar feed.", control="slots", min_length=1, max_length=2000)
+    ahead: int = setting("Days ahead", control="number", default=1, ge=0, le=366)
+    back: int = setting("Days back", control="number", default=0, ge=0, le=366)
+    most: int = setting("At most", "Entries.", control="number", default=50, ge=1, le=1000)
+
+
+class EntryValue(BaseModel):
+    title: str = Field("", description="What it is called.")
+    start: str = Field("", description="When it begins (ISO 8601).")
+    end: str = Field("", description="When it ends.")
+    place: str = Field("", description="Where.")
+    description: str = Field("", description="Its notes.")
+    organizer: str = Field("", description="Who invites.")
+    attendees: list[str] = Field([], description="Who else is invited.")
+
+
+class EntriesOutput(BaseModel):
+    items: list[EntryValue] = Field([], description="The entries, by when they begin.")
+    count: int = Field(0, description="How many there are.")
+    found: int = Field(0, description="How many were found.")
+    text: str = Field("", description="All of them as text, for a prompt.")
+
+
+def perform(settings: EntriesSettings, context: Context) -> Result:
+    """Read the calendar."""
+    now = dt.datetime.now(dt.UTC)
+    entries = calendars.read(
+        context.web, settings.url.strip(), now - dt.timedelta(days=settings.back), now + dt.timedelta(days=settings.ahead)
+    )
+    found = [EntryValue(**{k: v for k, v in dataclasses.asdict(one).items() if k != "identity"}) for one in entries]
+    return Result(
+        listed(found, settings.model_copy(update={"repeats": "keep"}), context, key="title", text="title", most=settings.most)
+    )
+
+
+KIND = Kind(
+    name="read_calendar",
+    stage="gather",
+    manner="perform",
+    title="Read a calendar",
+    about="The entries of a calendar in the days to come or past: what, when, where, who is invited.",
+    sentence="Read the calendar {url}, {ahead} days ahead",
+    offer="Read a calendar",
+    words="meetings appointments events schedule ical tomorrow attendees",
+    called="calendar",
+    settings=EntriesSettings,
+    output=EntriesOutput,
+    perform=perform,
+    faults=list_faults(EntryValue),
+    gives_outside=True,
+    reaches="url",
+    brief="{count} entries",
+)

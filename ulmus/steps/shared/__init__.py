@@ -1,0 +1,1 @@
+"""What several kinds of step use, and is no kind itself."""

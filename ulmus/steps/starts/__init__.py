@@ -1,0 +1,1 @@
+"""What sets a run off."""

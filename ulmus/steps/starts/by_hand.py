@@ -1,0 +1,42 @@
+"""Start: a person presses a button, and fills in fields where there are any."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, Field, field_validator
+
+from ..api import Kind, Settings, setting
+from ..shared.fields import MOST_FIELDS, FormField, fields_of, names_are_unique
+
+
+class ByHandSettings(Settings):
+    fields: list[FormField] = setting(
+        "Fields", "What is asked for each time; none is fine.", control="form", default=[], max_length=MOST_FIELDS
+    )
+
+    @field_validator("fields")
+    @classmethod
+    def _unique(cls, fields: list[FormField]) -> list[FormField]:
+        return names_are_unique(fields)
+
+
+class ByHandOutput(BaseModel):
+    title: str = Field("", description="What the run is called.")
+    by: str = Field("", description="Who started it.")
+
+
+KIND = Kind(
+    name="by_hand",
+    stage="start",
+    manner="start",
+    title="By hand",
+    about="Starts when you press the button, with fields to fill in.",
+    sentence="When started by hand",
+    offer="By hand",
+    words="button press manual start",
+    called="start",
+    settings=ByHandSettings,
+    output=ByHandOutput,
+    listens="push",
+    gives=fields_of,
+    brief="{title}",
+)

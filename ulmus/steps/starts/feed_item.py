@@ -1,0 +1,72 @@
+"""Start: a new item in a feed (RSS 2.0, RSS 1.0, Atom or JSON Feed)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from ...core.gather import recurring
+from ...core.workflow.kinds import type_word
+from ...protocols import feeds
+from ..api import Batched, Found, Kind, Look, batched, setting
+
+
+class FeedSettings(Batched):
+    url: str = setting(
+        "Feed address", "The address of the feed, or of a site that names its feed.", control="url", min_length=1, max_length=2000
+    )
+    every: float = setting("Look every", "How often the feed is looked at.", control="duration", default=900, ge=2, le=604_800)
+
+
+class FeedOutput(BaseModel):
+    title: str = Field("", description="The item’s headline.")
+    link: str = Field("", description="The address of the page the item is about.")
+    summary: str = Field("", description="The item’s own short text.")
+    author: str = Field("", description="Who wrote it, where the feed says so.")
+    published: str = Field("", description="When it was published (ISO 8601, UTC).")
+    image: str = Field("", description="The address of its picture, if any.")
+    categories: list[str] = Field([], description="The feed’s own categories.")
+    identity: str = Field("", description="What makes this item itself: its id or link.")
+
+
+def look(settings: FeedSettings, now: Look) -> Found:
+    """Look at the feed, conditionally if it was seen before."""
+    memory = now.memory
+    same = memory.get("url") == settings.url
+    seen = feeds.look(
+        now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else ""
+    )
+    before = memory.get("items", []) if same else []
+    remember: dict[str, Any] = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified, "items": before}
+    if seen.feed is None:
+        return Found([], remember, "Nothing has changed.")
+    listed = [recurring.Item(one.id, one.link, one.title, one.published, one.summary) for one in seen.feed.items]
+    known_as, remember["items"] = recurring.names(listed, before)
+    items = [
+        (name[:500], {**{k: v for k, v in vars(one).items() if k != "id"}, "identity": name})
+        for name, one in zip(reversed(known_as), reversed(seen.feed.items), strict=True)
+    ]
+    where = [f"Its feed is {seen.found_at}."] if seen.found_at else []
+    says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *where, *seen.feed.problems])
+    return Found(items, remember, says)
+
+
+KIND = Kind(
+    name="feed_item",
+    stage="start",
+    manner="start",
+    title="New item in a feed",
+    about="Starts one run for each new item. Items already there when the workflow goes live are passed over.",
+    sentence="When a new item appears in {url}",
+    offer="A new item in a feed",
+    words="rss atom news podcast article published",
+    called="feed",
+    settings=FeedSettings,
+    output=FeedOutput,
+    look=look,
+    listens="poll",
+    gives=lambda settings, world: batched({n: type_word(f) for n, f in FeedOutput.model_fields.items()}, settings),
+    gives_outside=True,
+    brief="{title}",
+)
