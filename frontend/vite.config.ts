@@ -2,6 +2,7 @@ import { readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
 import { defineConfig, type Plugin } from "vite";
 
 /** Writes a .gz beside every script and style, so that the server sends them packed without packing. */
@@ -21,8 +22,7 @@ function packed(): Plugin {
 }
 
 export default defineConfig({
-  plugins: [tailwindcss(), packed()],
-  esbuild: { jsx: "automatic" },
+  plugins: [react(), tailwindcss(), packed()],
   build: {
     target: "es2022",
     chunkSizeWarningLimit: 900,

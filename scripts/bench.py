@@ -22,7 +22,7 @@ from scripts import bench_draft, bench_engine, bench_gather, bench_years
 from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
-from ulmus.runtime import carry, workflows
+from ulmus.runtime import execution, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.steps.api import Result
@@ -47,7 +47,7 @@ def engine_overhead() -> None:
                 done.set()
             return Result({"title": "x", "text": "x", "author": "", "date": "", "link": "", "words": 1})
 
-        with mock.patch.object(carry, "perform", perform):
+        with mock.patch.object(execution, "perform", perform):
             engine.start(polling=False)
             with services.store.write() as session:
                 workflow_id = workflows.create(session, Workflow(name="Bench", start=start, steps=steps), 1.0, "bench")

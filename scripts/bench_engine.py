@@ -26,7 +26,7 @@ from ulmus.core import flow
 from ulmus.core.workflow import Limits, Line, Workflow
 from ulmus.protocols import feeds, pages
 from ulmus.protocols.aside import aside
-from ulmus.runtime import carry, links, workflows
+from ulmus.runtime import execution, links, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.server import Config, Server, spare_collecting
@@ -79,7 +79,7 @@ def house(folder: Path, perform: Callable[[Line, Any], Result]) -> Iterator[tupl
     """An engine whose steps do what `perform` does."""
     services = Services.open(folder)
     engine = Engine(services)
-    with mock.patch.object(carry, "perform", perform):
+    with mock.patch.object(execution, "perform", perform):
         engine.start(polling=False)
         spare_collecting()
         try:
@@ -271,7 +271,7 @@ def call_latency() -> None:
         seen.release()
         return Result({"title": "x", "text": "x"})
 
-    with tempfile.TemporaryDirectory() as name, mock.patch.object(carry, "perform", perform):
+    with tempfile.TemporaryDirectory() as name, mock.patch.object(execution, "perform", perform):
         server = Server(Config(Path(name), port=free_port())).start()
         try:
             start = Line(id="start", kind="call")
@@ -322,7 +322,7 @@ def recovery() -> None:
         began = time.perf_counter()
         services = Services.open(folder)
         engine = Engine(services)
-        with mock.patch.object(carry, "perform", perform):
+        with mock.patch.object(execution, "perform", perform):
             engine.start(polling=False)
             while not first:
                 time.sleep(0.002)

@@ -30,6 +30,9 @@ DATA = DEMO
 class Inline:
     """An executor that carries out each job at once, so that history can be made one thing after another."""
 
+    def ready(self) -> None:
+        """Always ready."""
+
     def submit(self, job: Callable[..., Any], *arguments: Any) -> None:
         job(*arguments)
 

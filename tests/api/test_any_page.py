@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from tests.api.visitor import WithApi
+from ulmus.core.workflow.kinds import StartSpec
 from ulmus.runtime import workflows
 from ulmus.runtime.sharing import templates
 from ulmus.steps import kinds
@@ -70,7 +71,7 @@ class AnyPage(WithApi):
                 self.ask_for("PUT", path, {"document": document, "version": bench["version"]})
             return
         starts = what == "start"
-        kind = chance.choice(sorted(k.name for k in kinds().values() if (k.manner == "start") == starts))
+        kind = chance.choice(sorted(k.name for k in kinds().values() if isinstance(k, StartSpec) == starts))
         body = {"version": bench["version"], "what": what, "kind": kind, "line": chance.choice([*names, ""])}
         where = {"parent": chance.choice([*names, ""]), "index": chance.randint(-1, 4), "name": chance.choice(["x", "a b", "é"])}
         self.ask_for("POST", f"{path}/edits", {**body, **where})
@@ -83,7 +84,7 @@ class AnyPage(WithApi):
         for spec in kinds().values():
             for n, name in enumerate(spec.settings.model_fields):
                 line = {"id": "odd", "kind": spec.name, "settings": {name: chance.choice(SHAPES)}}
-                document = {**empty, "start": line} if spec.manner == "start" else {**empty, "steps": [line]}
+                document = {**empty, "start": line} if isinstance(spec, StartSpec) else {**empty, "steps": [line]}
                 with self.subTest(kind=spec.name, setting=name, shape=line["settings"][name]):
                     self.ask_for("PUT", path, {"document": document, "version": version})
                     bench = self.owner.get(f"{path}/bench")

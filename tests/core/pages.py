@@ -8,8 +8,23 @@ from hypothesis import strategies as st
 
 from ulmus.core import flow
 from ulmus.core.cost import Usage
+from ulmus.core.flow import phases
+from ulmus.core.workflow.plans import (
+    AskPlan,
+    AssignmentPlan,
+    CallPlan,
+    ComputePlan,
+    EachPlan,
+    ForkPlan,
+    PerformPlan,
+    RepeatPlan,
+    SendPlan,
+    StopPlan,
+    WaitPlan,
+    WritePlan,
+)
 
-PLAIN = ("perform", "ask", "send", "write", "set", "rest", "call", "stop")
+PLAIN = (PerformPlan, AskPlan, SendPlan, WritePlan, ComputePlan, WaitPlan, CallPlan, StopPlan)
 
 
 @st.composite
@@ -22,31 +37,37 @@ def plans(draw: Any) -> flow.Plan:
 
     def step(depth: int) -> flow.PlannedStep:
         name = f"s{next(counter)}"
-        manner = draw(st.sampled_from(PLAIN + (("each", "fork", "repeat", "assign") * 2 if depth < 3 else ())))
         more: dict[str, Any] = {
             "retries": draw(st.integers(0, 1)),
             "then": draw(st.sampled_from(["stop", "stop", "skip", "value", "ask"])),
             "fallback": {"text": "instead"},
-            "strict": draw(st.booleans()),
         }
-        if manner == "ask":
-            more |= {"about": "item", "rounds": 2}
-        elif manner == "fork":
+        strict = draw(st.booleans())
+        blocks = (EachPlan, ForkPlan, RepeatPlan, AssignmentPlan) * 2 if depth < 3 else ()
+        how: Any = draw(st.sampled_from(PLAIN + blocks))
+        if how is AskPlan:
+            how = AskPlan(draft="item", rounds=2)
+        elif how is WaitPlan:
+            how = WaitPlan(seconds=1.0, strict=strict)
+        elif how is CallPlan:
+            how = CallPlan("1")
+        elif how is ForkPlan:
+            how = ForkPlan(every=not strict)
             more["lanes"] = tuple(flow.PlannedLane(f"l{next(counter)}", steps(depth + 1)) for _ in range(draw(st.integers(1, 3))))
-        elif manner == "assign":
+        elif how is AssignmentPlan:
             # Its tools are single steps.
-            tools = ("perform", "send", "write", "call")
+            tools = [PerformPlan(), SendPlan(), WritePlan(), CallPlan("1")]
             names = [f"s{next(counter)}" for _ in range(draw(st.integers(1, 3)))]
             more["steps"] = tuple(flow.PlannedStep(n, draw(st.sampled_from(tools)), retries=0) for n in names)
-            more["asks"] = draw(st.sampled_from(["first", "each", "never"]))
-        elif manner in ("each", "repeat"):
-            more |= {
-                "steps": steps(depth + 1),
-                "parallel": draw(st.integers(1, 3)),
-                "rounds": 2,
-                "wait": draw(st.sampled_from([0.0, 5.0])),
-            }
-        return flow.PlannedStep(name, manner, **more)
+            how = AssignmentPlan(draw(st.sampled_from(["first", "each", "never"])))
+        elif how is EachPlan:
+            how, more["steps"] = EachPlan(parallel=draw(st.integers(1, 3)), strict=strict), steps(depth + 1)
+        elif how is RepeatPlan:
+            wait = draw(st.sampled_from([0.0, 5.0]))
+            how, more["steps"] = RepeatPlan(rounds=2, wait=wait, strict=strict), steps(depth + 1)
+        else:
+            how = how()
+        return flow.PlannedStep(name, how, **more)
 
     return flow.Plan("start", steps(0))
 
@@ -98,7 +119,7 @@ class Player:
         """The event that answers an open decision."""
         at = self.now
         match decision:
-            case flow.Perform() | flow.Write() | flow.Set():
+            case flow.Perform() | flow.Write() | flow.Compute():
                 if pick % 7 == 0:
                     return flow.Failed(at=at, address=address, message="m", retryable=pick % 2 == 0, usage=Usage(cost=0.1))
                 return flow.Done(at=at, address=address, output=self.gives(address, pick), usage=Usage(calls=1, cost=0.01))
@@ -123,10 +144,12 @@ class Player:
                 seq = self.state.at[address]
                 step = seq.current
                 assert step is not None
-                if step.manner == "each":
+                if isinstance(step.how, EachPlan):
                     return flow.Opened(at=at, address=address, items=[{"text": str(n)} for n in range(pick % 5)])
                 lanes = [n for n in range(1, len(step.lanes) + 1) if pick % (n + 1)]
-                return flow.Opened(at=at, address=address, lanes=lanes[:1] if step.strict else lanes)
+                return flow.Opened(
+                    at=at, address=address, lanes=lanes if isinstance(step.how, ForkPlan) and step.how.every else lanes[:1]
+                )
             case flow.Check():
                 return flow.Checked(at=at, address=address, holds=pick % 3 == 0)
             case flow.Rest():
@@ -147,7 +170,7 @@ class Player:
         step = self.state.at[address].current
         assert step is not None
         output: dict[str, Any] = {"text": f"of {address}"}
-        if step.manner == "assign" and pick % 4:
+        if isinstance(step.how, AssignmentPlan) and pick % 4:
             names = [*(s.id for s in step.steps), "nowhere"]
             output[flow.CALLS] = [{"tool": names[(pick + n) % len(names)], "given": {"n": n}} for n in range(pick % 3 + 1)]
         return output
@@ -155,27 +178,27 @@ class Player:
     def arrives(self, address: str, pick: int) -> flow.Event:
         """What comes from outside where nothing is to be decided."""
         at, seq = self.now, self.state.at[address]
-        if seq.phase == "asked":
+        if isinstance(seq.phase, phases.Asking):
             verdicts = ["approve", "approve", "decline", "back"][: 4 if seq.round < 2 else 3]
             verdict: Any = verdicts[pick % len(verdicts)]
             return flow.Answered(at=at, address=address, verdict=verdict, text="ok", note="n")
-        if seq.phase == "permitting":
+        if isinstance(seq.phase, phases.Permitting):
             return flow.Answered(at=at, address=address, verdict=("approve", "back", "decline")[pick % 3], text="X", note="n")
-        if seq.phase == "queued":
+        if isinstance(seq.phase, phases.Queued):
             if pick % 5 == 0:
                 return flow.Unsure(at=at, address=address, message="?")
             if pick % 3 == 0:
                 return flow.Accepted(at=at, address=address, receipt={"place": "p"}, due=at + 5)
             return flow.Sent(at=at, address=address, receipt={"link": "l"})
-        if seq.phase == "unsure":
+        if isinstance(seq.phase, phases.InDoubt):
             return flow.Sent(at=at, address=address, receipt={"link": "l"})
-        if seq.phase == "called":
+        if isinstance(seq.phase, phases.Called):
             return (
                 flow.Done(at=at, address=address, output={"text": "r"})
                 if pick % 4
                 else flow.Failed(at=at, address=address, message="m")
             )
-        children = [a for a in sorted(self.state.at) if a != address and self.state.at[a].phase != "open"]
+        children = [a for a in sorted(self.state.at) if a != address and not isinstance(self.state.at[a].phase, phases.Open)]
         inner = children[pick % len(children)]
         decision = self.state.open.get(inner)
         return self.answer(decision, inner, pick) if decision else self.arrives(inner, pick)
@@ -186,22 +209,11 @@ def picture(state: flow.State) -> Any:
 
     def of(seq: flow.Sequence) -> Any:
         block = seq.block
-        inside = (
-            None
-            if block is None
-            else (
-                block.items,
-                block.lanes,
-                block.started,
-                {n: of(s) for n, s in block.running.items()},
-                {n: of(s) for n, s in block.kept.items()},
-                block.results,
-                block.failures,
-                block.passed,
-                (block.said, block.calls, block.talk, block.allowed, round(block.spent, 9)),
-            )
-        )
-        job = (seq.receipt, seq.taken_at, seq.scope_asked, seq.beside is not None)
+        inside: Any = None
+        if block is not None:
+            inside = {name: value for name, value in vars(block).items() if name not in ("running", "kept")}
+            inside |= {"running": {n: of(s) for n, s in block.running.items()}, "kept": {n: of(s) for n, s in block.kept.items()}}
+            inside["spent"] = round(block.spent, 9)
         return (
             seq.key,
             seq.values,
@@ -209,11 +221,10 @@ def picture(state: flow.State) -> Any:
             seq.phase,
             seq.attempt,
             seq.round,
-            seq.due,
             seq.notes,
             seq.generation,
             inside,
-            job,
+            seq.beside is not None,
         )
 
     flat = (state.outcome, state.message, state.ended, state.held, state.steps, state.usage, sorted(state.at))

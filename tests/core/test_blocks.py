@@ -37,10 +37,21 @@ from ulmus.core.flow import (
     Wait,
 )
 from ulmus.core.workflow.model import Limits
+from ulmus.core.workflow.plans import (
+    AskPlan,
+    AssignmentPlan,
+    EachPlan,
+    ForkPlan,
+    PerformPlan,
+    RepeatPlan,
+    SendPlan,
+    StopPlan,
+    WritePlan,
+)
 
-PAGE = PlannedStep("page", "perform", retries=0)
-POST = PlannedStep("post", "perform", retries=0)
-LOG = PlannedStep("log", "write")
+PAGE = PlannedStep("page", PerformPlan(), retries=0)
+POST = PlannedStep("post", PerformPlan(), retries=0)
+LOG = PlannedStep("log", WritePlan())
 
 
 class Run:
@@ -72,7 +83,8 @@ class Run:
 
 
 def each(*steps: PlannedStep, **more: Any) -> PlannedStep:
-    return PlannedStep("all", "each", steps=steps, item="it", **({"parallel": 2} | more))
+    policy = {name: more.pop(name) for name in ("retries", "then") if name in more}
+    return PlannedStep("all", EachPlan(item="it", **({"parallel": 2} | more)), steps=steps, **policy)
 
 
 class ForEach(unittest.TestCase):
@@ -137,7 +149,7 @@ class ForEach(unittest.TestCase):
         self.assertEqual(run.state.values["all"]["count"], 5000)
 
     def test_a_block_in_a_block(self) -> None:
-        inner = PlannedStep("inner", "each", steps=(PAGE,), item="x", parallel=9)
+        inner = PlannedStep("inner", EachPlan(item="x", parallel=9), steps=(PAGE,))
         run = self.opened(inner, items=["a"]).does(Opened, "all:1/inner", items=[1, 2])
         self.assertEqual(run.places, ["all:1/inner:1/page", "all:1/inner:2/page"])
         run.done("all:1/inner:2/page").done("all:1/inner:1/page")
@@ -145,7 +157,7 @@ class ForEach(unittest.TestCase):
         self.assertEqual([r["x"] for r in results], [1, 2])
 
     def test_each_item_is_approved_on_its_own(self) -> None:
-        ask = PlannedStep("editor", "ask", about="page", rounds=2)
+        ask = PlannedStep("editor", AskPlan(draft="page", rounds=2))
         run = self.opened(PAGE, ask, items=["a", "b"]).done("all:1/page").done("all:2/page")
         run.does(flow.Asked, "all:1/editor", approval=1, text="x").does(flow.Asked, "all:2/editor", approval=2, text="x")
         run.does(flow.Answered, "all:1/editor", verdict="back", note="shorter")
@@ -161,7 +173,8 @@ class ForEach(unittest.TestCase):
 
 class Fork(unittest.TestCase):
     def fork(self, **more: Any) -> PlannedStep:
-        return PlannedStep("way", "fork", lanes=(PlannedLane("good", (PAGE,)), PlannedLane("other", (POST,))), **more)
+        lanes = (PlannedLane("good", (PAGE,)), PlannedLane("other", (POST,)))
+        return PlannedStep("way", ForkPlan(every=not more.pop("strict", False)), lanes=lanes, **more)
 
     def test_the_chosen_lane_and_its_values_afterwards(self) -> None:
         run = Run(self.fork(strict=True), LOG).does(Opened, "way", lanes=[2])
@@ -202,8 +215,8 @@ class Fork(unittest.TestCase):
 
     def test_one_of_several_lanes_is_stopped_by_the_page_or_passed_over(self) -> None:
         for event in ({"well": True}, {"well": False}):
-            stop = PlannedStep("enough", "stop")
-            fork = PlannedStep("way", "fork", lanes=(PlannedLane("good", (stop,)), PlannedLane("other", (POST,))))
+            stop = PlannedStep("enough", StopPlan())
+            fork = PlannedStep("way", ForkPlan(every=True), lanes=(PlannedLane("good", (stop,)), PlannedLane("other", (POST,))))
             run = Run(fork, LOG).does(Opened, "way", lanes=[1, 2])
             run.does(Stopped, "way:1/enough", whole=False, message="not there", **event)
             run.done("way:2/post")
@@ -222,7 +235,7 @@ class Fork(unittest.TestCase):
 
 class Repeat(unittest.TestCase):
     def test_round_after_round_with_growing_waits_until_it_holds(self) -> None:
-        block = PlannedStep("till", "repeat", steps=(PAGE,), rounds=5, wait=10, grow=2)
+        block = PlannedStep("till", RepeatPlan(rounds=5, wait=10, grow=2, strict=False), steps=(PAGE,))
         run = Run(block, LOG).does(Opened, "till").done("till:1/page", "pending")
         self.assertEqual(run.next, [Check("till", "till", 1)])
         self.assertEqual(run.state.scope("till")["page"], {"text": "pending"})
@@ -238,12 +251,12 @@ class Repeat(unittest.TestCase):
     def test_what_never_comes_fails_or_goes_on_as_set(self) -> None:
         for strict, expected in ((True, ["Finish"]), (False, ["Write"])):
             with self.subTest(strict=strict):
-                block = PlannedStep("till", "repeat", steps=(PAGE,), rounds=1, wait=0, strict=strict)
+                block = PlannedStep("till", RepeatPlan(rounds=1, strict=strict), steps=(PAGE,))
                 run = Run(block, LOG).does(Opened, "till").done("till:1/page").does(Checked, "till", holds=False)
                 self.assertEqual([type(d).__name__ for d in run.next], expected)
 
     def test_the_greatest_time_counts_too(self) -> None:
-        block = PlannedStep("till", "repeat", steps=(PAGE,), rounds=99, wait=0, seconds=2.5, strict=True)
+        block = PlannedStep("till", RepeatPlan(rounds=99, seconds=2.5), steps=(PAGE,))
         run = Run(block).does(Opened, "till")
         for n in (1, 2):
             run.done(f"till:{n}/page").does(Checked, "till", holds=False)
@@ -253,14 +266,14 @@ class Repeat(unittest.TestCase):
         self.assertIn("did not come", run.state.message)
 
     def test_a_later_round_sees_the_values_of_the_one_before(self) -> None:
-        block = PlannedStep("till", "repeat", steps=(PAGE, POST), rounds=3, wait=0)
+        block = PlannedStep("till", RepeatPlan(rounds=3, strict=False), steps=(PAGE, POST))
         run = Run(block).does(Opened, "till").done("till:1/page").done("till:1/post", "first").does(Checked, "till", holds=False)
         self.assertEqual(run.state.scope("till:2/page")["post"], {"text": "first"})
 
 
 class Policies(unittest.TestCase):
     def run_with(self, then: Any) -> Run:
-        return Run(PlannedStep("page", "perform", retries=0, then=then, fallback={"text": "none"}), LOG)
+        return Run(PlannedStep("page", PerformPlan(), retries=0, then=then, fallback={"text": "none"}), LOG)
 
     def test_a_stated_value_stands_in(self) -> None:
         run = self.run_with("value").does(Failed, "page", message="gone")
@@ -272,13 +285,13 @@ class Policies(unittest.TestCase):
         self.assertNotIn("page", run.state.values)
 
     def test_inside_a_block_only_the_item_is_passed_over(self) -> None:
-        step = PlannedStep("page", "perform", retries=0, then="skip")
+        step = PlannedStep("page", PerformPlan(), retries=0, then="skip")
         run = Run(each(step, POST), LOG).does(Opened, "all", items=["a"]).does(Failed, "all:1/page", message="gone")
         self.assertEqual((run.state.values["all"]["passed_over"], run.places), (1, ["log"]))
 
     def test_inside_one_of_several_lanes_only_the_lane_is_passed_over(self) -> None:
-        step = PlannedStep("page", "perform", retries=0, then="skip")
-        lane = PlannedStep("way", "fork", lanes=(PlannedLane("a", (step,)), PlannedLane("b", (POST,))))
+        step = PlannedStep("page", PerformPlan(), retries=0, then="skip")
+        lane = PlannedStep("way", ForkPlan(every=True), lanes=(PlannedLane("a", (step,)), PlannedLane("b", (POST,))))
         run = Run(each(lane), LOG).does(Opened, "all", items=["a"]).does(Opened, "all:1/way", lanes=[1, 2])
         run.does(Failed, "all:1/way:1/page", message="gone")
         self.assertEqual(run.places, ["all:1/way:2/post"])
@@ -294,7 +307,7 @@ class Policies(unittest.TestCase):
                 self.assertEqual(type(run.next[0]).__name__, expected)
 
     def test_the_page_stops_itself(self) -> None:
-        stop = PlannedStep("enough", "stop")
+        stop = PlannedStep("enough", StopPlan())
         run = Run(each(stop), LOG).does(Opened, "all", items=["a"])
         run.does(Stopped, "all:1/enough", well=True, whole=False, message="not for us")
         self.assertEqual((run.state.values["all"]["passed_over"], run.places), (1, ["log"]))
@@ -321,7 +334,7 @@ class Holding(unittest.TestCase):
         self.assertEqual(sorted(run.places), ["all:1/page", "all:2/page"])
 
     def test_reaching_a_limit_holds_and_a_word_lets_it_go_on_as_far_again(self) -> None:
-        run = Run(*(PlannedStep(f"s{i}", "perform") for i in range(7)), limits=Limits(steps=2))
+        run = Run(*(PlannedStep(f"s{i}", PerformPlan()) for i in range(7)), limits=Limits(steps=2))
         run.done("s0").done("s1")
         self.assertIsInstance(run.next[0], Hold)
         run.does(Held, reason="steps", message="2 steps").does(Released, by="Mara").done("s2")
@@ -392,8 +405,8 @@ class Properties(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
     @given(st.sampled_from(["first", "each"]), NUMBERS)
     def test_an_assignment_never_acts_before_it_was_let(self, asks: Any, picks: list[int]) -> None:
-        tools = (PlannedStep("look", "perform", retries=0), PlannedStep("post", "send", retries=0))
-        run = Player(Plan("start", (PlannedStep("it", "assign", steps=tools, asks=asks, retries=0),))).play(picks)
+        tools = (PlannedStep("look", PerformPlan(), retries=0), PlannedStep("post", SendPlan(), retries=0))
+        run = Player(Plan("start", (PlannedStep("it", AssignmentPlan(asks), steps=tools, retries=0),))).play(picks)
         let: list[str] = []
         for event in run.events:
             if isinstance(event, flow.Answered) and event.verdict == "approve":

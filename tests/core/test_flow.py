@@ -36,15 +36,16 @@ from ulmus.core.flow import (
     Wait,
     Write,
 )
+from ulmus.core.workflow.plans import AskPlan, PerformPlan, SendPlan, WritePlan
 
 PLAN = Plan(
     "feed",
     (
-        PlannedStep("page", "perform", retries=2, wait=4),
-        PlannedStep("post", "perform", retries=1, wait=4),
-        PlannedStep("editor", "ask", about="post", rounds=3),
-        PlannedStep("out", "send"),
-        PlannedStep("log", "write"),
+        PlannedStep("page", PerformPlan(), retries=2, wait=4),
+        PlannedStep("post", PerformPlan(), retries=1, wait=4),
+        PlannedStep("editor", AskPlan(draft="post", rounds=3)),
+        PlannedStep("out", SendPlan()),
+        PlannedStep("log", WritePlan()),
     ),
 )
 BEGUN = Begun(at=1.0, item={"link": "http://a.example"}, context={"run": {"number": 1}})

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ulmus.core.recurrence import DAYS, WEEKDAYS, Plain, RecurrenceError, due, plain_of, rule_of, words_of
 from ulmus.core.workflow import Workflow, WorkflowFileError, World, check, read_file, sentence, surroundings, write_file
-from ulmus.core.workflow.checks import Known
+from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
 WORLD = World({"model": Known("model", "the model")}, {"topics": ("Topics", ("Topic", "Used"))}, frozenset(), {"7": "Inner"})

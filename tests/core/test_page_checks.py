@@ -7,7 +7,7 @@ import unittest
 from typing import Any
 
 from ulmus.core.workflow import World, check, read_file
-from ulmus.core.workflow.checks import Known
+from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
 WORLD = World(

@@ -6,10 +6,11 @@ import unittest
 
 from ulmus.core.drafting.answers import AnswerError, read_json
 from ulmus.core.workflow import World, check, sketch
-from ulmus.core.workflow.checks import Known
+from ulmus.core.workflow.kinds import StartSpec
+from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
-BLANK = sketch.blank_page("", "")
+BLANK = sketch.blank_page("", "", kinds())
 
 
 def made(answer: dict[str, object]) -> sketch.Sketch:
@@ -160,7 +161,7 @@ class Pages(unittest.TestCase):
     def test_the_schema_names_every_kind(self) -> None:
         schema = sketch.answer_schema(kinds())
         steps = schema["properties"]["steps"]["items"]["properties"]["kind"]["enum"]
-        self.assertEqual({k.name for k in kinds().values() if k.manner != "start"}, set(steps))
+        self.assertEqual({k.name for k in kinds().values() if not isinstance(k, StartSpec)}, set(steps))
         self.assertIn("- read_page: ", sketch.messages("read it", kinds(), World())[0]["content"])
 
 

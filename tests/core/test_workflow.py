@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 
 from ulmus.core.workflow import WorkflowFileError, World, check, file_schema, read_file, scope_before, sentence, write_file
-from ulmus.core.workflow.checks import Known
+from ulmus.core.workflow.controls import duration
 from ulmus.core.workflow.kinds import type_word
-from ulmus.core.workflow.sentences import duration
+from ulmus.core.workflow.world import Known
 from ulmus.runtime.depending import dependents, roots_used
 from ulmus.steps import kinds
 

@@ -26,9 +26,10 @@ from ulmus.core.workflow import (
     templates_of,
     write_file,
 )
-from ulmus.core.workflow.checks import Known
 from ulmus.core.workflow.compare import compare, page_changes
 from ulmus.core.workflow.edits import EditError, Place
+from ulmus.core.workflow.kinds import StartSpec
+from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
 WORLD = World(
@@ -197,7 +198,11 @@ class Edits(unittest.TestCase):
             for name in spec.settings.model_fields:
                 for shape in shapes:
                     line = {"id": "odd", "kind": spec.name, "settings": {name: shape}}
-                    w = page(READ, line, ASK) if spec.manner != "start" else page(READ).model_copy(update={"start": line_of(line)})
+                    w = (
+                        page(READ, line, ASK)
+                        if not isinstance(spec, StartSpec)
+                        else page(READ).model_copy(update={"start": line_of(line)})
+                    )
                     with self.subTest(kind=spec.name, setting=name, shape=shape):
                         check(w, kinds(), WORLD)
                         self.assertTrue(sentence(line_of(line), spec, WORLD))
@@ -339,7 +344,7 @@ class Takes(unittest.TestCase):
         self.assertEqual((warm.settings["prompt"], warm.settings["temperature"], warm.settings["model"]), ("Warmly", 0.9, "m"))
         self.assertEqual(cold.settings["prompt"], DRAFT["settings"]["prompt"])
         self.assertNotIn("takes", warm.settings)
-        self.assertEqual([take_name(self.line(), n) for n in ("post", "post~2", "post~3")], ["Take 1", "Warm", "Cold"])
+        self.assertEqual([take_name(self.line(), kinds(), n) for n in ("post", "post~2", "post~3")], ["Take 1", "Warm", "Cold"])
 
     def test_an_unknown_value_in_a_take_is_found(self) -> None:
         w = page(READ, {**DRAFT, "settings": {**DRAFT["settings"], "takes": [{"name": "x", "prompt": "<<nobody.x>>"}]}})

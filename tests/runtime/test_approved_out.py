@@ -12,8 +12,8 @@ from tests.runtime.test_blocks_live import Flowing, step
 from ulmus.core import flow
 from ulmus.core.workflow import Line
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import asking, carry
-from ulmus.runtime.handlers import scope_of
+from ulmus.runtime import asking, execution
+from ulmus.runtime.handlers.asking import scope_of
 from ulmus.steps.api import Result
 from ulmus.store import tables
 
@@ -159,7 +159,7 @@ class Refused(Flowing):
         run = self.run_page([draft, made, ask], {"x": "1"}, lambda i, c: "words")
         self.until(run, "asking")
         with (
-            mock.patch.object(carry, "work", side_effect=OutsideError("That cannot be worked out.")),
+            mock.patch.object(execution, "work", side_effect=OutsideError("That cannot be worked out.")),
             self.assertRaisesRegex(asking.AnswerRefused, "cannot be worked out"),
         ):
             self.answer(run, text="other words")

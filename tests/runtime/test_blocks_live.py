@@ -12,7 +12,7 @@ from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import asking, carry, workflows
+from ulmus.runtime import asking, execution, workflows
 from ulmus.steps.api import Context, Result, StepFailed
 from ulmus.store import tables
 
@@ -49,7 +49,7 @@ class Played:
 class Flowing(WithHouse):
     def run_page(self, steps: list[dict[str, Any]], item: dict[str, Any], answers: Any, **more: Any) -> int:
         played = Played(answers)
-        patch = mock.patch.object(carry, "perform", played)
+        patch = mock.patch.object(execution, "perform", played)
         patch.start()
         self.addCleanup(patch.stop)
         self.played = played

@@ -12,7 +12,7 @@ from tests.runtime.house import WHO, WithHouse, furnish, page
 from tests.runtime.test_blocks_live import Flowing, step
 from ulmus.core import flow
 from ulmus.core.cost import Usage
-from ulmus.runtime import carry, outbox, outsides, workflows
+from ulmus.runtime import execution, outbox, outsides, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.steps.api import Result
@@ -368,13 +368,13 @@ class AfterTheCommit(WithHouse):
 
         names = ("look", "rows", "perform", "piece", "send", "find", "follow", "row", "work")
         known = {
-            key: replace(kind, **{n: watched(f"{key}.{n}", getattr(kind, n)) for n in names if getattr(kind, n) is not None})
+            key: replace(kind, **{n: watched(f"{key}.{n}", getattr(kind, n)) for n in names if hasattr(kind, n)})
             for key, kind in kinds().items()
         }
         from ulmus.runtime import polling
 
         with (
-            mock.patch.object(carry, "kinds", return_value=known),
+            mock.patch.object(execution, "kinds", return_value=known),
             mock.patch.object(polling, "kinds", return_value=known),
             mock.patch.object(outbox, "kinds", return_value=known),
         ):

@@ -16,7 +16,7 @@ from tests.runtime.test_starts import Starts
 from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.core.values import NotPlain
-from ulmus.runtime import carry, polling, workflows
+from ulmus.runtime import execution, polling, workflows
 from ulmus.steps import kinds
 from ulmus.steps.api import Found, Outgoing, Result
 from ulmus.store import tables
@@ -40,7 +40,7 @@ class Outputs(WithHouse):
                 step("log", "add_row", sheet="log", cells={"Post": "x" if kind == "add_row" else "<<s.text>>"}),
             ],
         }
-        patch = mock.patch.object(carry, "kinds", _with(kind, **functions))
+        patch = mock.patch.object(execution, "kinds", _with(kind, **functions))
         patch.start()
         self.addCleanup(patch.stop)
         id_ = self.made(document)

@@ -13,7 +13,7 @@ from tests.runtime.house import WHO, WithHouse, page
 from ulmus.core import flow
 from ulmus.core.workflow import Line
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import carry, outsides, workflows
+from ulmus.runtime import execution, outsides, workflows
 from ulmus.runtime.outsides import FIRST_REST, IN_A_ROW, LONGEST_WAIT, Outsides, leads_to
 from ulmus.steps.api import Result
 from ulmus.store import tables
@@ -186,7 +186,7 @@ class InTheHouse(WithHouse):
         self.wait_for(lambda: bool(self.engine.outsides.troubles()) and self.engine.outsides.troubles()[0].waiting == 8)
         for id_ in ids:
             self.engine.record(id_, flow.Cancelled(at=self.services.clock(), by="Mara"))
-        with mock.patch.object(carry, "perform", side_effect=AssertionError("asked for a run that is over")) as asked:
+        with mock.patch.object(execution, "perform", side_effect=AssertionError("asked for a run that is over")) as asked:
             self.engine.outsides.try_now("connection:model")
             self.wait_for(lambda: not self.engine.outsides.troubles())
         asked.assert_not_called()
@@ -207,7 +207,7 @@ class InTheHouse(WithHouse):
                 now[0] -= 1
             return Result({"text": "A post."})
 
-        with mock.patch.object(carry, "perform", perform):
+        with mock.patch.object(execution, "perform", perform):
             for id_ in self.runs(10):
                 self.until(id_, "done")
         self.assertEqual(most[0], 2)

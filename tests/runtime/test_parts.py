@@ -17,17 +17,17 @@ from tests.protocols.outside import WithTown
 from tests.runtime.house import page, reachable
 from ulmus import demo
 from ulmus.core.flow import Rewrite
-from ulmus.core.workflow import Line, read_file
-from ulmus.core.workflow.file import read_settings
+from ulmus.core.workflow import Line, read_file, read_settings
+from ulmus.core.workflow.plans import STARTS, PollPlan, StepPlan
 from ulmus.protocols import chat
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import carry
+from ulmus.runtime import execution
 from ulmus.runtime.bus import MOST_WAITING, Bus
 from ulmus.runtime.polling import fingerprint
 from ulmus.runtime.runs import title_of
 from ulmus.runtime.services import Services, run_values
 from ulmus.steps import kinds
-from ulmus.steps.api import Connection, Context, StepFailed
+from ulmus.steps.api import Connection, Context, PolledStart, StepFailed
 from ulmus.steps.connections.model import ModelSettings
 from ulmus.steps.connections.posting import PostingSettings
 from ulmus.store import tables
@@ -37,23 +37,23 @@ class ReadSettings(unittest.TestCase):
     LINE = Line(id="page", kind="read_page", settings={"url": "<<feed.link>>"})
 
     def test_a_line_is_read_once(self) -> None:
-        with mock.patch.object(carry, "read_settings", side_effect=read_settings) as reading:
+        with mock.patch.object(execution, "read_settings", side_effect=read_settings) as reading:
             line = self.LINE.model_copy()
             for n in range(4):
-                filled: Any = carry.filled(kinds()["read_page"], line, {"feed": {"link": f"https://a.example/{n}"}})
+                filled: Any = execution.filled(kinds()["read_page"], line, {"feed": {"link": f"https://a.example/{n}"}})
                 self.assertEqual(filled.url, f"https://a.example/{n}", "and filled in anew each time")
         self.assertEqual(reading.call_count, 1)
 
     def test_a_copy_with_other_settings_is_another_line(self) -> None:
-        carry.read(self.LINE)
-        other: Any = carry.read(self.LINE.model_copy(update={"settings": {"url": "https://b.example/"}}))
+        execution.read(self.LINE)
+        other: Any = execution.read(self.LINE.model_copy(update={"settings": {"url": "https://b.example/"}}))
         self.assertEqual(other.url, "https://b.example/")
 
     def test_what_is_wrong_is_told_each_time(self) -> None:
         line = Line(id="page", kind="read_page", settings={"adress": "x"})
         for _ in range(2):
             with self.assertRaisesRegex(OutsideError, "not set up: .*must be filled in.*Unknown here"):
-                carry.read(line)
+                execution.read(line)
 
 
 class News(unittest.TestCase):
@@ -78,7 +78,7 @@ class Filling(unittest.TestCase):
     values = {"feed": {"link": "http://a.example", "title": "T"}, "post": {"text": " Words "}}
 
     def filled(self, kind: str, **settings: Any) -> Any:
-        return carry.filled(kinds()[kind], Line(id="x", kind=kind, settings=settings), self.values)
+        return execution.filled(kinds()[kind], Line(id="x", kind=kind, settings=settings), self.values)
 
     def test_texts_cells_and_rules_are_filled_in(self) -> None:
         self.assertEqual(self.filled("read_page", url="<<feed.link>>/x").url, "http://a.example/x")
@@ -95,30 +95,28 @@ class Filling(unittest.TestCase):
 
     def test_faults_of_ours_are_not_shown(self) -> None:
         with (
-            mock.patch.object(carry.log, "exception") as logged,
+            mock.patch.object(execution.log, "exception") as logged,
             self.assertRaisesRegex(OutsideError, r"made a mistake here \(KeyError\)"),
         ):
-            carry.guarded(lambda: {}["inner"])
+            execution.guarded(lambda: {}["inner"])
         logged.assert_called_once()
 
     def test_what_comes_from_outside_and_who_is_asked(self) -> None:
         workflow = read_file(page("http://town.example"))
-        self.assertEqual(carry.outside_roots(workflow), {"feed", "page", "post"})  # a draft of material is material
-        self.assertEqual(carry.asked_about(workflow), {"post"})
+        self.assertEqual(execution.outside_roots(workflow), {"feed", "page", "post"})  # a draft of material is material
+        self.assertEqual(execution.asked_about(workflow), {"post"})
 
 
 class Kinds(unittest.TestCase):
     def test_every_kind_declares_what_the_house_relies_on(self) -> None:
-        able = {"perform": "perform", "send": "send", "write": "row", "set": "work"}
         for kind in kinds().values():
             with self.subTest(kind=kind.name):
                 self.assertTrue(kind.title)
                 self.assertTrue(kind.about.endswith("."))
-                if kind.manner in able:
-                    self.assertTrue(callable(getattr(kind, able[kind.manner])))
-                if kind.manner == "start":
-                    self.assertTrue(kind.listens)
-                    self.assertEqual(kind.listens == "poll", kind.look is not None)
+                plan = kind.plan_of({})  # whatever stands in its settings, how it is carried out can be told
+                self.assertIsInstance(plan, STARTS if kind.stage == "start" else StepPlan)
+                self.assertEqual(isinstance(plan, PollPlan), isinstance(kind, PolledStart))
+                self.assertTrue(kind.brief or kind.says or not kind.output.model_fields, "a result can be told in one breath")
                 for name, field in kind.output.model_fields.items():
                     self.assertTrue(field.description, f"{kind.name} gives {name} without saying what it is")
                 json.dumps(kind.settings.model_json_schema())
@@ -157,7 +155,7 @@ class Drafting(WithTown):
 
     def draft(self, context: Context, **settings: Any) -> Any:
         line = Line(id="post", kind="draft", settings={"model": "model", "prompt": "<<page.text>>", **settings})
-        return carry.perform(line, context)
+        return execution.perform(line, context)
 
     def test_a_draft_with_its_cost_and_its_prompt(self) -> None:
         result = self.draft(self.context())
@@ -201,10 +199,10 @@ class Drafting(WithTown):
         context = Context(self.web, lambda key, kind: channel, {"post": {"text": "  Eleven chars  "}})
         line = Line(id="out", kind="publish_post", settings={"channel": "pond", "text": "<<post.text>>"})
         with self.assertRaisesRegex(OutsideError, "at most 10 characters; this has 12"):
-            carry.piece(line, context)
+            execution.piece(line, context)
         empty = Line(id="out", kind="publish_post", settings={"channel": "pond", "text": "<<post.nothing>>"})
         with self.assertRaisesRegex(OutsideError, "nothing to post"):
-            carry.piece(empty, context)
+            execution.piece(empty, context)
 
 
 class DemoData(unittest.TestCase):

@@ -232,7 +232,7 @@ class Trouble(WithPage):
         self.assertIn("not set up", self.cell("page").result.output["message"])  # type: ignore[union-attr]
 
     def test_a_fault_of_our_own_is_said_in_the_cell_and_harms_no_other(self) -> None:
-        with mock.patch("ulmus.runtime.carry.perform", side_effect=RuntimeError("odd")):
+        with mock.patch("ulmus.runtime.execution.perform", side_effect=RuntimeError("odd")):
             self.make({"page"}, [0])
         self.assertEqual(self.cells()["page"], ["failed", "empty", "empty"])
         self.assertIn("made a mistake", self.cell("page").result.output["message"])  # type: ignore[union-attr]

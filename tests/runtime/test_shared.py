@@ -6,7 +6,7 @@ import unittest
 from typing import Any
 
 from ulmus.core.workflow import Line, Workflow, drawn
-from ulmus.runtime import carry
+from ulmus.runtime import execution
 from ulmus.runtime.depending import Footing, names_inside
 from ulmus.steps import kinds
 
@@ -29,26 +29,26 @@ def each(name: str, *steps: dict[str, Any]) -> dict[str, Any]:
 class Lots(unittest.TestCase):
     def test_every_round_of_a_draft_has_the_lot_of_the_first(self) -> None:
         loops = frozenset({"all"})
-        first = carry.lot(7, "all:2/post", loops)
+        first = execution.lot(7, "all:2/post", loops)
         for later in ("all:2/post:2", "all:2/editor:2/post", "all:2/until:3/post", "all:2/editor"):
             with self.subTest(later):
-                self.assertEqual(carry.lot(7, later, loops), first)
+                self.assertEqual(execution.lot(7, later, loops), first)
 
     def test_each_item_and_each_run_has_a_lot_of_its_own(self) -> None:
         loops = frozenset({"all", "inner"})
         places = ("post", "all:1/post", "all:2/post", "all:2/inner:1/post", "all:2/inner:2/post")
-        lots = {carry.lot(run, place, loops) for run in (1, 2) for place in places}
+        lots = {execution.lot(run, place, loops) for run in (1, 2) for place in places}
         self.assertEqual(len(lots), 10)
 
     def test_only_blocks_that_go_through_items_count(self) -> None:
         until = {"id": "until", "kind": "repeat_until", "settings": {"until": 'post.text is "x"'}, "steps": [draft()]}
         workflow = page(each("all", each("inner", until)))
-        self.assertEqual(carry.loops_of(workflow), {"all", "inner"})
+        self.assertEqual(execution.loops_of(workflow), {"all", "inner"})
 
     def test_a_draft_shares_only_where_it_says_so_and_has_takes(self) -> None:
         for settings, shares in (({}, False), ({"shared": True}, True), ({"shared": True, "takes": []}, False)):
             with self.subTest(settings):
-                self.assertEqual(carry.shares(Line.model_validate(draft(**settings))), shares)
+                self.assertEqual(execution.shares(Line.model_validate(draft(**settings))), shares)
 
     def test_the_take_that_is_drawn_writes_by_its_own_prompt(self) -> None:
         line = Line.model_validate(draft(shared=True))

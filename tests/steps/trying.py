@@ -10,7 +10,7 @@ from tests.protocols.outside import WithTown
 from ulmus.core.drafting import Known
 from ulmus.core.workflow import Line
 from ulmus.protocols import robots
-from ulmus.runtime.carry import filled
+from ulmus.runtime.execution import filled
 from ulmus.steps import connection_kinds, kinds
 from ulmus.steps.api import Connection, Context, Result, Row, Shelf
 

@@ -73,7 +73,7 @@ def create_app(house: House | None) -> OpenAPI:
     )
     app.config["MAX_CONTENT_LENGTH"] = 16_000_000
     app.json = _Json(app)
-    app.json.sort_keys = False  # type: ignore[attr-defined]
+    app.json.sort_keys = False
     if house is not None:
         app.extensions["ulmus"] = house
     for part in (

@@ -13,16 +13,19 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.drafting import measure
-from ..core.workflow import Workflow
+from ..core.workflow import Workflow, points_at
+from ..core.workflow.kinds import SendSpec
+from ..core.workflow.plans import AssignmentPlan
 from ..core.workflow.sentences import sentence
-from ..runtime import asking, carry, links
-from ..runtime.services import world
+from ..runtime import asking, execution, links
+from ..runtime.services import longest_of, world
 from ..runtime.shelf import known
 from ..steps import kinds
+from ..steps.api import Drafts
 from ..store import tables
 from .auth import needs, room
 from .base import Body, FindingView, Fine, Problem, Refusal, Reply, VersionView, house, send
-from .journals import around, draft_versions, journal, step_of
+from .journals import around, draft_versions, journal, planned_as, step_of
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
 DECIDED = 20
@@ -303,9 +306,9 @@ def _parts(approval: tables.Approval) -> list[PartOfDraft]:
     line = live.workflow.line(approval.draft)
     output = live.state.scope(approval.address).get(approval.draft)
     kind = kinds().get(line.kind) if line is not None else None
-    if line is None or kind is None or kind.parts is None or not isinstance(output, dict):
+    if line is None or not isinstance(kind, Drafts) or not isinstance(output, dict):
         return []
-    return [PartOfDraft(**vars(part)) for part in kind.parts(carry.read(line), output)]
+    return [PartOfDraft(**vars(part)) for part in kind.parts(execution.read(line), output)]
 
 
 def _changed(approval_id: int, body: Text, trying: bool = True) -> Measured:
@@ -344,12 +347,12 @@ def _until(events: list[flow.Event], approval: tables.Approval) -> list[flow.Eve
 
 def _sources(workflow: Workflow, events: list[flow.Event], address: str) -> list[Source]:
     done = [e for e in events if isinstance(e, flow.Done)]
-    outside = carry.outside_roots(workflow)
+    outside = execution.outside_roots(workflow)
     order = {line.id: n for n, line in enumerate(workflow.every_step) if line.id in outside}
     gathered = {step_of(e.address): e.output for e in done if around(address, e.address)}
     found = sorted(((name, o) for name, o in gathered.items() if name in order), key=lambda one: order[one[0]])
     # An assignment finds its sources in what its tools gave, each use of them.
-    uses = {line.id for line in workflow.every_step if line.kind == "assignment"}
+    uses = planned_as(workflow, AssignmentPlan)
     mine = [e for e in done if any(name in uses for name, _ in flow.Address.parse(e.address).within)]
     found += [(step_of(e.address), e.output) for e in mine if step_of(e.address) in order and not around(address, e.address)]
     out = [
@@ -373,10 +376,10 @@ def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int
     """Where the draft will go, and how long it may be there."""
     for line in workflow.every_step:
         kind = kinds().get(line.kind)
-        if kind is not None and kind.manner == "send" and not line.muted:
-            record = session.get(tables.Connection, str(line.settings.get("channel", "")))
+        for _, key in points_at(kind, line.settings, "connection") if isinstance(kind, SendSpec) and not line.muted else ():
+            record = session.get(tables.Connection, key)
             if record is not None:
-                return record.name, record.settings.get("limit")
+                return record.name, longest_of(record.kind, record.settings)
     return "", None
 
 
@@ -389,7 +392,10 @@ def _measure(approval_id: int, text: str, trying: bool = True) -> list[FindingVi
     around_it = known(house().services, live.workflow.brand)
     around_it = around_it if trying else replace(around_it, dead=None)
     return (
-        [FindingView(**f.model_dump()) for f in measure(text, carry.rules_of(line, live.state.scope(approval.address)), around_it)]
+        [
+            FindingView(**f.model_dump())
+            for f in measure(text, execution.rules_of(line, live.state.scope(approval.address)), around_it)
+        ]
         if line
         else []
     )

@@ -105,7 +105,8 @@ class LineProblemView(BaseModel):
 
 
 class LineView(BaseModel):
-    """A line of the page as it is read. `limit` is the most characters its draft's rule or its channel allows."""
+    """A line of the page as it is read. `holds` says what stands inside, if anything may; `limit` is the most characters its
+    draft's rule or its channel allows."""
 
     id: str
     kind: str
@@ -120,6 +121,7 @@ class LineView(BaseModel):
     dependents: list[str] = []
     cost: float = 0.0
     limit: int | None = None
+    holds: Literal["", "steps", "lanes"] = ""
 
 
 class FindingView(BaseModel):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 from zoneinfo import available_timezones
 
 from flask_openapi3 import APIBlueprint, Tag
@@ -11,9 +11,11 @@ from sqlalchemy import select
 
 from ..core import slots
 from ..core.slots.filters import FILTERS
-from ..core.workflow import Line, Workflow, check, scope_before, takes_of
+from ..core.workflow import Line, Workflow, check, scope_before, settings_of, takes_of
+from ..core.workflow.plans import FormPlan, HandPlan
 from ..core.workflow.takes import MARK
 from ..runtime.depending import outermost
+from ..runtime.execution import plan_of
 from ..runtime.proofing import Cell, Column, values_at
 from ..runtime.services import world
 from ..steps import kinds
@@ -22,7 +24,7 @@ from .auth import needs
 from .base import Body, CellView, Fine, LineProblemView, LineView, Listing, Refusal, Reply, ResultView, house, send
 from .journals import gathered, rehearsed
 from .samples import SampleView, samples_of
-from .views import cell_view, given, line_views, problem_view, result_view
+from .views import cell_view, given, held_by, is_pushed, line_views, problem_view, result_view
 
 bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
 
@@ -73,6 +75,7 @@ class BenchView(BaseModel):
     pushed: bool = False
     problems: list[LineProblemView] = []
     start_fields: dict[str, str] = {}
+    fields: list[dict[str, Any]] = []
 
 
 class RunProofs(Body):
@@ -97,13 +100,19 @@ class ValueView(BaseModel):
 
 
 class KindView(BaseModel):
-    """A kind of line; `elements` are the names of what the elements of its list are made of, where it gives one."""
+    """A kind of line: `holds` says what may stand inside; `fails` whether it can fail in a way the page may answer, `tries_again`
+    whether another try could help; `named_by` which setting says what it is called. `elements` are the names of what the
+    elements of its list are made of, where it gives one."""
 
     name: str
     stage: str
     title: str
     about: str
     form: dict[str, Any]
+    holds: Literal["", "steps", "lanes"] = ""
+    fails: bool = True
+    tries_again: bool = True
+    named_by: str = ""
     elements: list[str] = []
 
 
@@ -138,6 +147,10 @@ def catalogue() -> Reply:
             title=k.title,
             about=k.about,
             form=k.settings.model_json_schema(),
+            holds=held_by(k),
+            fails=k.can_fail,
+            tries_again=k.can_be_tried_again,
+            named_by=next((name for name, setting in settings_of(k.settings).items() if setting.told == "title"), ""),
             elements=list(inner[0]) if isinstance(inner := k.scope().get("items"), list) else [],
         )
         for k in kinds().values()
@@ -200,11 +213,12 @@ def bench(path: BenchPath) -> Reply:
             lines=line_views(workflow, around, problems, costs),
             samples=[SampleView(id=s.id, label=s.label, shown=s.shown, item=s.item) for s in samples],
             start_fields=_start_fields(workflow, around),
+            fields=_fields(workflow.start),
             cells=cells,
             looked_at=start.looked_at if start and live else None,
             found=start.found if start and live else "",
             failed=bool(start and start.failed and live),
-            pushed=workflow.start.kind in kinds() and kinds()[workflow.start.kind].listens == "push",
+            pushed=is_pushed(workflow.start),
             problems=[problem_view(p) for p in problems],
         )
     )
@@ -339,6 +353,12 @@ def _start_fields(workflow: Workflow, around: Any) -> dict[str, str]:
     kind = kinds().get(workflow.start.kind)
     given = kind.given(workflow.start.settings, around) if kind else {}
     return {name: shape if isinstance(shape, str) else "list" for name, shape in given.items() if name != "*"}
+
+
+def _fields(start: Line) -> list[dict[str, Any]]:
+    """The fields a start has somebody fill in; none where it brings its items itself."""
+    plan = plan_of(start) if start.kind in kinds() else None
+    return [field.model_dump(mode="json") for field in plan.fields] if isinstance(plan, FormPlan | HandPlan) else []
 
 
 def _load(workflow_id: int, wanted: list[int] | None) -> tuple[Workflow, list[tables.Sample]]:

@@ -13,7 +13,8 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.drafting import voice
-from ..core.workflow.checks import BRAND_FACTS
+from ..core.workflow.kinds import is_for_readers
+from ..core.workflow.world import BRAND_FACTS
 from ..protocols import chat
 from ..protocols.errors import OutsideError
 from ..runtime.asking import let_out
@@ -139,7 +140,7 @@ def listing() -> Reply:
                 select(tables.WorkflowRecord.brand, func.count())
                 .where(tables.WorkflowRecord.brand.is_not(None))
                 .group_by(tables.WorkflowRecord.brand)
-            ).all()  # type: ignore[arg-type]
+            ).all()
         )
         return send(
             [
@@ -272,7 +273,7 @@ def change(path: BrandPath, body: BrandLimits) -> Reply:
 
 def _recent(session: Session, key: str) -> list[tables.Piece]:
     """The brand's last pieces that went out with a text."""
-    publishing = [name for name, kind in kinds().items() if kind.stage == "publish" and not kind.act]
+    publishing = [name for name, kind in kinds().items() if is_for_readers(kind)]
     found: Any = (
         select(tables.Piece)
         .join(tables.Run, tables.Run.id == tables.Piece.run_id)

@@ -10,11 +10,9 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
-from ..core.workflow import Workflow
-from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import field_control
+from ..core.workflow import Workflow, points_at, read_settings
 from ..protocols.errors import OutsideError
-from ..runtime.carry import guarded
+from ..runtime.execution import guarded
 from ..runtime.services import audit
 from ..steps import connection_kinds, kinds
 from ..store import tables
@@ -50,6 +48,7 @@ class ConnectionView(BaseModel):
     kind: str
     name: str
     settings: dict[str, Any]
+    summary: str
     secrets_set: list[str]
     tested_at: float | None
     test_ok: bool | None
@@ -104,6 +103,7 @@ def listing() -> Reply:
             kind=r.kind,
             name=r.name,
             settings=r.settings,
+            summary=_summary(r),
             secrets_set=[k for k, v in house().services.sealer.open(r.sealed).items() if v],
             tested_at=r.tested_at,
             test_ok=r.test_ok,
@@ -215,6 +215,13 @@ def remove(path: ConnectionPath) -> Reply:
     return send(Fine())
 
 
+def _summary(record: tables.Connection) -> str:
+    """In a few words, where a connection leads."""
+    kind = connection_kinds().get(record.kind)
+    settings = read_settings(kind.settings, record.settings)[0] if kind is not None else None
+    return kind.summary(settings) if kind is not None and settings is not None else ""
+
+
 def _settings(body: ConnectionBody) -> dict[str, Any]:
     kind = connection_kinds().get(body.kind)
     if kind is None:
@@ -224,7 +231,8 @@ def _settings(body: ConnectionBody) -> dict[str, Any]:
         titles = {n: f.title or n for n, f in kind.settings.model_fields.items()}
         words = " ".join(f"{titles.get(n, n)}: {m}" for n, m in wrong)
         raise Refusal(words, 422, problems=[{"where": n, "message": m} for n, m in wrong])
-    return settings.model_dump(mode="json")
+    stored: dict[str, Any] = settings.model_dump(mode="json")
+    return stored
 
 
 def _uses(records: list[tables.WorkflowRecord]) -> dict[str, list[dict[str, Any]]]:
@@ -232,9 +240,9 @@ def _uses(records: list[tables.WorkflowRecord]) -> dict[str, list[dict[str, Any]
     for record in records:
         for line in Workflow.model_validate(record.document).lines:
             kind = kinds().get(line.kind)
-            for name, info in kind.settings.model_fields.items() if kind else ():
-                if field_control(info).get("control") == "connection" and line.settings.get(name):
-                    users = out.setdefault(str(line.settings[name]), [])
+            for _, key in points_at(kind, line.settings, "connection") if kind else ():
+                if key:
+                    users = out.setdefault(key, [])
                     if all(u["id"] != record.id for u in users):
                         users.append({"id": record.id, "name": record.name})
     return out

@@ -10,7 +10,7 @@ import json
 import queue
 import threading
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 from typing import Any
 
 from flask import Blueprint, Response, g, request
@@ -84,7 +84,7 @@ class _Stream:
             self._lines.close()
             places.leave(self._person)
 
-    def _hear(self) -> Any:
+    def _hear(self) -> Generator[str, None, None]:
         with self._bus.listen() as mine:
             yield "retry: 1500\n\n"
             while True:

@@ -11,10 +11,14 @@ from sqlalchemy import select
 from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
+from ..core.workflow.briefs import brief, row_in_brief
+from ..core.workflow.plans import AskPlan, AssignmentPlan, DraftPlan, EachPlan, ForkPlan, RepeatPlan, WaitPlan
+from ..runtime.execution import plan_of
 from ..runtime.runs import title_of
+from ..steps import kinds
 from ..store import tables
 from .base import CellState, CellView, FindingView, IterationView, UsageView, VersionView, house
-from .views import cells_brief, fill_cell, flow_brief, marked, versions
+from .views import fill_cell, marked, versions
 
 
 class EntryView(BaseModel):
@@ -82,7 +86,7 @@ def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> d
     began: dict[str, float] = {}
     used: dict[str, Usage] = {}
     lines = {line.id: line for line in workflow.lines}
-    asks = {line.id for line in workflow.lines if line.kind == "ask"}
+    asks = planned_as(workflow, AskPlan)
     for event in events:
         if isinstance(event, flow.TakenUp):
             # What follows the step it was taken up from is carried out again.
@@ -100,24 +104,28 @@ def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> d
         _told(cell, line, event, usage)
     for address, seq in state.at.items():
         step = step_of(address)
-        states: dict[str, CellState] = {
-            "asked": "asking",
-            "permitting": "asking",
-            "waiting": "waiting",
-            "between": "waiting",
-            "resting": "waiting",
-            "listening": "waiting",
-            "unsure": "unsure",
-            "pausing": "running",
-            "stuck": "stuck",
-        }
         cells = found.setdefault(step, {})
         cell = cells.setdefault(_place(address, step, asks), CellView(step=step, sample=0, state="running"))
-        cell.state = states.get(seq.phase, "running")
-        if seq.phase == "stuck":
-            cell.message = seq.message
+        cell.state = _STATES[seq.phase.word]
+        if isinstance(seq.phase, flow.phases.Stuck):
+            cell.message = seq.phase.message
     _blocks(workflow, state, found)
     return found
+
+
+_STATES: dict[flow.phases.Word, CellState] = {
+    "stuck": "stuck",
+    "unsure": "unsure",
+    "asking": "asking",
+    "running": "running",
+    "waiting": "waiting",
+    "resting": "waiting",
+}
+
+
+def planned_as(workflow: Workflow, plan: type) -> set[str]:
+    """The lines that are carried out in a way."""
+    return {line.id for line in workflow.every_step if line.kind in kinds() and isinstance(plan_of(line), plan)}
 
 
 def _place(address: str, step: str, asks: set[str]) -> str:
@@ -132,7 +140,7 @@ def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
         fill_cell(cell, line, True, event.output, {**event.detail, "would": ""}, usage.model_dump(), event.at)
         cell.state, cell.message = "fresh", ""
         if event.detail.get("cells"):
-            cell.brief = cells_brief(event.detail["cells"])
+            cell.brief = row_in_brief(event.detail["cells"])
     elif isinstance(event, flow.Sent):
         fill_cell(cell, line, True, event.receipt, {}, usage.model_dump(), event.at)
         cell.state, cell.message = "fresh", ""
@@ -145,7 +153,7 @@ def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
             cell.message = event.note
     elif isinstance(event, flow.Heard):
         cell.state, cell.brief, cell.at = "fresh", "It arrived.", event.at
-    elif isinstance(event, flow.TimerFired) and line.kind == "wait":
+    elif isinstance(event, flow.TimerFired) and isinstance(plan_of(line), WaitPlan):
         cell.state, cell.brief, cell.at = "fresh", "The wait is over.", event.at
     elif isinstance(event, flow.Stopped):
         cell.state, cell.brief, cell.at = "fresh" if event.well else "failed", event.message, event.at
@@ -164,10 +172,10 @@ def _blocks(workflow: Workflow, state: flow.State, found: dict[str, dict[str, Ce
     """Blocks that are behind the run have no event of their own; what they gave is worked out."""
     for line in workflow.every_step:
         output = state.values.get(line.id)
-        if line.id in found and isinstance(output, dict) and line.kind in ("for_each", "fork", "repeat_until"):
+        if line.id in found and isinstance(output, dict) and isinstance(plan_of(line), EachPlan | ForkPlan | RepeatPlan):
             cell = found[line.id].get(line.id)
             if cell is not None and cell.state == "running" and line.id not in state.at:
-                cell.state, cell.brief = "fresh", flow_brief(line, output)
+                cell.state, cell.brief = "fresh", brief(kinds()[line.kind], output)
 
 
 def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> list[CellView]:
@@ -183,7 +191,7 @@ def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> li
         elif len(here) == 1 and "/" not in next(iter(here)):
             cell = next(iter(here.values()))
             value = state.values.get(line.id)
-            if cell.state == "fresh" and line.kind == "draft" and isinstance(value, dict):
+            if cell.state == "fresh" and isinstance(plan_of(line), DraftPlan) and isinstance(value, dict):
                 # An approval may have changed the text since.
                 cell.brief = str(value.get("text", cell.brief))[:400]
             out.append(cell)
@@ -237,7 +245,7 @@ def iterations(workflow: Workflow, events: list[flow.Event], state: flow.State, 
 
 
 def _assignments(workflow: Workflow) -> set[str]:
-    return {line.id for line in workflow.lines if line.kind == "assignment"}
+    return planned_as(workflow, AssignmentPlan)
 
 
 def label_of(address: str, items: dict[str, list[Any]], tools: Container[str] = ()) -> str:
@@ -271,7 +279,7 @@ def _failed_places(seq: flow.Sequence) -> list[str]:
     out = []
     for block in [*seq.closed.values(), *([seq.block] if seq.block else [])]:
         for child in block.kept.values():
-            if child.current is not None and child.phase == "failed":
+            if child.current is not None and isinstance(child.phase, flow.phases.Broken):
                 out.append(child.prefix + child.current.id)
             out += _failed_places(child)
     return out

@@ -10,9 +10,12 @@ from pydantic import BaseModel, Field
 from sqlalchemy import and_, or_, select
 
 from ..core import flow
+from ..core.cost import Usage
 from ..core.drafting.assignment import brief_of
 from ..core.workflow import Workflow
+from ..core.workflow.plans import AssignmentPlan, EachPlan
 from ..runtime import workflows
+from ..runtime.execution import plan_of
 from ..runtime.services import audit, world
 from ..steps import kinds
 from ..store import tables
@@ -236,9 +239,9 @@ def step(path: RunStepPath, query: PlaceQuery) -> Reply:
         and (not chosen or around(address, e.address))
     ]
     view = ResultView(step=line.id, state="ahead", given=given(live.workflow, line, values))
-    usage = flow.state.Usage()
+    usage = Usage()
     for event in mine:
-        usage += getattr(event, "usage", flow.state.Usage())
+        usage += getattr(event, "usage", Usage())
     view.usage = UsageView(**usage.model_dump())
     if mine:
         last = mine[-1]
@@ -249,7 +252,7 @@ def step(path: RunStepPath, query: PlaceQuery) -> Reply:
         view.versions = draft_versions(events, line.id, chosen)
         view.state = "failed" if isinstance(last, flow.Failed) else "fresh"
         view.message = last.message if isinstance(last, flow.Failed) else ""
-    if line.kind == "assignment" and (under_way := _under_way(live.state, line.id, chosen)):
+    if isinstance(plan_of(line), AssignmentPlan) and (under_way := _under_way(live.state, line.id, chosen)):
         view.detail["talk"] = [brief_of(turn) for turn in under_way]
     found = values.get(line.id, {})
     view.output, view.address = found if isinstance(found, dict) else {"value": found}, chosen
@@ -262,7 +265,7 @@ def _under_way(state: flow.State, step: str, chosen: str) -> list[flow.Turn]:
     """What an assignment that has not answered yet has done so far."""
     for address, seq in state.at.items():
         if step_of(address) == step and seq.block is not None and (not chosen or around(chosen, address)):
-            return seq.block.talk
+            return list(seq.block.turns)
     return []
 
 
@@ -271,7 +274,7 @@ def _values(state: flow.State, events: list[flow.Event], address: str) -> dict[s
     values = dict(state.values)
     prefix = ""
     items = {e.address: e.items for e in events if isinstance(e, flow.Opened)}
-    names = {s.id: s.item for s in _all_steps(state.plan.steps) if s.manner == "each"}
+    names = {s.id: s.how.item for s in _all_steps(state.plan.steps) if isinstance(s.how, EachPlan)}
     for name, number in flow.Address.parse(address).within:
         of = items.get(prefix + name) or []
         if name in names and number <= len(of):

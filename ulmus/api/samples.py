@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from ..protocols.errors import OutsideError
 from ..runtime import workflows
+from ..runtime.runs import title_of
 from ..store import tables
 from .auth import needs
 from .base import Body, Fine, Problem, Refusal, Reply, house, send
@@ -86,7 +87,7 @@ def change_sample(path: SamplePath, body: SampleBody) -> Reply:
             sample.place = min((s.place for s in samples_of(session, path.id)), default=0) - 1
         if body.item is not None:
             sample.item = body.item
-            sample.label = workflows.title_of(body.item)
+            sample.label = title_of(body.item)
     return send(Fine())
 
 

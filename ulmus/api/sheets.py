@@ -292,7 +292,7 @@ def _cell(name: str) -> Any:
 
 
 def _any_cell_like(sheet: tables.Sheet, word: str) -> Any:
-    whole = func.coalesce(_cell(sheet.columns[0]["name"]), "")
+    whole: Any = func.coalesce(_cell(sheet.columns[0]["name"]), "")
     for column in sheet.columns[1:]:
         whole = whole + " " + func.coalesce(_cell(column["name"]), "")
     return whole.ilike(f"%{word}%")

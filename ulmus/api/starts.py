@@ -14,9 +14,10 @@ from ..core.recurrence import Plain, RecurrenceError, due, plain_of, quiet_hours
 from ..core.slots import parse, render
 from ..core.values import NotPlain
 from ..core.workflow import Line, Workflow
-from ..core.workflow.file import read_settings
+from ..core.workflow.plans import STARTS, CallInPlan, ClockPlan, FormPlan, HandPlan
 from ..runtime import files, links
 from ..runtime.calls import LARGEST_BODY, Answers, CallRefused, Crowd, prove, read_body
+from ..runtime.execution import plan_of
 from ..runtime.runs import counted, title_of
 from ..runtime.services import audit
 from ..steps import kinds
@@ -81,6 +82,7 @@ class StartView(BaseModel):
     fields: list[dict[str, Any]] = []
     runs: int = 0
     queued: int = 0
+    by_hand: bool = False
     passed: list[str] = []
 
 
@@ -159,31 +161,29 @@ def show(path: StartPath) -> Reply:
     line = Workflow.model_validate(record.document).start
     kind = kinds().get(line.kind)
     live = record.state == "live"
-    view = StartView(kind=line.kind, listens=kind.listens if kind else "", live=live, runs=runs, queued=queued)
+    plan = plan_of(line) if kind is not None else None
+    view = StartView(kind=line.kind, listens=plan.listens if isinstance(plan, STARTS) else "", live=live, runs=runs, queued=queued)
     if start is not None and live:
         view.looked_at, view.next_at, view.found, view.failed = start.looked_at, start.next_at, start.found, start.failed
         view.passed = [title_of(one["item"]) for one in start.memory.get("passed", [])]
-    if kind is not None and kind.listens == "clock":
-        view.next_times = _times(line)
+    if isinstance(plan, ClockPlan):
+        view.next_times = _times(plan)
     base, key = services.public_url, services.sealer.key
-    if line.kind == "form":
+    if isinstance(plan, FormPlan):
         view.form_url = f"{base}/form/{links.sign_key(key, 'form', path.id)}"
-    if line.kind == "call" and g.user.role in ("owner", "maker"):
+    if isinstance(plan, CallInPlan) and g.user.role in ("owner", "maker"):
         view.call_url = f"{base}/call/{links.sign_key(key, 'call', path.id)}"
         view.call_secret = links.call_secret(key, path.id)
-    view.fields = list(line.settings.get("fields") or []) if line.kind == "by_hand" else []
+    if isinstance(plan, HandPlan):
+        view.by_hand, view.fields = True, [field.model_dump(mode="json") for field in plan.fields]
     return send(view)
 
 
-def _times(line: Line, count: int = 5) -> list[str]:
-    settings, _ = read_settings(kinds()[line.kind].settings, line.settings)
-    s: Any = settings
-    if s is None:
-        return []
+def _times(plan: ClockPlan, count: int = 5) -> list[str]:
     try:
-        quiet = quiet_hours(s.quiet) if s.quiet else None
+        quiet = quiet_hours(plan.quiet) if plan.quiet else None
         now = dt.datetime.fromtimestamp(house().services.clock(), dt.UTC)
-        return [m.isoformat() for m in due(s.rule, s.zone, now, count, quiet)]
+        return [m.isoformat() for m in due(plan.rule, plan.zone, now, count, quiet)]
     except RecurrenceError:
         return []
 
@@ -202,9 +202,8 @@ def by_hand(path: StartPath, body: ByHand) -> Reply:
     start = Workflow.model_validate(revision.document).start
     if sample is not None:
         item = dict(sample.item)
-    elif start.kind == "by_hand":
-        settings, _ = read_settings(kinds()["by_hand"].settings, start.settings)
-        values, wrong = read_fields(getattr(settings, "fields", []), body.values)
+    elif isinstance(plan := plan_of(start), HandPlan):
+        values, wrong = read_fields(plan.fields, body.values)
         if wrong:
             problems = [{"where": name, "message": words} for name, words in wrong.items()]
             raise Refusal("Some fields need another look.", 422, problems=problems)
@@ -329,13 +328,13 @@ def file(path: FilePath) -> Response:
 @bp.get("/forms/<token>", responses={200: FormView, 404: Problem})
 def form(path: TokenPath) -> Reply:
     """A public form, for anybody who has its address."""
-    record, settings = _form(path.token)
+    record, plan = _form(path.token)
     return send(
         FormView(
-            heading=settings.heading,
-            intro=settings.intro,
-            fields=settings.fields,
-            button=settings.button,
+            heading=plan.heading,
+            intro=plan.intro,
+            fields=list(plan.fields),
+            button=plan.button,
             open=record.state == "live",
         )
     )
@@ -346,22 +345,22 @@ def form(path: TokenPath) -> Reply:
 def fill_in(path: TokenPath) -> Reply:
     """Take a form that was filled in (multipart form data) and begin a run."""
     services = house().services
-    record, settings = _form(path.token)
+    record, plan = _form(path.token)
     if record.state != "live":
         raise Refusal(CLOSED, 409)
     if request.form.get(TRAP, ""):
         # Only a program fills in a field that nobody sees; it is thanked and forgotten.
-        return send(Thanks(says=settings.thanks))
+        return send(Thanks(says=plan.thanks))
     given: dict[str, Any] = {k: v for k, v in request.form.items() if k != TRAP}
     uploads = {k: f for k, f in request.files.items() if f.filename}
     given |= {k: {"name": f.filename, "type": f.mimetype, "size": f.stream.seek(0, 2)} for k, f in uploads.items()}
-    values, wrong = read_fields(settings.fields, given)
+    values, wrong = read_fields(plan.fields, given)
     if wrong:
         problems = [{"where": name, "message": words} for name, words in wrong.items()]
         raise Refusal("Some fields need another look.", 422, problems=problems)
-    if not _crowd.allows(f"{record.id}:{request.remote_addr}", settings.hourly, 3600, services.clock()):
+    if not _crowd.allows(f"{record.id}:{request.remote_addr}", plan.hourly, 3600, services.clock()):
         raise Refusal("This form was sent very often from here. Please try again in an hour.", 429)
-    if not _crowd.allows(f"{record.id} altogether", settings.daily, 86_400, services.clock()):
+    if not _crowd.allows(f"{record.id} altogether", plan.daily, 86_400, services.clock()):
         raise Refusal("This form was sent very often today. Please try again tomorrow.", 429)
     for name, upload in uploads.items():
         upload.stream.seek(0)
@@ -371,20 +370,20 @@ def fill_in(path: TokenPath) -> Reply:
         house().engine.runs.push(record.id, {"title": title_of(values), **values, "sent": sent})
     except ValueError:
         raise Refusal(CLOSED, 409) from None
-    return send(Thanks(says=settings.thanks))
+    return send(Thanks(says=plan.thanks))
 
 
-def _form(token: str) -> tuple[tables.WorkflowRecord, Any]:
+def _form(token: str) -> tuple[tables.WorkflowRecord, FormPlan]:
     services = house().services
     try:
         number = links.read_key(services.sealer.key, "form", token)
     except links.LinkError as error:
         raise Refusal(str(error), 404) from None
     record, start = _start(number)
-    settings = read_settings(kinds()["form"].settings, start.settings)[0] if start is not None and start.kind == "form" else None
-    if record is None or settings is None:
+    plan = plan_of(start) if start is not None and start.kind in kinds() else None
+    if record is None or not isinstance(plan, FormPlan):
         raise Refusal("There is no form at this address.", 404)
-    return record, settings
+    return record, plan
 
 
 def _start(workflow_id: int) -> tuple[tables.WorkflowRecord | None, Line | None]:
@@ -410,10 +409,10 @@ def call(token: str) -> Any:
     try:
         number = links.read_key(services.sealer.key, "call", token)
         record, start = _start(number)
-        settings: Any = read_settings(kinds()["call"].settings, start.settings)[0] if start and start.kind == "call" else None
-        if record is None or settings is None:
+        plan = plan_of(start) if start is not None and start.kind in kinds() else None
+        if record is None or start is None or not isinstance(plan, CallInPlan):
             raise CallRefused("There is nothing to call at this address.", 404)
-        signed = settings.proof == "signed"
+        signed = plan.signed
         names: list[str] = []
         if signed:
             secret, query = links.call_secret(services.sealer.key, number), request.query_string.decode("latin-1")
@@ -429,9 +428,9 @@ def call(token: str) -> Any:
         return {"message": str(error)}, error.status
     arrived = dt.datetime.fromtimestamp(now, dt.UTC).isoformat(timespec="seconds")
     item = {"body": found, "query": dict(request.args), "arrived": arrived, "title": ""}
-    title = render(parse(settings.title), {start.id: item}).text if settings.title and start else ""
+    title = render(parse(plan.title), {start.id: item}).text
     item["title"] = (title.strip() or title_of(found) if found else title) or f"Call at {arrived}"
-    known_by = render(parse(settings.known_by), {start.id: item}).text.strip() if settings.known_by and start else ""
+    known_by = render(parse(plan.known_by), {start.id: item}).text.strip()
     if known_by:
         names.insert(0, f"call:by:{known_by}"[:500])
     try:
@@ -442,9 +441,9 @@ def call(token: str) -> Any:
         return {"message": "This workflow is not live at the moment. Nothing was taken."}, 409
     if run is None:
         return {"message": "This call was taken before.", "taken": False}, 200
-    if settings.answer == "now":
+    if not plan.answers_later:
         return {"message": "Taken.", "taken": True, "run": run}, 202
-    state, result = Answers(house().services, house().engine.writer).result(run, settings.reply, settings.seconds)
+    state, result = Answers(house().services, house().engine.writer).result(run, plan.reply, plan.seconds)
     status = 200 if state in ("done", "skipped") else 202 if state == "running" else 422
     return Response(json.dumps({"state": state, "run": run, "result": result}), status, mimetype="application/json")
 

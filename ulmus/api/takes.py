@@ -13,9 +13,9 @@ from sqlalchemy import select
 
 from ..core import flow
 from ..core.drafting.tally import Choice, Made, approved, tally
-from ..core.workflow import Line, Workflow, drawn, take_name, takes_of
-from ..runtime.carry import lot, shares
+from ..core.workflow import Line, Workflow, drawn, is_shared, take_name, takes_of
 from ..runtime.depending import fingerprint, outermost
+from ..runtime.execution import lot
 from ..runtime.proofing import Cell, Column
 from ..steps import kinds
 from ..store import tables
@@ -202,7 +202,7 @@ def show(path: TakesPath) -> Reply:
         out.append(SampleDrafts(sample=group.sample.id, place=group.place, label=group.label, drafts=drafts, judged=whole))
     live = _live(path.id, line, takes)
     tallies = [
-        TallyView(name=take_name(line, t.take), **vars(t), live=live.get(t.take))
+        TallyView(name=take_name(line, kinds(), t.take), **vars(t), live=live.get(t.take))
         for t in tally([take.id for take in takes], made, _standing(choices, made))
     ]
     return send(TakesView(samples=out, tallies=tallies))
@@ -210,7 +210,7 @@ def show(path: TakesPath) -> Reply:
 
 def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, ApprovedView]:
     """What came of each take in live runs that were shared between them. A take that was changed since begins anew."""
-    if not shares(line):
+    if not is_shared(line, kinds()):
         return {}
     first = (
         select(tables.Approval, tables.Run.revision_id)
@@ -226,7 +226,7 @@ def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, Approved
         for approval, revision in session.execute(first).all():
             page = pages.get(session, revision)
             then = page.lines.get(line.id)
-            if then is None or not shares(then):
+            if then is None or not is_shared(then, kinds()):
                 continue
             wrote = drawn(then, kinds(), lot(approval.run_id, approval.address, page.loops))
             now = next((take for take in takes if take.id == wrote.id), None)
@@ -238,7 +238,7 @@ def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, Approved
 
 def _own(take: Line) -> dict[str, Any]:
     """The settings that make a take what it is."""
-    return {name: value for name, value in take.settings.items() if name not in ("takes", "shared")}
+    return {name: value for name, value in take.settings.items() if name not in kinds()[take.kind].not_in_results}
 
 
 @bp.post("/workflows/<int:id>/takes/<step>/choices", responses={200: Fine, 409: Problem})

@@ -12,6 +12,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import Workflow, World, check
+from ..core.workflow.kinds import SendSpec, is_for_readers
 from ..runtime.asking import QUESTION, let_out
 from ..runtime.runs import runs_a_day
 from ..runtime.services import world
@@ -132,7 +133,7 @@ def show() -> Reply:
 
 def _inward() -> list[str]:
     """Kinds whose pieces are no text for readers: jobs that services were given."""
-    return [kind.name for kind in kinds().values() if kind.manner == "send" and (kind.stage != "publish" or kind.act)]
+    return [kind.name for kind in kinds().values() if isinstance(kind, SendSpec) and not is_for_readers(kind)]
 
 
 def _went_out(session: Session, around: World) -> list[WentOut]:

@@ -2,20 +2,33 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from typing import Any
+from typing import Any, Literal
 from urllib.parse import urlsplit
 
 from ..core import flow, slots
 from ..core.diff import changes
-from ..core.workflow import Lane, Line, LineProblem, Workflow, World, sentence, take_name, takes_of, templates_of
-from ..core.workflow.kinds import field_control
-from ..runtime.carry import shares
+from ..core.workflow import (
+    Lane,
+    Line,
+    LineProblem,
+    Workflow,
+    World,
+    is_shared,
+    points_at,
+    sentence,
+    take_name,
+    takes_of,
+    templates_of,
+)
+from ..core.workflow.briefs import LONGEST, brief, counted, row_in_brief
+from ..core.workflow.controls import Rules, with_control
+from ..core.workflow.kinds import BlockSpec, KindSpec, SendSpec
+from ..core.workflow.plans import CallInPlan, FormPlan, HandPlan
 from ..runtime.depending import dependents
+from ..runtime.execution import plan_of
 from ..steps import kinds
-from ..steps.shared.lists import HEADS
 from ..store import tables
 from .base import (
     CellState,
@@ -30,12 +43,10 @@ from .base import (
     VersionView,
 )
 
-LONGEST_BRIEF = 400
 
-
-class _Blank(defaultdict[str, Any]):
-    def __missing__(self, key: str) -> str:
-        return ""
+def is_pushed(start: Line) -> bool:
+    """Whether a start waits for somebody to set it off."""
+    return start.kind in kinds() and isinstance(plan_of(start), HandPlan | FormPlan | CallInPlan)
 
 
 def problem_view(problem: LineProblem) -> LineProblemView:
@@ -45,13 +56,15 @@ def problem_view(problem: LineProblem) -> LineProblemView:
 
 def _longest(line: Line, world: World) -> int | None:
     """The most characters what the line makes may have: by its rule of length, or by the channel it goes out on."""
-    rules = line.settings.get("rules")
-    for rule in rules if isinstance(rules, list) else ():
-        match rule:
-            case {"rule": "length", "most": int(most)}:
-                return most
-    channel = world.connections.get(str(line.settings.get("channel", "")))
-    return channel.limit if channel is not None else None
+    kind = kinds().get(line.kind)
+    if kind is None:
+        return None
+    rules = with_control(kind.settings, Rules)
+    most = Rules.longest(line.settings.get(rules.name)) if rules is not None else None
+    if most is not None or not isinstance(kind, SendSpec):
+        return most
+    channels = (world.connections.get(key) for _, key in points_at(kind, line.settings, "connection"))
+    return next((channel.limit for channel in channels if channel is not None), None)
 
 
 def line_views(
@@ -81,6 +94,7 @@ def line_views(
                 dependents=follow[line.id],
                 cost=(costs or {}).get(line.id, 0.0),
                 limit=_longest(line, world),
+                holds=held_by(kind),
             )
         )
         for n, take in enumerate(takes_of(line, kinds())):
@@ -98,10 +112,15 @@ def line_views(
     return out
 
 
+def held_by(kind: KindSpec[Any] | None) -> Literal["", "steps", "lanes"]:
+    """What a line of a kind holds."""
+    return "" if not isinstance(kind, BlockSpec) else "lanes" if kind.has_lanes else "steps"
+
+
 def _take(line: Line, take: Line, index: int, depth: int) -> LineView:
     words = [
-        PartView(what="text", text="or, by lot: " if shares(line) else "or: "),
-        PartView(what="value", text=take_name(line, take.id)),
+        PartView(what="text", text="or, by lot: " if is_shared(line, kinds()) else "or: "),
+        PartView(what="value", text=take_name(line, kinds(), take.id)),
     ]
     return LineView(
         id=take.id,
@@ -132,66 +151,8 @@ def _lane(lane: Lane, depth: int, fork: str, index: int) -> LineView:
         depth=depth,
         parent=fork,
         index=index,
+        holds="steps",
     )
-
-
-def brief(kind_name: str, output: Mapping[str, Any]) -> str:
-    """A result in one breath."""
-    kind = kinds().get(kind_name)
-    if kind is None or not kind.brief:
-        return ""
-    told = re.sub(r"^1 (\w+)s\b", r"1 \1", kind.brief.format_map(_Blank(str, output)))
-    return f"{told}{_heads(output)}"[:LONGEST_BRIEF].strip()
-
-
-def _heads(output: Mapping[str, Any]) -> str:
-    """What the first few of a list are called."""
-    found = output.get("items") or output.get("chapters")
-    if not isinstance(found, list):
-        return ""
-    heads = [_head(one) for one in found[:3] if isinstance(one, dict)]
-    return "".join(f" · {_short(head, 48)}" for head in heads if head)
-
-
-def flow_brief(line: Line, output: Mapping[str, Any]) -> str:
-    """What a flow step came to, in words."""
-    if line.kind == "for_each":
-        count, found = output.get("count", 0), output.get("found", output.get("count", 0))
-        gone = f"{count} of {found}" if found > count else str(count)
-        words = [f"{gone} item{'s' if gone != '1' else ''}"]
-        words += [
-            f"{output[name]} {say}" for name, say in (("failed", "failed"), ("passed_over", "passed over")) if output.get(name)
-        ]
-        return " · ".join(words)
-    if line.kind == "fork":
-        return ", ".join(str(one) for one in output.get("lanes", [])) or "no lane fitted"
-    if line.kind == "repeat_until":
-        rounds = output.get("rounds", 0)
-        return f"{rounds} round{'s' if rounds != 1 else ''}" + ("" if output.get("came") == "yes" else ", it never was")
-    if line.kind == "set_values":
-        return cells_brief(output)
-    if line.kind == "wait":
-        return "It arrived." if output.get("came") == "yes" and output.get("item") else "The wait is over."
-    return brief(line.kind, output)
-
-
-def _head(one: Mapping[str, Any]) -> str:
-    named = next((str(one[name]) for name in HEADS if one.get(name)), "")
-    return named or next((value for value in one.values() if isinstance(value, str) and value), "")
-
-
-def cells_brief(cells: Mapping[str, Any]) -> str:
-    """A row in brief: the beginnings of its cells."""
-    return " · ".join(_short(str(v)) for v in cells.values() if v)[:LONGEST_BRIEF]
-
-
-def _short(text: str, most: int = 34) -> str:
-    text = " ".join(text.split())
-    if len(text) <= most:
-        return text
-    # Cut between words; a long word, such as an address, is cut and not left out.
-    cut = text.rfind(" ", 0, most - 1)
-    return f"{text[:cut]} …" if cut > 0 else text[: most - 1] + "…"
 
 
 def cell_view(
@@ -204,14 +165,6 @@ def cell_view(
     return view
 
 
-def _counted(output: Mapping[str, Any]) -> str:
-    """Of a list that was made smaller: how many of how many, in front of its brief; empty for any other."""
-    count, found = output.get("count"), output.get("found")
-    if not isinstance(count, int) or not isinstance(found, int) or found <= count or "items" not in output:
-        return ""
-    return f"{count} of {found} · "
-
-
 def fill_cell(
     view: CellView, line: Line, ok: bool, output: Mapping[str, Any], detail: Mapping[str, Any], usage: Mapping[str, Any], at: float
 ) -> None:
@@ -221,15 +174,16 @@ def fill_cell(
     view.would = str(detail.get("would", ""))
     view.revisions = max(0, len(rounds) - 1)
     view.findings = [FindingView(**f) for f in rounds[-1]["findings"]] if rounds else []
-    view.link = str(output.get("link") or "") if line.kind == "publish_post" else ""
+    kind = kinds()[line.kind]
+    view.link = str(output.get("link") or "") if isinstance(kind, SendSpec) else ""
     if str(output.get("type", "")).startswith("image/"):
         view.picture = urlsplit(str(output.get("link", ""))).path
     if not ok:
         view.message = str(output.get("message", ""))
     elif view.would == "write":
-        view.brief = cells_brief(detail.get("cells", {}))
+        view.brief = row_in_brief(detail.get("cells", {}))
     elif view.would == "send":
-        view.brief = str(output.get("text", ""))[:LONGEST_BRIEF].strip() or brief(line.kind, output)
+        view.brief = str(output.get("text", ""))[:LONGEST].strip() or brief(kind, output)
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):
@@ -237,10 +191,8 @@ def fill_cell(
     elif flow.CALLS in output:
         # An assignment that goes on: what it wants to use next.
         view.brief = str(output.get("text") or "") or "Uses " + ", ".join(str(one["tool"]) for one in output[flow.CALLS])
-    elif kinds()[line.kind].stage == "flow":
-        view.brief = flow_brief(line, output)
     else:
-        view.brief = _counted(output) + brief(line.kind, output)
+        view.brief = counted(output) + brief(kind, output)
 
 
 def marked(before: str, after: str) -> list[ChangeView]:
@@ -271,10 +223,8 @@ def given(workflow: Workflow, line: Line, values: Mapping[str, Any]) -> list[dic
         for path in slots.parse(text).reads:
             value = slots.look_up(path, values)
             found[str(path)] = None if value is slots.MISSING else value
-    for name, info in kind.settings.model_fields.items():
-        if field_control(info).get("control") == "step":
-            target = str(line.settings.get(name, ""))
-            found[f"{target}.text"] = (values.get(target) or {}).get("text")
+    for _, target in points_at(kind, line.settings, "step"):
+        found[f"{target}.text"] = (values.get(target) or {}).get("text")
     return [{"path": path, "value": value} for path, value in found.items()]
 
 

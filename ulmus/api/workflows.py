@@ -11,10 +11,12 @@ from pydantic import BaseModel, Field
 from sqlalchemy import select
 
 from ..core.workflow import Workflow, WorkflowFileError, check, read_file, read_needs, sentence, write_file
+from ..core.workflow.plans import CallInPlan
 from ..core.workflow.sketch import blank_page
 from ..protocols import opml
 from ..protocols.errors import OutsideError
 from ..runtime import readiness, sharing, sketching, workflows
+from ..runtime.execution import plan_of
 from ..runtime.runs import counted, last_run, runs_a_day, title_of
 from ..runtime.services import audit, world
 from ..steps import kinds
@@ -22,7 +24,7 @@ from ..store import tables
 from .auth import needs
 from .base import Body, Fine, LineProblemView, Listing, PartView, Problem, Refusal, Reply, house, send
 from .samples import samples_of
-from .views import problem_view
+from .views import is_pushed, problem_view
 
 bp = APIBlueprint("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
 
@@ -91,7 +93,7 @@ class Saved(BaseModel):
 
 
 class CopyBody(Body):
-    """A new workflow: a file's content, a template by its key, or a copy of an existing one."""
+    """A new workflow: a file's content, a template by its key, a copy of an existing one, or (none of these) a blank page."""
 
     document: dict[str, Any] | None = None
     copy_of: int | None = None
@@ -155,7 +157,7 @@ def listing() -> Reply:
                 looked_at=start.looked_at if start and record.state == "live" else None,
                 found=start.found if start and record.state == "live" else "",
                 failed=bool(start and start.failed and record.state == "live"),
-                pushed=workflow.start.kind in known and known[workflow.start.kind].listens == "push",
+                pushed=is_pushed(workflow.start),
                 runs=sum(runs.values()),
                 waiting=runs.get("asking", 0),
                 failing=runs.get("failed", 0) + runs.get("unsure", 0),
@@ -181,8 +183,10 @@ def create(body: CopyBody) -> Reply:
                 raise Refusal("This template is not here (any more).", 404)
             _, document = sharing.templates()[body.template]
             document = {**document, "name": body.name or document["name"], "brand": body.brand or None}
+        elif body.document is not None:
+            document = body.document
         else:
-            document = body.document or {}
+            document = blank_page(body.name or "A new page", body.brand, kinds()).model_dump(mode="json")
         page, notes = sharing.settle(session, _read(document), read_needs(document))
         page = sharing.with_person(page, g.user.email) if body.template else page
         id_ = workflows.create(session, page, services.clock(), g.user.email)
@@ -196,7 +200,7 @@ def sketched(body: SketchBody) -> Reply:
     services = house().services
     try:
         found, usage = sketching.sketch_page(
-            services, body.description, blank_page(body.name, body.brand), body.model, g.user.email
+            services, body.description, blank_page(body.name, body.brand, kinds()), body.model, g.user.email
         )
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
@@ -222,7 +226,7 @@ def templates() -> Reply:
         views = {id_: [PartView(what=p.what, text=p.text) for p in parts] for id_, parts in told.items()}
         start = views.pop(page.start.id)
         view = TemplateView(key=key, name=page.name, about=about, start=start, lines=list(views.values()))
-        out.append((page.start.kind == "call", len(page.lines), view))
+        out.append((isinstance(plan_of(page.start), CallInPlan), len(page.lines), view))
     return send([view for *_, view in sorted(out, key=lambda one: one[:2])])
 
 
@@ -344,10 +348,10 @@ def feed_list() -> Response:
         brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
         for record in session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name)):
             for line in Workflow.model_validate(record.document).lines:
-                address = str(line.settings.get("url", ""))
-                if line.kind in ("feed_item", "read_feed") and address.startswith(("http://", "https://")):
-                    for one in (a for a in address.split() if a.startswith(("http://", "https://"))):
-                        found.setdefault(one, opml.Outline(record.name, one, folder=brands.get(record.brand or "", "")))
+                kind = kinds().get(line.kind)
+                named = str(line.settings.get(kind.names_feeds, "")) if kind is not None and kind.names_feeds else ""
+                for one in (address for address in named.split() if address.startswith(("http://", "https://"))):
+                    found.setdefault(one, opml.Outline(record.name, one, folder=brands.get(record.brand or "", "")))
     return Response(
         opml.write(list(found.values()), "Feeds of Ulmus"),
         mimetype="text/x-opml",

@@ -73,11 +73,11 @@ def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
             )
         )
         return
-    for one in found.sentences:
-        missing = "; not in the sources: " + ", ".join(claim.text for claim in one.missing) if one.missing else ""
-        click.echo(f"{one.level:<12} {one.score:4.2f}  {one.text}{missing}")
-        if one.passage:
-            click.echo(f"                   {one.source}: {one.passage[:160]}")
+    for sentence in found.sentences:
+        missing = "; not in the sources: " + ", ".join(claim.text for claim in sentence.missing) if sentence.missing else ""
+        click.echo(f"{sentence.level:<12} {sentence.score:4.2f}  {sentence.text}{missing}")
+        if sentence.passage:
+            click.echo(f"                   {sentence.source}: {sentence.passage[:160]}")
 
 
 @main.command()

@@ -29,7 +29,7 @@ def check(file: Path, as_json: bool) -> None:
     try:
         workflow = read_file(bytes_of(file))
     except WorkflowFileError as error:
-        found = [{"where": p.where, "message": p.message, "severity": "error"} for p in error.problems]
+        found: list[dict[str, Any]] = [{"where": p.where, "message": p.message, "severity": "error"} for p in error.problems]
     else:
         found = [
             {"where": "/".join([p.step, *p.place]), "message": p.message, "severity": p.severity, "start": p.start, "end": p.end}

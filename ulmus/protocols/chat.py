@@ -276,10 +276,10 @@ def _ask(
             raise _broken(stream, asked_for, error.message, error.retryable) from None
         raise
     if got.status != 200:
-        error = status_error(got, "The model’s server")
+        refused = status_error(got, "The model’s server")
         if got.status in (400, 413, 415, 422, 501):
-            raise _NotUnderstood(error, bool(_LENGTH.search(b"".join(whole))) or got.status == 413)
-        raise error
+            raise _NotUnderstood(refused, bool(_LENGTH.search(b"".join(whole))) or got.status == 413)
+        raise refused
     if "event-stream" in got.headers.get("content-type", ""):
         if not stream.finished and stream.said.text:
             raise _broken(stream, asked_for, BROKE_OFF, True)

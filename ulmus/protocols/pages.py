@@ -162,7 +162,7 @@ def from_html(source: str, url: str = "") -> Page:
 
     tree = tree_of(source)
     base = _base(tree, url)
-    told = {
+    told: dict[str, Any] = {
         "links": list(_links(tree, base)),
         "images": list(_images(tree, base)),
         "data": _data(tree),
@@ -285,7 +285,7 @@ def _data(tree: Any) -> list[dict[str, Any]]:
         graph = found.get("@graph") if isinstance(found, dict) else None
         many = graph if isinstance(graph, list) else found if isinstance(found, list) else [found]
         out += [part for part in many if isinstance(part, dict)]
-    graph_tags = {}
+    graph_tags: dict[str, Any] = {}
     for one in tree.iter("meta"):
         name = str(one.get("property") or "")
         if name.startswith(("og:", "article:", "product:")) and one.get("content"):

@@ -145,7 +145,7 @@ def describe(body: bytes, url: str) -> str:
     for kind in kinds:
         for one in root:
             if isinstance(one.tag, str) and etree.QName(one).localname == "Url" and one.get("type") == kind and one.get("template"):
-                return urljoin(url, one.get("template"))
+                return urljoin(url, str(one.get("template")))
     raise OutsideError("This search service offers pages for people only, and no list that can be read here.")
 
 

@@ -20,13 +20,11 @@ def decode(body: bytes, charset: str | None = None) -> str:
     for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
         if body.startswith(mark):
             return body.decode(name, errors="replace")
-    declared = [charset]
+    declared: list[str | None] = [charset]
     for pattern in (_XML, _META):
         found = pattern.search(body[:4096])
         declared.append(found.group(1).decode("ascii") if found else None)
-    for name in [*declared, "utf-8"]:
-        if not name:
-            continue
+    for name in filter(None, [*declared, "utf-8"]):
         if name.lower() in ("iso-8859-1", "latin-1", "latin1", "ascii", "us-ascii"):
             name = "windows-1252"
         try:

@@ -8,7 +8,10 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.values import plain_object
+from ..core.workflow.plans import ForCall, WaitPlan
 from ..store import tables
+from .execution import plan_of
+from .journal import Live
 from .ports import Events
 from .services import Services
 
@@ -30,7 +33,7 @@ class Arrivals:
             number = arrival.id
         live = self.events.live(run_id)
         decisions = [d for d in flow.decide(live.state) if isinstance(d, flow.Listen)]
-        listening = [d for d in decisions if live.line(d.step).settings.get("how") == "call"]
+        listening = [d for d in decisions if _awaits_a_call(live, d)]
         if not listening:
             return
 
@@ -38,3 +41,8 @@ class Arrivals:
             session.get_one(tables.Arrival, number).taken = True
 
         self.events.record(run_id, flow.Heard(at=now, address=listening[0].address, item=item), taken, strict=False)
+
+
+def _awaits_a_call(live: Live, decision: flow.Listen) -> bool:
+    plan = plan_of(live.line(decision.step))
+    return isinstance(plan, WaitPlan) and isinstance(plan.awaited, ForCall)

@@ -20,11 +20,13 @@ from ..core.slots import fits
 from ..core.values import NotPlain, plain_object
 from ..core.values import text as valid
 from ..core.workflow import Lane, Line, Workflow
+from ..core.workflow.kinds import SendSpec
+from ..core.workflow.plans import AskPlan, ForkPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.api import Context
+from ..steps.api import Computes, Context, Drafts
 from ..store import tables
-from . import carry, links
+from . import execution, links
 from .depending import roots_read
 from .journal import Live
 from .ports import Events
@@ -58,7 +60,7 @@ def open_question(
     services: Services,
     tx: Transaction,
     run_id: int,
-    line: Line,
+    plan: AskPlan,
     decision: flow.Ask,
     text: str,
     draft: str,
@@ -66,28 +68,28 @@ def open_question(
 ) -> int:
     """Store a question, and the mail that tells the person of it, in `tx`. `draft` names the draft that is shown; it is
     `QUESTION` for one to be answered in words, and empty for an act of an assignment. `broken` are the must-rules it breaks."""
-    settings, session = line.settings, tx.session
+    session = tx.session
     approval = tables.Approval(
         run_id=run_id,
         address=decision.address,
         round=decision.round,
         last=decision.last or draft == QUESTION,
         draft=draft,
-        who=str(settings.get("who", "")),
+        who=plan.who,
         text=text,
         broken=list(broken),
         created_at=tx.now,
     )
     session.add(approval)
     session.flush()
-    if settings.get("mail"):
+    if plan.mail:
         run = session.get_one(tables.Run, run_id)
         link = f"{services.public_url}/answer/{links.sign(services.sealer.key, approval.id)}"
         session.add(
             tables.Piece(
                 key=f"approval-{approval.id}",
                 approval_id=approval.id,
-                connection=str(settings["mail"]),
+                connection=plan.mail,
                 kind="approval_mail",
                 content={"to": approval.who, **_letter(run.title, text, link, decision, draft == QUESTION, broken)},
                 state="queued",
@@ -208,7 +210,7 @@ def _final(services: Services, events: Events, approval: tables.Approval, verdic
         values |= worked_out_again(live, approval, {**scope, approval.draft: after})
     after_all = {**scope, **values}
     check_channels(services, live, approval, after_all)
-    broken = list(carry.broken_rules(line, after_all, str(after["text"])))
+    broken = list(execution.broken_rules(line, after_all, str(after["text"])))
     changed = values if after != before or len(values) > 1 else {}
     return Final(str(after["text"]), after != before, changed, broken)
 
@@ -218,12 +220,11 @@ def revise(line: Line, output: Mapping[str, Any], change: Change) -> dict[str, A
     if change.text is None and not change.parts:
         return dict(output)
     kind = kinds()[line.kind]
-    if kind.revised is None:
+    if not isinstance(kind, Drafts):
         return {**output, "text": change.text if change.text is not None else output.get("text", "")}
     try:
-        revised = kind.revised
-        settings = carry.read(line)
-        return plain_object(carry.guarded(lambda: revised(settings, output, change.text, change.parts)))
+        settings = execution.read(line)
+        return plain_object(execution.guarded(lambda: kind.revised(settings, output, change.text, change.parts)))
     except (OutsideError, NotPlain) as error:
         raise AnswerRefused(str(error)) from None
 
@@ -235,9 +236,9 @@ def worked_out_again(live: Live, approval: tables.Approval, values: dict[str, An
     ask = flow.Address.parse(approval.address).step
     for line in _before(live.workflow, approval.draft, ask):
         kind = kinds().get(line.kind)
-        if kind is None or kind.manner != "set" or line.muted or not (live.page.reads[line.id] & touched):
+        if not isinstance(kind, Computes) or line.muted or not (live.page.reads[line.id] & touched):
             continue
-        output, remembers = carry.work(line, values, {}, f"{live.run_id}/{line.id}")
+        output, remembers = execution.work(line, values, {}, f"{live.run_id}/{line.id}")
         if remembers:
             continue  # it goes by what it remembers of other runs, and has had its turn
         touched.add(line.id)
@@ -266,16 +267,16 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
         kind = kinds().get(line.kind)
         if kind is None or line.muted or not roots_read(live.workflow, line) - {line.id} <= values.keys():
             continue
-        if kind.manner == "set":
+        if isinstance(kind, Computes):
             try:
-                output, remembers = carry.work(line, values, {}, "check")
+                output, remembers = execution.work(line, values, {}, "check")
             except OutsideError:
                 continue  # it may fail in the run; no channel has refused anything by that
             if not remembers:
                 values[line.id] = output
-        elif kind.manner == "send":
+        elif isinstance(kind, SendSpec):
             try:
-                carry.piece(line, context)
+                execution.piece(line, context)
             except (OutsideError, NotPlain) as error:
                 raise AnswerRefused(str(error)) from None
 
@@ -302,7 +303,7 @@ def _after(workflow: Workflow, ask: str, values: Mapping[str, Any]) -> Iterator[
         if not passed or muted:
             continue
         further = [one for one in within if one not in here]
-        rounds = any(isinstance(one, Line) and kinds()[one.kind].manner != "fork" for one in further if isinstance(one, Line))
+        rounds = any(not isinstance(execution.plan_of(one), ForkPlan) for one in further if isinstance(one, Line))
         lanes = [one for one in further if isinstance(one, Lane) and one.when.strip()]
         if not rounds and all(fits(lane.when, values) for lane in lanes):
             yield line

@@ -17,8 +17,7 @@ import queue
 import threading
 import time
 from collections import defaultdict
-from collections.abc import Mapping
-from typing import Any
+from typing import Any, Protocol
 from urllib.parse import parse_qsl
 
 from ..core import flow
@@ -53,7 +52,14 @@ def signature(secret: str, timestamp: str, method: str, path: str, query: str, b
     return hmac.new(secret.encode(), head.encode("utf-8", "surrogatepass") + body, hashlib.sha256).hexdigest()
 
 
-def prove(secret: str, headers: Mapping[str, str], method: str, path: str, query: str, body: bytes, now: float) -> str:
+class HasHeaders(Protocol):
+    """The headers of a request, whatever their names' capitals."""
+
+    def get(self, key: str, default: str, /) -> str:
+        """A header, or the default."""
+
+
+def prove(secret: str, headers: HasHeaders, method: str, path: str, query: str, body: bytes, now: float) -> str:
     """Check a signed call; gives what makes it itself. Raises `CallRefused`."""
     stamp, given = headers.get("Ulmus-Timestamp", ""), headers.get("Ulmus-Signature", "").strip()
     if not stamp.isdigit() or len(stamp) > 12 or not given:

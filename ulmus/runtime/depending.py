@@ -15,9 +15,9 @@ from functools import cached_property
 from typing import Any
 
 from ..core import slots
-from ..core.workflow import Line, Workflow, reading, takes_of
-from ..core.workflow.file import read_settings
-from ..core.workflow.kinds import BLOCKS, controls_of
+from ..core.workflow import Line, Workflow, points_at, read_settings, reading, takes_of
+from ..core.workflow.kinds import BlockSpec
+from ..core.workflow.plans import AskPlan
 from ..steps import kinds
 
 
@@ -39,8 +39,9 @@ def roots_read(workflow: Workflow, line: Line) -> frozenset[str]:
         return frozenset()
     # A line may read itself: what it gave in the round before.
     found = {path.root for one in (line, *takes_of(line, kinds())) for path in reads(one)} | {line.id}
-    if kind.shows_a_draft:
-        draft = workflow.line(str(line.settings.get("draft", "")))
+    plan = kind.plan_of(line.settings)
+    if isinstance(plan, AskPlan) and plan.draft:
+        draft = workflow.line(plan.draft)
         found |= {path.root for path in reads(draft)} if draft is not None else set()
     return frozenset(found)
 
@@ -100,16 +101,16 @@ class Footing:
     def _fixed(self) -> tuple[str, str]:
         """What stands before and after the values in what the key is made of."""
         line, kind = self.line, kinds()[self.line.kind]
-        if kind.manner in BLOCKS:
+        if isinstance(kind, BlockSpec):
             lanes = [lane.model_dump(mode="json") for lane in line.lanes]
             inside = [inner.model_dump(mode="json") for inner in line.steps], lanes
             return _json([kind.name, line.settings, inside])[:-1], _json(sorted(self.prints.items()))
         settings, _ = read_settings(kind.settings, line.settings)
-        used = [name for name, control in controls_of(kind.settings).items() if control == "connection"]
+        used = [key for _, key in points_at(kind, line.settings, "connection")]
         dumped = line.settings
         if settings is not None:
-            dumped = settings.model_dump(mode="json", exclude={"takes", "shared"}, exclude_defaults=True)
-        return _json([kind.name, dumped])[:-1], _json([self.prints.get(str(line.settings.get(name)), "") for name in used])
+            dumped = settings.model_dump(mode="json", exclude=set(kind.not_in_results), exclude_defaults=True)
+        return _json([kind.name, dumped])[:-1], _json([self.prints.get(key, "") for key in used])
 
     def key(self, values: Mapping[str, Any]) -> str:
         """The key of its result where these are the values; empty where its kind is not here."""

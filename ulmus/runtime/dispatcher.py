@@ -18,11 +18,12 @@ from ..core import flow
 from ..core.cost import Usage
 from ..core.flow import Rewrite, Turn
 from ..core.values import NotPlain, plain_object
-from ..core.workflow import Line, drawn, take_name
+from ..core.workflow import Line, drawn, is_shared, take_name
+from ..core.workflow.plans import AskPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Context, Shelf, StepFailed
-from . import carry
+from . import execution
 from .journal import Live
 from .outsides import leads_to
 from .ports import Gate, Outdated
@@ -128,7 +129,7 @@ class Dispatcher:
         try:
             if refused is not None:
                 raise refused
-            prepared = carry.guarded(lambda: self.handlers.prepare(task, self._context(task, flight)))
+            prepared = execution.guarded(lambda: self.handlers.prepare(task, self._context(task, flight)))
             usage = getattr(prepared, "usage", usage)
         except NotPlain as error:
             event = flow.Failed(at=self.services.clock(), address=address, message=f"What this line gave cannot be kept: {error}.")
@@ -224,8 +225,9 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
     """A decision as a task."""
     page, own = live.page, live.line(decision.step)
     perform = decision if isinstance(decision, flow.Perform) else None
-    shares = perform is not None and carry.shares(own)
-    line = drawn(own, kinds(), carry.lot(live.run_id, decision.address, page.loops)) if shares else own
+    shares = perform is not None and is_shared(own, kinds())
+    plan = execution.plan_of(own)
+    line = drawn(own, kinds(), execution.lot(live.run_id, decision.address, page.loops)) if shares else own
     reads = page.reads[own.id]
     return Task(
         run_id=live.run_id,
@@ -233,12 +235,12 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
         line=line,
         values=live.state.named(decision.address, reads),
         deadline=max(now + 1, live.state.began + page.workflow.limits.hours * 3600 + live.state.granted.get("time", 0.0)),
-        about=page.lines.get(str(own.settings.get("draft", ""))) if kinds()[own.kind].shows_a_draft else None,
+        about=page.lines.get(plan.draft) if isinstance(plan, AskPlan) else None,
         brand=page.workflow.brand,
         outside=page.outside & reads,
         rewrite=perform.rewrite if perform else None,
         asked_later=decision.step in page.asked,
-        take=take_name(own, line.id) if shares else "",
+        take=take_name(own, kinds(), line.id) if shares else "",
         talk=perform.talk if perform else (),
         spent=perform.spent if perform else 0.0,
         reach=reach_of(live.state, page.workflow, decision.address),

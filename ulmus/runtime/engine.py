@@ -62,7 +62,14 @@ class Engine:
         self.writer.dispatch, self.writer.budget = self.dispatcher, self.budgets
         self.writer.on_end(self.runs.ended)
         self.writer.on_end(lambda tx, live: tx.then(self.polling.hurry))
-        looks = [self.writer.catch_up, self.outsides.look, self.outbox.look, self.polling.look, self.replies.look, self._new_day]
+        looks: list[Callable[[float], None]] = [
+            self.writer.catch_up,
+            self.outsides.look,
+            self.outbox.look,
+            self.polling.look,
+            self.replies.look,
+            self._new_day,
+        ]
         resets = [self.outsides.reset, self.replies.reset, self._reset]
         self.ticker = Ticker(services, self.writer, looks, resets)
         self._next_day_look = 0.0

@@ -9,11 +9,10 @@ from sqlalchemy import func, select
 
 from ..core.cost import Usage
 from ..core.recurrence import RecurrenceError, due, quiet_hours
-from ..core.workflow import Workflow, takes_of
-from ..core.workflow.file import read_settings
+from ..core.workflow import Workflow, is_shared, takes_of
+from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
-from .carry import shares
 from .depending import outermost
 from .proofing import Column
 from .services import Services
@@ -41,7 +40,7 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
         if line.id in inner or line.muted:
             continue
         # Where runs are shared between takes, each of them writes as often as the others.
-        writers = [line, *takes_of(line, kinds())] if shares(line) else [line]
+        writers = [line, *takes_of(line, kinds())] if is_shared(line, kinds()) else [line]
         made = [c.cells[one.id].result for c in columns for one in writers if one.id in c.cells]
         spent = [Usage(**proof.usage) for proof in made if proof is not None]
         if spent:
@@ -68,18 +67,18 @@ def _part(usage: Usage, count: int) -> Usage:
 def _runs(services: Services, workflow_id: int, workflow: Workflow) -> tuple[float | None, str]:
     now = services.clock()
     kind = kinds().get(workflow.start.kind)
-    settings, _ = read_settings(kind.settings, workflow.start.settings) if kind else (None, [])
-    if kind is not None and kind.listens == "clock" and settings is not None:
+    plan = kind.plan_of(workflow.start.settings) if kind is not None else None
+    if isinstance(plan, ClockPlan):
         moment = dt.datetime.fromtimestamp(now, dt.UTC)
         try:
-            quiet = quiet_hours(getattr(settings, "quiet", "")) if getattr(settings, "quiet", "") else None
-            times = due(getattr(settings, "rule"), getattr(settings, "zone"), moment, MOST_TIMES, quiet)  # noqa: B009
+            quiet = quiet_hours(plan.quiet) if plan.quiet else None
+            times = due(plan.rule, plan.zone, moment, MOST_TIMES, quiet)
         except RecurrenceError:
             return None, ""
         within = sum(1 for t in times if t.timestamp() <= now + MONTH)
         if within == MOST_TIMES:
             within = round(MOST_TIMES * MONTH / (times[-1].timestamp() - now))
-        return float(within * int(getattr(settings, "count", 1))), "by its schedule"
+        return float(within * plan.count), "by its schedule"
     with services.store.read() as session:
         mine = tables.Run.workflow_id == workflow_id
         first = session.scalar(select(func.min(tables.Run.started_at)).where(mine))

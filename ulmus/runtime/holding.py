@@ -16,12 +16,14 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from ..core.recurrence import RecurrenceError, passed_and_next
+from ..core.workflow.plans import ClockPlan, PollPlan, RowsPlan, RunsPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
+from ..steps.api import Sends
 from ..store import place, tables
 from . import outbox
-from .carry import read
 from .engine import Engine
+from .execution import plan_of
 from .polling import known_of, look_again, pass_over
 from .services import audit
 
@@ -31,7 +33,7 @@ NOT_AGAIN = "Not sent again: the house this one is a copy of may have sent it. T
 
 
 @dataclass(frozen=True)
-class Sends:
+class ToSend:
     """A piece that waits to go out."""
 
     piece: int
@@ -66,7 +68,7 @@ class HandsOut:
 class Overview:
     """What a held house would do."""
 
-    sends: list[Sends]
+    sends: list[ToSend]
     more_sends: int
     carries: list[Carries]
     hands_out: list[HandsOut]
@@ -83,13 +85,13 @@ def overview(engine: Engine) -> Overview:
         )
         names = dict(session.execute(select(tables.Connection.key, tables.Connection.name)).all())
         sends = [
-            Sends(
+            ToSend(
                 piece.id,
                 piece.run_id or 0,
                 title,
                 str(piece.content.get("text") or piece.content.get("path") or ""),
                 names.get(piece.connection, piece.connection),
-                piece.kind in kinds() and kinds()[piece.kind].find is not None,
+                isinstance(kinds().get(piece.kind), Sends),
             )
             for piece, title in session.execute(waiting.limit(MOST_SHOWN))
         ]
@@ -181,19 +183,16 @@ def _looked(engine: Engine, workflow_id: int) -> _Found:
             return _Found([], {})
         line = engine.pages.get(session, record.revision_id).workflow.start
     memory, now = dict(start.memory) if start is not None else {}, services.clock()
-    listens = kinds()[line.kind].listens if line.kind in kinds() else ""
+    plan = plan_of(line) if line.kind in kinds() else None
     try:
-        if listens == "clock":
-            settings: Any = read(line)
+        if isinstance(plan, ClockPlan):
             last = dt.datetime.fromtimestamp(float(memory.get("due") or now), dt.UTC)
-            passed, _ = passed_and_next(settings.rule, settings.zone, last, dt.datetime.fromtimestamp(now, dt.UTC))
+            passed, _ = passed_and_next(plan.rule, plan.zone, last, dt.datetime.fromtimestamp(now, dt.UTC))
             items = (
-                []
-                if passed is None or settings.missed != "once"
-                else [(passed.isoformat(), {"title": f"{passed:%a %d %b, %H:%M}"})]
+                [] if passed is None or plan.missed != "once" else [(passed.isoformat(), {"title": f"{passed:%a %d %b, %H:%M}"})]
             )
             return _Found(items, {"due": now})
-        if listens in ("poll", "rows", "runs"):
+        if isinstance(plan, PollPlan | RowsPlan | RunsPlan):
             found = look_again(services, engine.pages, workflow_id, line, memory)
             with services.store.read() as session:
                 known = known_of(session, workflow_id, [identity for identity, _ in found.items])

@@ -14,7 +14,7 @@ from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
 from ..steps import kinds
 from ..store import tables
-from . import carry
+from . import execution
 from .depending import roots_read
 from .transaction import Transaction
 
@@ -82,7 +82,7 @@ class Live:
         now where the run stands. A run that goes from step to step many times a second need not say each."""
         state, says = self.state, True
         hurries = self.shown and self.shown[0] == "running" and not self.is_behind(tx.now)
-        if hurries and state.outcome is None and not state.held and not any(state.phases.get(p) for p in _PAUSES):
+        if hurries and state.outcome is None and not state.held and not any(state.stands(word) for word in _PAUSES):
             says = False
         elif (row := _row(self)) != self.shown:
             self.shown, self.shown_at = row, tx.now
@@ -137,10 +137,10 @@ class Pages:
             plan=flow.plan(workflow, known),
             lines=lines,
             reads={name: roots_read(workflow, line) for name, line in lines.items()},
-            outside=carry.outside_roots(workflow),
-            asked=carry.asked_about(workflow),
+            outside=execution.outside_roots(workflow),
+            asked=execution.asked_about(workflow),
             paid=frozenset(name for name, line in lines.items() if line.kind in known and known[line.kind].stage == "draft"),
-            loops=carry.loops_of(workflow),
+            loops=execution.loops_of(workflow),
         )
 
     def load(self, session: Session, run_id: int) -> Live:
@@ -168,27 +168,8 @@ class Pages:
 
 
 # In order of urgency: what stands first is what the run's row says.
-_WORDS = (
-    ("stuck", "stuck"),
-    ("unsure", "unsure"),
-    ("asked", "asking"),
-    ("permitting", "asking"),
-    ("permit", "running"),
-    ("ready", "running"),
-    ("rewriting", "running"),
-    ("queued", "running"),
-    ("following", "running"),
-    ("pausing", "running"),
-    ("checking", "running"),
-    ("called", "running"),
-    ("waiting", "waiting"),
-    ("between", "resting"),
-    ("resting", "resting"),
-    ("listening", "resting"),
-)
-
-
-_PAUSES = tuple(phase for phase, word in _WORDS if word != "running")
+_WORDS: tuple[flow.phases.Word, ...] = ("stuck", "unsure", "asking", "running", "waiting", "resting")
+_PAUSES = tuple(word for word in _WORDS if word != "running")
 
 
 def state_word(state: flow.State) -> str:
@@ -197,14 +178,15 @@ def state_word(state: flow.State) -> str:
         return state.outcome
     if state.held:
         return "held"
-    return next((word for phase, word in _WORDS if state.phases.get(phase)), "running")
+    return next((word for word in _WORDS if state.stands(word)), "running")
 
 
 def _row(live: Live) -> tuple[Any, ...]:
     state = live.state
     message = state.message or state.held
-    if not message and state.outcome is None and (state.phases.get("stuck") or state.phases.get("unsure")):
-        message = next(s.message for s in state.at.values() if s.phase in ("stuck", "unsure"))
+    if not message and state.outcome is None and (state.stands("stuck") or state.stands("unsure")):
+        troubled = (s.phase for s in state.at.values() if isinstance(s.phase, flow.phases.Stuck | flow.phases.InDoubt))
+        message = next(phase.message for phase in troubled)
     return (
         state_word(state),
         state.current.id if state.current else "",

@@ -24,10 +24,10 @@ from ..core.values import NotPlain, plain_object
 from ..protocols import mail
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.api import Connection, Outgoing, Pending, Sighting, Sought, Taken
-from ..steps.connections.mail import mailer
+from ..steps.api import Connection, Jobs, Outgoing, Pending, Sends, Sighting, Sought, Taken
+from ..steps.connections import mail as connected
 from ..store import tables
-from .carry import effect_key, guarded
+from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
 from .ports import Events, Gate
@@ -169,7 +169,7 @@ class Outbox:
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
         if piece.kind == "approval_mail":
-            sender = mailer(services.web, services.connect(piece.connection, "mail"))
+            sender = connected.mailer(services.web, services.connect(piece.connection, connected.KIND.name))
             content = piece.content
             own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
             letter = mail.message(
@@ -178,7 +178,7 @@ class Outbox:
             mail.send(sender, letter)
             return {}
         kind = kinds()[piece.kind]
-        assert kind.send is not None
+        assert isinstance(kind, Sends | Jobs)
         content = piece.content
         if content.get("file"):
             # What is kept here goes along; the outbox itself holds only its link.
@@ -251,16 +251,16 @@ class Outbox:
         if piece.state not in ("intent", "accepted", "unsure"):
             return None
         waited = max(0.0, now - (piece.tried_at or piece.queued_at))
-        find = kinds()[piece.kind].find if piece.kind in kinds() else None
+        kind = kinds().get(piece.kind)
         met: OutsideError | None = None
         sighting, connection = Sighting(why="The other side cannot be asked for it."), None
-        if find is not None:
+        if isinstance(kind, Sends):
             try:
                 if refused is not None:
                     raise refused
                 connection = self._connection(piece)
                 here = connection
-                sighting = guarded(lambda: find(self.services.web, here, self._sought(piece)))
+                sighting = guarded(lambda: kind.find(self.services.web, here, self._sought(piece)))
             except OutsideError as error:
                 met, sighting = error, Sighting(why=error.message)
         if sighting.found is not None:
@@ -293,7 +293,8 @@ class Outbox:
 
     def _not_listed(self, piece: tables.Piece, connection: Connection | None, now: float, waited: float, why: str) -> None:
         """It is not in a list that could have shown it: believed once the list cannot be late any more."""
-        stated = getattr(connection.settings, "lists_within", None) if connection is not None else None
+        kind = kinds().get(piece.kind)
+        stated = kind.lists_within(connection) if connection is not None and isinstance(kind, Sends) else None
         lag = self.listings.lag(piece.connection, stated)
         if lag is not None and waited >= max(self.settle, 2 * lag):
             self._absent.pop(piece.id, None)
@@ -338,7 +339,7 @@ class Outbox:
     def _watch(self, piece: tables.Piece) -> None:
         """A piece went out well: see when the channel's list shows it, where that is not known well enough."""
         kind = kinds().get(piece.kind)
-        if kind is not None and kind.find is not None and self.listings.wanted(piece.connection):
+        if isinstance(kind, Sends) and self.listings.wanted(piece.connection):
             now = self.services.clock()
             with self._lock:
                 if not any(one.connection == piece.connection for one in self._observed):
@@ -354,12 +355,12 @@ class Outbox:
     def _see(self, one: _Observed, refused: OutsideError | None) -> OutsideError | None:
         with self.services.store.read() as session:
             piece = session.get_one(tables.Piece, one.piece)
-        find = kinds()[piece.kind].find
-        assert find is not None
+        kind = kinds()[piece.kind]
+        assert isinstance(kind, Sends)
         try:
             if refused is not None:
                 raise refused
-            sighting: Sighting = guarded(lambda: find(self.services.web, self._connection(piece), Sought(piece.key, one.since)))
+            sighting = guarded(lambda: kind.find(self.services.web, self._connection(piece), Sought(piece.key, one.since)))
         except OutsideError as error:
             return error
         now = self.services.clock()

@@ -21,12 +21,12 @@ from urllib.parse import urlsplit
 from sqlalchemy import select
 
 from ..core import slots
-from ..core.workflow import Line
-from ..core.workflow.kinds import controls_of
+from ..core.workflow import Line, points_at
+from ..core.workflow.kinds import StepSpec
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
-from .carry import Same
+from .execution import Same
 from .executors import Executor
 from .services import Services
 
@@ -295,10 +295,11 @@ def _leads(same: Same) -> tuple[str, str | None]:
     """Where a line leads whatever the values, or the text with slots that says it."""
     line = same.line
     kind = kinds()[line.kind]
-    for name, control in controls_of(kind.settings).items():
-        if control == "connection" and line.settings.get(name):
-            return f"connection:{line.settings[name]}", None
-    text = line.settings.get(kind.reaches) if kind.reaches else None
+    for _, key in points_at(kind, line.settings, "connection"):
+        if key:
+            return f"connection:{key}", None
+    reaches = kind.reaches if isinstance(kind, StepSpec) else ""
+    text = line.settings.get(reaches) if reaches else None
     if not isinstance(text, str):
         return "", None
     return (_host(text), None) if "<<" not in text else ("", text)

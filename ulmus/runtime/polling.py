@@ -21,11 +21,12 @@ from sqlalchemy.orm import Session
 from ..core.recurrence import RecurrenceError, due, passed_and_next, quiet_hours
 from ..core.values import NotPlain, plain_object, text
 from ..core.workflow import Line, Workflow
+from ..core.workflow.plans import AnyPlan, CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan, RunsPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.api import Found, Look, Row
+from ..steps.api import Found, Look, PolledStart, Row, SheetLook, SheetStart
 from ..store import tables
-from .carry import guarded, read
+from .execution import guarded, plan_of, read
 from .journal import Pages
 from .outsides import STARTS
 from .ports import Gate
@@ -43,9 +44,6 @@ OLD = 14 * 86_400.0
 """An item whose date lies so much (seconds) before its start went live is passed over, in sight."""
 MOST_PASSED = 500
 MOST_LOOKED = 8
-WAITS = {"form": "Waits for the form to be filled in.", "call": "Waits for a call.", "by_hand": "Waits for you to start it."}
-ENDED_WELL = ("done",)
-ENDED_BADLY = ("failed",)
 
 
 @dataclass(frozen=True)
@@ -62,8 +60,10 @@ class _Due:
         return self.workflow.start
 
     @property
-    def settings(self) -> Any:
-        return read(self.line)
+    def plan(self) -> AnyPlan:
+        """How the start listens. Raises `OutsideError` where it is not set up."""
+        read(self.line)
+        return plan_of(self.line)
 
 
 class Polling:
@@ -128,43 +128,44 @@ class Polling:
             workflow = self.pages.get(session, found.revision_id).workflow
         line = workflow.start
         here = _Due(workflow_id, workflow, dict(found.memory), services.clock())
-        listens = kinds()[line.kind].listens
         try:
-            if listens == "poll":
-                seen = look_once(services, self.pages, line, here.memory.get("look", {}))
-                self._hand_out(here, seen, here.now + every(line))
-            elif listens in ("rows", "runs"):
-                with services.store.read() as session:
-                    seen = rows_found(session, here) if listens == "rows" else runs_found(session, self.pages, here)
-                self._hand_out(here, seen, here.now + (every(line) if listens == "rows" else RUNS_EVERY))
-            elif listens == "clock":
-                self._by_the_clock(here)
-            else:
-                self._note(workflow_id, here.now + FAR, WAITS.get(line.kind, "Waits to be started."))
+            match here.plan:
+                case PollPlan(every=seconds):
+                    seen = look_once(services, self.pages, line, here.memory.get("look", {}))
+                    self._hand_out(here, seen, here.now + seconds)
+                case RowsPlan(every=seconds) as plan:
+                    with services.store.read() as session:
+                        seen = rows_found(session, here, plan)
+                    self._hand_out(here, seen, here.now + seconds)
+                case RunsPlan() as plan:
+                    with services.store.read() as session:
+                        seen = runs_found(session, self.pages, here, plan)
+                    self._hand_out(here, seen, here.now + RUNS_EVERY)
+                case ClockPlan() as plan:
+                    self._by_the_clock(here, plan)
+                case HandPlan() | FormPlan() | CallInPlan() as plan:
+                    self._note(workflow_id, here.now + FAR, plan.waits)
         except OutsideError as error:
             self._note_failure(workflow_id, error, every(line))
 
     # -- the clock ----------------------------------------------------------------------------------
 
-    def _by_the_clock(self, here: _Due) -> None:
-        settings = here.settings
+    def _by_the_clock(self, here: _Due, plan: ClockPlan) -> None:
         last = float(here.memory.get("due", 0.0)) or here.now
         try:
-            quiet = quiet_hours(settings.quiet) if settings.quiet else None
+            quiet = quiet_hours(plan.quiet) if plan.quiet else None
             since, now = dt.datetime.fromtimestamp(last, dt.UTC), dt.datetime.fromtimestamp(here.now, dt.UTC)
-            passed, coming = passed_and_next(settings.rule, settings.zone, since, now, quiet)
+            passed, coming = passed_and_next(plan.rule, plan.zone, since, now, quiet)
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
         next_at = coming.timestamp() if coming else here.now + FAR
         memory = {"due": passed.timestamp() if passed else last}
-        wanted = passed is not None and (settings.missed == "once" or here.now - passed.timestamp() <= GRACE)
+        wanted = passed is not None and (plan.missed == "once" or here.now - passed.timestamp() <= GRACE)
         says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
-        row_kind = kinds()[here.line.kind].rows is not None
-
         found = Found([], memory, says, prime=False)
-        if wanted and row_kind:
+        if wanted and plan.sheet:
             with self.services.store.read() as session:
-                rows = rows_found(session, here)
+                rows = rows_found(session, here, plan)
             found = Found(rows.items, memory, f"{rows.says} {says}", prime=False)
         elif wanted and passed is not None:
             found = Found([due_item(passed)], memory, says, prime=False)
@@ -191,13 +192,14 @@ class Polling:
             passed = [*here.memory.get("passed", []), *({"identity": i, "item": item} for i, item in old)][-MOST_PASSED:]
             today = self.runs.left_today(session, workflow_id, here.workflow, tx.now)
             room = max(0, int(min(today, 1_000_000)))
-            most = min(int(here.line.settings.get("most", 50)), room)
+            paced = plan if isinstance(plan := plan_of(here.line), PollPlan | RowsPlan) else PollPlan()
+            most = min(paced.most, room)
             left = primed and len(fresh) > most
             began = 0
             if not primed:
                 pass_over(session, workflow_id, here.now, [identity for identity, _ in fresh])
-            elif here.line.settings.get("runs") == "together" and fresh and most:
-                taken = fresh[: int(here.line.settings.get("most", 50))]
+            elif paced.together and fresh and most:
+                taken = fresh[: paced.most]
                 item = together([one for _, one in taken])
                 pass_over(session, workflow_id, here.now, [identity for identity, _ in taken[1:]])
                 self.runs.begin(tx, workflow_id, item, title_of(item), identity=taken[0][0])
@@ -216,9 +218,9 @@ class Polling:
             # Where items are left over, the next look must not be told that nothing has changed.
             memory = dict(found.memory)
             clock = {"due": memory.pop("due")} if "due" in memory else {}
-            kept = {name: here.memory[name] for name in ("granted", "since") if name in here.memory}
+            kept: dict[str, Any] = {name: here.memory[name] for name in ("granted", "since") if name in here.memory}
             kept |= {"passed": passed} if passed else {}
-            noted = {
+            noted: dict[str, Any] = {
                 "memory": {
                     "primed": True,
                     "fails": 0,
@@ -233,7 +235,7 @@ class Polling:
                 "failed": False,
                 "next_at": next_at if not left else min(next_at, here.now + every(here.line)),
             }
-            session.execute(update(tables.Start.__table__).where(tables.Start.workflow_id == workflow_id), noted)
+            session.execute(update(tables.Start).where(tables.Start.workflow_id == workflow_id), noted)
             if began or stands.failed or stands.found != says:
                 tx.say("workflow", id=workflow_id)
 
@@ -344,30 +346,28 @@ def taken_in(found: Found) -> Found:
 
 def every(line: Line) -> float:
     """Seconds between two looks at a start."""
-    try:
-        return float(getattr(read(line), "every", None) or 60.0)
-    except OutsideError:
-        return 60.0
+    plan = plan_of(line)
+    return plan.every if isinstance(plan, PollPlan | RowsPlan) else 60.0
 
 
 def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, Any]) -> Found:
     """One look at a start, live or to capture samples. Raises `OutsideError`."""
     kind = kinds()[line.kind]
     here = _Due(0, Workflow(name="look", start=line, steps=[]), {}, services.clock())
-    settings = here.settings
-    if kind.look is not None:
-        look = kind.look
-        return taken_in(guarded(lambda: look(settings, Look(services.web, services.connect, memory, services.clock()))))
+    plan = here.plan
+    if isinstance(kind, PolledStart):
+        looking = Look(services.web, services.connect, memory, services.clock())
+        return taken_in(guarded(lambda: kind.look(read(line), looking)))
     with services.store.read() as session:
-        if kind.listens == "runs":
-            return runs_found(session, pages, here, primed=True)
-        if kind.rows is not None:
-            found = rows_found(session, here, MOST_LOOKED)
+        if isinstance(plan, RunsPlan):
+            return runs_found(session, pages, here, plan, primed=True)
+        if isinstance(kind, SheetStart) and isinstance(plan, RowsPlan | ClockPlan):
+            found = rows_found(session, here, plan, MOST_LOOKED)
             # A list is used from the top: what comes next is the latest, as the last due time is.
-            return Found(found.items[::-1], {}, found.says) if kind.listens == "clock" else found
-    if kind.listens == "clock":
+            return Found(found.items[::-1], {}, found.says) if isinstance(plan, ClockPlan) else found
+    if isinstance(plan, ClockPlan):
         try:
-            moments = due(settings.rule, settings.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)
+            moments = due(plan.rule, plan.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
         return Found([due_item(m) for m in reversed(moments)], {}, "")
@@ -376,12 +376,14 @@ def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, An
 
 def look_again(services: Services, pages: Pages, workflow_id: int, line: Line, memory: dict[str, Any]) -> Found:
     """One look at a start that listens already, with what it remembers. Raises `OutsideError`."""
-    kind = kinds()[line.kind]
-    if kind.look is not None:
-        return look_once(services, pages, line, memory.get("look", {}))
     here = _Due(workflow_id, Workflow(name="look", start=line, steps=[]), memory, services.clock())
+    plan = here.plan
     with services.store.read() as session:
-        return taken_in(runs_found(session, pages, here) if kind.listens == "runs" else rows_found(session, here))
+        if isinstance(plan, RunsPlan):
+            return taken_in(runs_found(session, pages, here, plan))
+        if isinstance(plan, RowsPlan):
+            return taken_in(rows_found(session, here, plan))
+    return look_once(services, pages, line, memory.get("look", {}))
 
 
 def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
@@ -396,19 +398,17 @@ def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
     return moment.astimezone(dt.UTC).isoformat(), words
 
 
-def rows_found(session: Session, here: _Due, count: int | None = None) -> Found:
+def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: int | None = None) -> Found:
     """What a start that watches a sheet finds in it; `count` rows where another number is wanted than is set."""
-    kind, settings = kinds()[here.line.kind], here.settings
-    if count is not None and "count" in type(settings).model_fields:
-        settings = settings.model_copy(update={"count": count})
-    assert kind.rows is not None
-    if session.get(tables.Sheet, settings.sheet) is None:
-        raise OutsideError(f"The sheet “{settings.sheet}” is no longer here.")
+    kind, settings = kinds()[here.line.kind], read(here.line)
+    assert isinstance(kind, SheetStart)
+    if session.get(tables.Sheet, plan.sheet) is None:
+        raise OutsideError(f"The sheet “{plan.sheet}” is no longer here.")
     wanted = select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells, tables.SheetRow.touched).where(
-        tables.SheetRow.sheet == settings.sheet
+        tables.SheetRow.sheet == plan.sheet
     )
     look = {}
-    if kind.listens == "rows":
+    if isinstance(plan, RowsPlan):
         # Rows that were not changed since the last look have been handed out, or passed over.
         look = {"after": int(here.memory.get("look", {}).get("after", 0))}
         wanted = wanted.where(tables.SheetRow.touched > look["after"])
@@ -416,21 +416,19 @@ def rows_found(session: Session, here: _Due, count: int | None = None) -> Found:
     if found:
         look = look and {"after": max(row.touched for row in found)}
     taken = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity.startswith("row:"))
-    memory = {"taken": list(session.scalars(taken)) if kind.listens == "clock" else []}
+    in_hand = frozenset(session.scalars(taken)) if isinstance(plan, ClockPlan) else frozenset[str]()
     rows = [Row(i, position, dict(cells)) for i, position, cells, _ in found]
-    seen: Found = guarded(lambda: kind.rows(settings, rows, memory))  # type: ignore[misc]
+    seen = guarded(lambda: kind.rows(settings, SheetLook(rows, in_hand, count)))
     return replace(seen, memory={**seen.memory, **look})
 
 
-def runs_found(session: Session, pages: Pages, here: _Due, primed: bool = False) -> Found:
+def runs_found(session: Session, pages: Pages, here: _Due, plan: RunsPlan, primed: bool = False) -> Found:
     """Runs of another workflow that have ended since the last look."""
-    settings = here.settings
-    wanted = {"well": ENDED_WELL, "failed": ENDED_BADLY}.get(settings.how)
     last = float(here.memory.get("look", {}).get("at", 0.0))
     # A little is looked at twice, so that nothing that ended in the same moment is missed; each counts once anyway.
-    ended = select(tables.Run).where(tables.Run.workflow_id == int(settings.workflow), tables.Run.ended_at >= last - 60)
-    if wanted:
-        ended = ended.where(tables.Run.state.in_(wanted))
+    ended = select(tables.Run).where(tables.Run.workflow_id == int(plan.workflow), tables.Run.ended_at >= last - 60)
+    if plan.outcomes:
+        ended = ended.where(tables.Run.state.in_(plan.outcomes))
     if not primed:
         seen = (
             select(tables.Seen.identity)
@@ -456,5 +454,7 @@ def together(items: list[dict[str, Any]]) -> dict[str, Any]:
 
 def fingerprint(line: Line) -> str:
     """What makes a start the same start: its kind and where it looks, not how often."""
-    settings = {k: v for k, v in line.settings.items() if k not in ("every", "most", "runs")}
+    kind = kinds().get(line.kind)
+    pace = kind.pace if isinstance(kind, PolledStart | SheetStart) else ()
+    settings = {name: value for name, value in line.settings.items() if name not in pace}
     return hashlib.sha256(json.dumps([line.kind, settings], sort_keys=True).encode()).hexdigest()

@@ -70,7 +70,16 @@ class Gate(Protocol):
 class Runs(Protocol):
     """How runs begin."""
 
-    def begin(self, tx: Transaction, workflow_id: int, item: dict[str, Any], title: str, **more: Any) -> int:
+    def begin(
+        self,
+        tx: Transaction,
+        workflow_id: int,
+        item: dict[str, Any],
+        title: str,
+        parent: tuple[int, str] | None = None,
+        depth: int = 0,
+        identity: str | None = None,
+    ) -> int:
         """Begin a run on the workflow's live revision within `tx`; it goes on once that is committed."""
 
 

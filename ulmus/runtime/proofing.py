@@ -20,13 +20,14 @@ from sqlalchemy import select
 from ..core.cost import Usage
 from ..core.flow import GIVEN
 from ..core.workflow import Line, Workflow, takes_of
-from ..core.workflow.kinds import BLOCKS
+from ..core.workflow.kinds import BlockSpec
+from ..core.workflow.plans import AssignmentPlan, EachPlan
 from ..core.workflow.takes import MARK
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Context, StepFailed
 from ..store import tables
-from . import carry
+from . import execution
 from .depending import Footing, fingerprint, names_inside, outermost, roots_used
 from .executors import Executor
 from .handlers import Handlers, items
@@ -135,7 +136,7 @@ class Proofs:
         quiet = {placed.line.id for placed in workflow.walk() if placed.muted}
         names = {line.id for line in workflow.lines}
         # A draft nobody is asked about, whose line does not say how else to go on, stops a run where it breaks a must-rule.
-        asked = carry.asked_about(workflow)
+        asked = execution.asked_about(workflow)
         unasked = {n.id for n in workflow.every_step if n.id not in asked and n.on_failure.after == "stop"}
         return _Known({(sample, step): proof for sample, step, proof in rows}, brand, prints, names, quiet, unasked)
 
@@ -294,7 +295,7 @@ class Proofs:
             web=self.services.web,
             connect=self.services.connect,
             values=dict(values),
-            outside=carry.outside_roots(workflow),
+            outside=execution.outside_roots(workflow),
             asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
             shelf=shelf(self.services, workflow.brand),
             seed=f"{sample.id}/{line.id}",
@@ -320,7 +321,7 @@ class Proofs:
         """What the jobs of a workflow's lines gave last, by line."""
         with self.services.store.read() as session:
             memories = session.scalars(select(tables.StepMemory).where(tables.StepMemory.workflow_id == workflow_id))
-            return {memory.step: memory.data[carry.KEPT] for memory in memories if carry.KEPT in memory.data}
+            return {memory.step: memory.data[execution.KEPT] for memory in memories if execution.KEPT in memory.data}
 
     def _tell(self, workflow_id: int, sample: int, step: str, now: UnderWay) -> None:
         """A line inside a block that is being made got on."""
@@ -332,8 +333,8 @@ class Proofs:
         self, workflow: Workflow, line: Line, context: Context, key: str, anew: Collection[str], inside: Inside
     ) -> tables.Proof:
         try:
-            if kinds()[line.kind].manner in BLOCKS:
-                carry.read(line)
+            if isinstance(kinds()[line.kind], BlockSpec):
+                execution.read(line)
                 output, detail, usage = self._block(workflow, line, context, anew, inside)
             else:
                 output, detail, usage = self.handlers.play(line, context, workflow)
@@ -395,12 +396,13 @@ def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:
     prefix = ""
     for block in placed.within:
         if isinstance(block, Line):
-            if kinds()[block.kind].manner == "each":
+            plan = execution.plan_of(block)
+            if isinstance(plan, EachPlan):
                 with suppress(OutsideError):
                     found = items(block, values)
                     if found:
-                        values[str(block.settings.get("item", "item"))] = found[0]
-            elif kinds()[block.kind].manner == "assign" and cell is not None and cell.result is not None:
+                        values[plan.item] = found[0]
+            elif isinstance(plan, AssignmentPlan) and cell is not None and cell.result is not None:
                 talk = cell.result.detail.get("talk", [])
                 values[GIVEN] = next((turn["given"] for turn in talk if turn["tool"] == step), {})
         if isinstance(block, Line):

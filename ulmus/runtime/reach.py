@@ -12,9 +12,12 @@ from urllib.parse import urlsplit
 from ..core import flow, slots
 from ..core.flow import GIVEN
 from ..core.workflow import Workflow
+from ..core.workflow.kinds import PerformSpec, StepSpec
+from ..core.workflow.plans import AssignmentPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from . import carry
+from ..steps.api import Assigns
+from . import execution
 
 MOST_LINKS = 5000
 DEEPEST = 8
@@ -56,15 +59,15 @@ def reach_of(state: flow.State, workflow: Workflow, address: str) -> Reach | Non
     seq = state.at.get(address)
     parent = seq.parent if seq else None
     around = parent.current if parent else None
-    if seq is None or parent is None or around is None or around.manner != "assign" or parent.block is None:
+    if seq is None or parent is None or around is None or not isinstance(around.how, AssignmentPlan) or parent.block is None:
         return None
     known = kinds()
     line = workflow.line(around.id)
-    named = known[line.kind].names_hosts if line is not None and line.kind in known else None
-    hosts = named(carry.read(line)) if named is not None and line is not None else ()
-    searches = {one.id for one in workflow.lines if one.kind in known and known[one.kind].finds_links}
+    kind = known.get(line.kind) if line is not None else None
+    hosts = kind.names_hosts(execution.read(line)) if isinstance(kind, Assigns) and line is not None else ()
+    searches = {one.id for one in workflow.lines if isinstance(of := known.get(one.kind), PerformSpec) and of.finds_links}
     links: set[str] = set()
-    for turn in parent.block.talk:
+    for turn in parent.block.turns:
         if turn.tool in searches:
             links.update(_links(turn.result))
     scope = parent.scope()
@@ -76,7 +79,8 @@ def reach_of(state: flow.State, workflow: Workflow, address: str) -> Reach | Non
 def check_reads(line: Any, values: Any, reach: Reach) -> None:
     """Check every address a line is about to read that a model had a hand in. Raises `OutsideError`."""
     kind = kinds()[line.kind]
-    text = line.settings.get(kind.reaches) if kind.reaches else None
+    reaches = kind.reaches if isinstance(kind, StepSpec) else ""
+    text = line.settings.get(reaches) if reaches else None
     if not isinstance(text, str) or not any(path.root == GIVEN for path in slots.parse(text).reads):
         return
     for address in re.split(r"[\s,]+", slots.render(slots.parse(text), values).text.strip()):

@@ -10,8 +10,8 @@ from urllib.parse import urlsplit
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.workflow import Line, LineProblem, Workflow
-from ..core.workflow.kinds import controls_of, templates_of
+from ..core.workflow import Line, LineProblem, Workflow, points_at, settings_of, templates_of
+from ..core.workflow.kinds import CallSpec, SendSpec, WriteSpec
 from ..steps import kinds
 from ..store import tables
 from .proofing import Column, broken_musts
@@ -64,11 +64,8 @@ def from_texts(workflow: Workflow, allowed: Iterable[str] = ()) -> list[LineProb
         if spec is None:
             continue
         texts = dict(templates_of(spec, line.settings))
-        texts |= {
-            (n,): v
-            for n, v in line.settings.items()
-            if isinstance(v, str) and controls_of(spec.settings).get(n) in ("email", "url")
-        }
+        addresses = (name for name, setting in settings_of(spec.settings).items() if setting.control.is_address)
+        texts |= {(n,): v for n in addresses if isinstance(v := line.settings.get(n), str)}
         for place, text in texts.items():
             word = next((w for w in text.split() if _is_example(w)), "")
             if word and not any(host in word for host in allowed):
@@ -90,7 +87,7 @@ def from_sheets(session: Session, workflow: Workflow) -> list[LineProblem]:
     found = []
     for line in workflow.every_step:
         spec = kinds().get(line.kind)
-        if spec is None or spec.manner != "write" or line.muted:
+        if not isinstance(spec, WriteSpec) or line.muted:
             continue
         key = _set_to(line, "sheet")
         sheet = session.get(tables.Sheet, key) if key else None
@@ -137,15 +134,15 @@ def _feeds(line: Line, page: Workflow, source: int, target: int, watched: Workfl
     spec, start = kinds().get(line.kind), kinds().get(watched.start.kind)
     if spec is None or start is None:
         return ""
-    if spec.manner == "write" and (sheet := _set_to(line, "sheet")) and sheet == _set_to(watched.start, "sheet"):
+    if isinstance(spec, WriteSpec) and (sheet := _set_to(line, "sheet")) and sheet == _set_to(watched.start, "sheet"):
         return "it writes into the sheet that is watched"
-    if spec.manner == "call" and _set_to(line, "workflow") == str(target):
+    if isinstance(spec, CallSpec) and _set_to(line, "workflow") == str(target):
         return "it runs the workflow"
     if line is page.start and _set_to(watched.start, "workflow") == str(source):
         return ""
     if line.id == page.steps[-1].id and _set_to(watched.start, "workflow") == str(source):
         return "its end is what is waited for"
-    if spec.manner == "send":
+    if isinstance(spec, SendSpec):
         address = next(
             (v for v in watched.start.settings.values() if isinstance(v, str) and v.startswith(("http://", "https://"))), ""
         )
@@ -154,11 +151,10 @@ def _feeds(line: Line, page: Workflow, source: int, target: int, watched: Workfl
     return ""
 
 
-def _set_to(line: Line, control: str) -> str:
-    """What the first setting with this control is set to."""
+def _set_to(line: Line, what: str) -> str:
+    """What the first setting that points at such a thing is set to."""
     spec = kinds().get(line.kind)
-    name = next((n for n, c in controls_of(spec.settings).items() if c == control), "") if spec else ""
-    return str(line.settings.get(name, "")) if name else ""
+    return next((key for _, key in points_at(spec, line.settings, what)), "") if spec else ""
 
 
 def _hosts_of(settings: Mapping[str, Any]) -> set[str]:

@@ -14,10 +14,12 @@ from typing import Any
 from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow, takes_of
+from ..core.workflow.plans import AssignmentPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Context, StepFailed
-from .handlers import PLAYED_BY, Gave, Handlers, Working
+from .execution import plan_of
+from .handlers import PLAYED_BY, FromValues, Gave, Handlers
 from .reach import Reach, check_reads, reach_of
 from .runs import title_of
 
@@ -54,9 +56,9 @@ class Rehearsal:
                 if self.context.cancelled():
                     raise OutsideError("Stopped.")
                 quick = [d for d in open_ if not isinstance(d, flow.Perform)]
-                for decision in quick:
-                    if state.open.get(decision.address) is decision:  # type: ignore[union-attr]
-                        for event in self._answer(state, decision):
+                for one in quick:
+                    if state.open.get(getattr(one, "address", "")) is one:
+                        for event in self._answer(state, one):
                             flow.apply(state, event)
                 if quick:
                     continue
@@ -67,7 +69,8 @@ class Rehearsal:
                         reach = reach_of(state, self.workflow, decision.address)
                         at_work[pool.submit(self._perform, decision, state.scope(decision.address), reach)] = decision
                 for over in wait(at_work, return_when=FIRST_COMPLETED).done:
-                    if state.open.get((decision := at_work.pop(over)).address) is decision:
+                    asked = at_work.pop(over)
+                    if state.open.get(asked.address) is asked:
                         flow.apply(state, over.result())
             else:
                 raise OutsideError(f"This goes on and on: it was not over after {MOST_STEPS:,} steps.")
@@ -82,7 +85,7 @@ class Rehearsal:
             detail["ended"] = state.message or "Ended here."
         return dict(state.values.get(self.line.id) or {}), detail, self.usage
 
-    def _worked(self, handler: Working, line: Line, values: Mapping[str, Any], address: str) -> flow.Event:
+    def _worked(self, handler: FromValues, line: Line, values: Mapping[str, Any], address: str) -> flow.Event:
         """A decision worked out from the values alone, as a run does it."""
         try:
             event = handler.event(line, values, address, self.now)
@@ -96,16 +99,13 @@ class Rehearsal:
 
     def _tell(self, state: flow.State) -> None:
         """Say how far the block is."""
-        block, manner = state.root.block, kinds()[self.line.kind].manner
-        if block is None:
-            return
-        over = len(block.results) + len(block.failures) + len(block.passed)
-        match manner:
-            case "each":
+        match state.root.block:
+            case flow.EachBlock() as block:
+                over = len(block.results) + len(block.failures) + len(block.passed)
                 self.context.progress(f"{over} of {len(block.items)} done")
-            case "repeat":
+            case flow.RepeatBlock() as block:
                 self.context.progress(f"round {block.started}")
-            case "fork" if len(block.lanes) > 1:
+            case flow.ForkBlock() as block if len(block.lanes) > 1:
                 self.context.progress(f"{len(block.lanes) - len(block.running)} of {len(block.lanes)} lanes done")
 
     def _perform(self, decision: flow.Perform, values: dict[str, Any], reach: Reach | None) -> flow.Done | flow.Failed:
@@ -115,7 +115,7 @@ class Rehearsal:
                 check_reads(line, values, reach)
             except OutsideError as error:
                 return flow.Failed(at=self.now, address=decision.address, message=error.message)
-        if kinds()[line.kind].manner != "assign":
+        if not isinstance(plan_of(line), AssignmentPlan):
             event = self._gave(decision.address, line, values)
             for take in takes_of(line, kinds()):
                 # Stands beside it; nothing follows from it, and where it fails, only it has.
@@ -157,7 +157,7 @@ class Rehearsal:
             return [flow.Permitted(at=at, address=address, scope="rehearsal")]
         if isinstance(decision, flow.Rest):
             return [flow.Resting(at=at, address=address, due=at, listening=False)]
-        if isinstance(handler, Working):
+        if isinstance(handler, FromValues):
             return [self._worked(handler, line, values, address)]
         event = self._gave(address, line, values)
         if isinstance(event, flow.Failed):

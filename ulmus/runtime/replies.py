@@ -14,9 +14,11 @@ from dataclasses import dataclass
 from ..core import flow
 from ..core.slots import parse, render
 from ..core.values import plain_object
+from ..core.workflow.plans import ForMail, WaitPlan
 from ..protocols import mailbox
 from ..protocols.errors import OutsideError
-from ..steps.connections.mailbox import reader
+from ..steps.connections import mailbox as connected
+from .execution import plan_of
 from .journal import Live
 from .outsides import STARTS
 from .ports import Events, Gate
@@ -56,13 +58,13 @@ class Replies:
 
     def watch(self, live: Live, decision: flow.Listen) -> None:
         """Look for a mail for this wait, where it is for one that it waits."""
-        settings = live.line(decision.step).settings
-        if settings.get("how") != "mail" or decision.due is None:
+        plan = plan_of(live.line(decision.step))
+        if not isinstance(plan, WaitPlan) or not isinstance(plan.awaited, ForMail) or decision.due is None:
             return
-        values = live.state.scope(decision.address)
-        sender, subject = (render(parse(str(settings.get(name, ""))), values).text.strip() for name in ("sender", "subject"))
-        since = decision.due - float(settings.get("longest", 86_400))
-        found = _Watch(live.run_id, decision.address, str(settings.get("box", "")), since, sender, subject)
+        values, awaited = live.state.scope(decision.address), plan.awaited
+        sender, subject = (render(parse(text), values).text.strip() for text in (awaited.sender, awaited.subject))
+        since = decision.due - (plan.seconds or 0.0)
+        found = _Watch(live.run_id, decision.address, awaited.box, since, sender, subject)
         with self._lock:
             self._watched.add(found)
 
@@ -81,7 +83,7 @@ class Replies:
             for key in {w.box for w in watched}:
                 mine = [w for w in watched if w.box == key]
                 try:
-                    box = reader(self.services.web, self.services.connect(key, "mailbox"))
+                    box = connected.reader(self.services.web, self.services.connect(key, connected.KIND.name))
                     letters = mailbox.since(box, "INBOX", min(w.since for w in mine))
                 except OutsideError as error:
                     log.warning("mailbox %s: %s", key, error.message)
@@ -95,7 +97,7 @@ class Replies:
 
     def _hand_over(self, watch: _Watch, letters: list[mailbox.Letter]) -> None:
         seq = self.events.live(watch.run_id).state.at.get(watch.address)
-        waits = seq is not None and seq.phase == "listening"
+        waits = seq is not None and isinstance(seq.phase, flow.phases.Listening)
         fitting = next((one for one in letters if self._fits(watch, one)), None)
         if waits and fitting is not None:
             item = plain_object({k: v for k, v in dataclasses.asdict(fitting).items() if k not in ("uid", "arrived")})

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.workflow import Line
-from ..core.workflow.kinds import controls_of
+from ..core.workflow import Line, points_at
 from ..steps import kinds
-from ..steps.api import Row
+from ..steps.api import Row, SheetLook, SheetStart
 from ..store import tables
-from . import carry
+from . import execution
 from .engine import Engine
 from .polling import taken_in
 from .runs import live_pages, title_of
@@ -25,9 +26,7 @@ def takers(session: Session, sheet: str) -> list[tuple[int, str]]:
 def watches(start: Line, sheet: str) -> bool:
     """Whether a start watches rows of a sheet."""
     kind = kinds().get(start.kind)
-    if kind is None or kind.rows is None:
-        return False
-    return any(start.settings.get(name) == sheet for name, control in controls_of(kind.settings).items() if control == "sheet")
+    return isinstance(kind, SheetStart) and any(key == sheet for _, key in points_at(kind, start.settings, "sheet"))
 
 
 def send_through(engine: Engine, workflow_id: int, sheet: str, ids: list[int], again: bool) -> tuple[int, int]:
@@ -42,11 +41,10 @@ def send_through(engine: Engine, workflow_id: int, sheet: str, ids: list[int], a
             raise ValueError("This workflow does not start from rows of this sheet.")
         wanted = select(tables.SheetRow).where(tables.SheetRow.sheet == sheet, tables.SheetRow.id.in_(ids))
         rows = [Row(r.id, r.position, dict(r.cells)) for r in session.scalars(wanted.order_by(tables.SheetRow.position))]
-    kind, settings = kinds()[start.kind], carry.read(start)
-    assert kind.rows is not None
-    find, began = kind.rows, 0
+    kind, settings, began = kinds()[start.kind], execution.read(start), 0
+    assert isinstance(kind, SheetStart)
     for row in rows:
-        found = taken_in(carry.guarded(lambda row=row: find(settings, [row], {})))  # type: ignore[misc]
+        found = taken_in(execution.guarded(partial(kind.rows, settings, SheetLook([row]))))
         for _, item in found.items[:1]:
             # A row counts as this row, however its cells have changed since.
             run = engine.runs.push(workflow_id, {**item, "title": title_of(item)}, f"row:{row.id}", again=again)

@@ -14,6 +14,8 @@ from sqlalchemy.orm import Session
 from ..core import flow
 from ..core.values import plain_object, text
 from ..core.workflow import Limits, Workflow
+from ..core.workflow.kinds import StartSpec
+from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
 from . import links
@@ -186,8 +188,9 @@ class Runs:
             .values(state="failed", message="The run ended before this went out.")
         )
         start = kinds().get(live.workflow.start.kind)
-        if start is not None and start.rows is not None:
-            self._row(tx, live)
+        plan = start.plan_of(live.workflow.start.settings) if start is not None else None
+        if isinstance(plan, ClockPlan) and plan.used:
+            self._row(tx, live, plan.used)
         waiting = select(tables.Run.id).where(tables.Run.workflow_id == live.workflow_id, tables.Run.state == "queued").limit(1)
         if session.scalar(waiting) is not None:
             self._promote(tx, live.workflow_id, session.get_one(tables.Run, run_id).revision_id)
@@ -196,12 +199,11 @@ class Runs:
             event = _told(tx.now, address, live)
             tx.then(lambda: self.events.post(parent, event))
 
-    def _row(self, tx: Transaction, live: Live) -> None:
+    def _row(self, tx: Transaction, live: Live, used: str) -> None:
         """Mark the row used where the run ended well; say in its place how else it ended; let it go where it was cancelled."""
         session = tx.session
         seen = session.scalar(select(tables.Seen).where(tables.Seen.run_id == live.run_id, tables.Seen.identity.startswith("row:")))
-        used = str(live.workflow.start.settings.get("used", ""))
-        if seen is None or not used:
+        if seen is None:
             return
         row, outcome = session.get(tables.SheetRow, int(seen.identity.split(":")[1])), live.state.outcome
         if outcome == "cancelled":
@@ -259,12 +261,12 @@ class Runs:
                 .join(parent, parent.c.id == tables.Run.parent_id)
                 .where(tables.Run.ended_at.is_not(None), parent.c.ended_at.is_(None))
             ).all()
-            latest = [row for row in rows if _is_latest(session, *row)]
+            latest = [(run, parent_id, at) for run, parent_id, at in rows if parent_id and _is_latest(session, run, parent_id, at)]
         # Only a place that waits for it is told: where it was taken up again before the end, the new run is not begun yet.
         for parent_id, children in groupby(sorted(latest, key=itemgetter(1)), key=itemgetter(1)):
             at = self.events.live(parent_id).state.at
             for run_id, _, address in children:
-                if address in at and at[address].phase == "called":
+                if address in at and isinstance(at[address].phase, flow.phases.Called):
                     self.events.post(parent_id, _told(self.services.clock(), address, self.events.live(run_id)))
         self.events.wake_all(open_runs)
 
@@ -292,7 +294,7 @@ def runs_a_day(workflow: Workflow) -> int | None:
     if workflow.limits.day_runs is not None:
         return workflow.limits.day_runs
     kind = kinds().get(workflow.start.kind)
-    return RUNS_A_DAY if kind is not None and kind.can_feed_itself else None
+    return RUNS_A_DAY if isinstance(kind, StartSpec) and kind.can_feed_itself else None
 
 
 def _is_latest(session: Session, run_id: int, parent: int, address: str) -> bool:

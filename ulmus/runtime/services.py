@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -16,7 +16,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import World
-from ..core.workflow.checks import BRAND_FACTS, Known
+from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web
 from ..steps import connection_kinds
@@ -128,12 +128,18 @@ class Services:
         return Connection(record.key, record.kind, record.name, settings, self.sealer.open(record.sealed))
 
 
+def longest_of(kind: str, settings: Mapping[str, Any]) -> int | None:
+    """The most characters that a connection takes, by its stored settings; ``None`` where it says nothing of that."""
+    spec = connection_kinds().get(kind)
+    try:
+        return spec.longest(spec.settings.model_validate(settings)) if spec is not None else None
+    except ValidationError:
+        return None
+
+
 def world(session: Session) -> World:
     """Connections, sheets and brands as the checker needs them."""
-    connections = {
-        c.key: Known(c.kind, c.name, c.settings.get("limit") if isinstance(c.settings.get("limit"), int) else None)
-        for c in session.scalars(select(tables.Connection))
-    }
+    connections = {c.key: Known(c.kind, c.name, longest_of(c.kind, c.settings)) for c in session.scalars(select(tables.Connection))}
     sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in session.scalars(select(tables.Sheet))}
     brands = frozenset(session.scalars(select(tables.Brand.key)))
     names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}

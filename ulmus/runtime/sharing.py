@@ -11,8 +11,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.workflow import Line, Workflow, edits, field_control
-from ..core.workflow.checks import BRAND_FACTS
+from ..core.workflow import Line, Workflow, edits, points_at, settings_of
+from ..core.workflow.controls import Mail
+from ..core.workflow.world import BRAND_FACTS
 from ..steps import kinds
 from ..store import tables
 
@@ -84,8 +85,8 @@ def with_person(workflow: Workflow, mail: str) -> Workflow:
     page = workflow
     for line in workflow.every_step:
         kind = kinds().get(line.kind)
-        for name, info in kind.settings.model_fields.items() if kind else ():
-            if field_control(info).get("control") == "email" and not line.settings.get(name):
+        for name, setting in settings_of(kind.settings).items() if kind else ():
+            if isinstance(setting.control, Mail) and not line.settings.get(name):
                 page = edits.with_settings(page, line.id, {**line.settings, name: mail})
     return page
 
@@ -119,21 +120,18 @@ def _sheet(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tup
 
 
 def _kind_needed(line: Line, key: str) -> str:
-    for name, info in kinds()[line.kind].settings.model_fields.items():
-        if line.settings.get(name) == key and field_control(info).get("control") == "connection":
-            return str(field_control(info).get("needs", ""))
-    return ""
+    kind = kinds()[line.kind]
+    return next((settings_of(kind.settings)[n].needs for n, k in points_at(kind, line.settings, "connection") if k == key), "")
 
 
 def _points(workflow: Workflow) -> Iterator[tuple[Line, str, str, str]]:
     """Every setting that points at something outside the page: line, setting, what, key."""
     for line in workflow.lines:
         kind = kinds().get(line.kind)
-        for name, info in kind.settings.model_fields.items() if kind else ():
-            what = field_control(info).get("control")
-            key = line.settings.get(name)
-            if what in POINTS and isinstance(key, str) and key:
-                yield line, name, str(what), key
+        for what in POINTS if kind else ():
+            for name, key in points_at(kind, line.settings, what) if kind else ():
+                if key:
+                    yield line, name, what, key
 
 
 def _pointed(workflow: Workflow, here: dict[tuple[str, str], str]) -> Workflow:

@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
+from ..core.workflow.kinds import is_for_readers
 from ..protocols.errors import OutsideError
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
@@ -66,7 +67,7 @@ class _Published:
 
     def of(self, services: Services, brand: str | None) -> Published:
         """The last pieces of the brand that went out."""
-        publishing = [name for name, kind in kinds().items() if kind.stage == "publish" and not kind.act]
+        publishing = [name for name, kind in kinds().items() if is_for_readers(kind)]
         sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
         place = (str(services.store.folder), brand)
         with self._lock, services.store.read() as session:

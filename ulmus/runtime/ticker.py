@@ -30,7 +30,7 @@ class Ticker:
         self,
         services: Services,
         writer: Writer,
-        looks: list[Callable[[float], None]],
+        looks: Sequence[Callable[[float], None]],
         resets: Sequence[Callable[[float], None]] = (),
     ) -> None:
         self.services = services

@@ -10,10 +10,12 @@ from sqlalchemy.orm import Session
 
 from ..core.values import plain_object
 from ..core.workflow import LineProblem, Workflow, check
+from ..core.workflow.plans import CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..store import tables
 from .engine import Engine
+from .execution import plan_of
 from .polling import fingerprint, known_of, look_once, pass_over, taken_in
 from .runs import title_of
 from .services import audit, world
@@ -71,8 +73,7 @@ def waiting_for(engine: Engine, workflow_id: int) -> Waiting | None:
         workflow = Workflow.model_validate(record.document)
         if _listens(session, record, workflow):
             return None
-    kind = kinds().get(workflow.start.kind)
-    if kind is None or kind.listens not in ("poll", "rows"):
+    if workflow.start.kind not in kinds() or not isinstance(plan_of(workflow.start), PollPlan | RowsPlan):
         return None
     try:
         found = taken_in(look_once(engine.services, engine.pages, workflow.start, {}))
@@ -125,8 +126,9 @@ def go_live(engine: Engine, workflow_id: int, who: str, a_day: int = 0, waiting:
         record.state = "live"
         start = session.get(tables.Start, workflow_id)
         if start is None or not listening:
-            memory: dict[str, Any] = {"due": now} if kinds()[workflow.start.kind].listens == "clock" else {}
-            if kinds()[workflow.start.kind].listens == "poll":
+            plan = plan_of(workflow.start)
+            memory: dict[str, Any] = {"due": now} if isinstance(plan, ClockPlan) else {}
+            if isinstance(plan, PollPlan):
                 memory |= {"since": now}
             if waiting is not None:
                 memory |= {"primed": True, "look": waiting.memory}
@@ -185,8 +187,7 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
     """
     with engine.services.store.read() as session:
         workflow = Workflow.model_validate(session.get_one(tables.WorkflowRecord, workflow_id).document)
-    kind = kinds().get(workflow.start.kind)
-    if kind is not None and kind.listens == "push":
+    if workflow.start.kind in kinds() and isinstance(plan_of(workflow.start), HandPlan | FormPlan | CallInPlan):
         items = _arrived(engine, workflow_id, workflow.start.id)
     else:
         items = look_once(engine.services, engine.pages, workflow.start, {}).items

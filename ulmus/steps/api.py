@@ -1,22 +1,48 @@
-"""What a kind of step is made of, and what it is given to work with."""
+"""The contract: what a kind of start, step or connection is made of, and what it is given to work with.
+
+A kind is one module that imports nothing of the house but this one, the core and the clients of `ulmus.protocols`, and holds a
+`KIND`: an instance of the type that says what it does. What stands here stays: it is added to, and where something a kind
+relies on has to change or go, `VERSION` grows, and kinds written for an older version are reported and left out.
+
+Starts: `Start` (by the clock, a run, a person or a call) · `PolledStart` (looks at something outside) · `SheetStart` (watches
+rows). Steps: `Performs` (gathers, or makes something) · `Drafts` (writes a text under rules) · `Sends` (a piece goes out) ·
+`Jobs` (a job is handed in and followed) · `Writes` (a row) · `Computes` (values from values) · `Asks` · `Waits` · `Stops` ·
+`Calls` · `Holds` (a block) · `Assigns` (a goal, and tools).
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Generic, Literal, TypeVar
 
 from pydantic import BaseModel, Field
 from pydantic_core import PydanticUndefined
 
 from ..core.cost import Usage
 from ..core.drafting import Known
-from ..core.flow import Rewrite, Turn
-from ..core.workflow.kinds import KindSpec
+from ..core.drafting.turns import Rewrite, Turn
+from ..core.workflow.kinds import (
+    CONTRACT,
+    AskSpec,
+    BlockSpec,
+    CallSpec,
+    ComputeSpec,
+    DraftSpec,
+    KindSpec,
+    PerformSpec,
+    S,
+    SendSpec,
+    StartSpec,
+    StopSpec,
+    WaitSpec,
+    WriteSpec,
+)
+from ..core.workflow.plans import PollPlan
 from ..protocols.errors import OutsideError
 from ..protocols.net import Web, never
 
-VERSION = 1
+VERSION = CONTRACT
 """The version of this contract. It grows when something a kind relies on changes or goes; what is only added keeps it."""
 
 
@@ -48,7 +74,7 @@ class Shelf:
     rows: Callable[[str], list[Row]] = _nothing
     file: Callable[[str], tuple[str, str, bytes] | None] = lambda link: None
     known: Known = Known()
-    keep: Callable[[str, str, bytes], dict[str, Any]] = lambda name, kind, content: _nothing(name)  # type: ignore[no-any-return]
+    keep: Callable[[str, str, bytes], dict[str, Any]] = lambda name, kind, content: _nothing(name)
 
 
 @dataclass(frozen=True)
@@ -137,6 +163,16 @@ class Row:
 
 
 @dataclass(frozen=True)
+class SheetLook:
+    """What a start that watches a sheet is given: its rows from the top, the identities of those that a run has in hand, and how
+    many are wanted where that is another number than is set."""
+
+    rows: list[Row]
+    taken: frozenset[str] = frozenset()
+    most: int | None = None
+
+
+@dataclass(frozen=True)
 class Outgoing:
     """A piece ready to go out: through which connection, and its content."""
 
@@ -201,45 +237,105 @@ class Part:
     choices: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class Kind(KindSpec):
-    """A kind with what it can do; which of the functions it has follows from its manner.
+# -- kinds ------------------------------------------------------------------------------------------
 
-    start: `look` where something outside is looked at, `rows` where a sheet is watched; one with neither waits for the
-    clock, a run or a person · perform: `perform` · ask: none (the runtime asks) ·
-    send: `piece` makes what goes out, `send` sends it under an idempotency key and gives the step's output (or `Taken`, `Pending`),
-    `find` asks the other side for it, `follow` how a job gets on (settings, receipt, seconds since it was taken), `plays` says
-    what it gives in proofs from settings and what was kept · write: `row` gives (sheet, cells) ·
-    set: `work` gives the outputs and what the step remembers for next time.
 
-    `revised` gives a draft's outputs anew from settings, the outputs so far and a person's change: a text, or values by name;
-    `parts` are those that can be changed by name.
-    `names_hosts` are the hosts an assignment's settings name; `finds_links` says that its results are addresses one may read on.
-    `reaches` names the setting that holds the address a kind without a connection reads. `brief` is a pattern over the outputs that tells a result in one breath. All get settings whose ``slots``, ``cells``,
-    ``fields`` and ``rules`` texts have been filled in; ``longslots``, ``value`` and ``condition`` texts are left as
-    written. `listens` says how a live start comes by its items; one that `can_feed_itself` is limited in its runs a day.
-    """
+@dataclass(frozen=True, kw_only=True)
+class Start(StartSpec[S]):
+    """A start that waits for the clock, a run, a person or a call."""
 
-    look: Callable[[Any, Look], Found] | None = None
-    rows: Callable[[Any, list[Row], dict[str, Any]], Found] | None = None
-    perform: Callable[[Any, Context], Result] | None = None
-    piece: Callable[[Any, Context], Outgoing] | None = None
-    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Taken | Pending] | None = None
-    find: Callable[[Web, Connection, Sought], Sighting] | None = None
-    follow: Callable[[Web, Connection, Any, dict[str, Any], float], Progress] | None = None
-    row: Callable[[Any, Context], tuple[str, dict[str, Any]]] | None = None
-    plays: Callable[[Any, Mapping[str, Any]], dict[str, Any]] | None = None
-    revised: Callable[[Any, Mapping[str, Any], str | None, Mapping[str, Any]], dict[str, Any]] | None = None
-    parts: Callable[[Any, Mapping[str, Any]], list[Part]] | None = None
-    names_hosts: Callable[[Any], tuple[str, ...]] | None = None
-    finds_links: bool = False
-    work: Callable[[Any, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]] | None = None
-    listens: Literal["", "poll", "clock", "rows", "runs", "push"] = ""
-    can_feed_itself: bool = False
-    gives_outside: bool = False
-    reaches: str = ""
-    brief: str = ""
-    api: int = VERSION
+
+@dataclass(frozen=True, kw_only=True)
+class PolledStart(StartSpec[S]):
+    """A start that looks at something outside. `pace` are the settings that only say how often and how much."""
+
+    look: Callable[[S, Look], Found]
+    pace: tuple[str, ...] = ("every", "most", "runs")
+
+
+@dataclass(frozen=True, kw_only=True)
+class SheetStart(StartSpec[S]):
+    """A start that watches the rows of a sheet."""
+
+    rows: Callable[[S, SheetLook], Found]
+    pace: tuple[str, ...] = ("every", "most", "runs")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Performs(PerformSpec[S]):
+    """Gathers, or makes something. All settings come with their texts filled in, but those whose control says that they are left
+    as written."""
+
+    perform: Callable[[S, Context], Result]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drafts(DraftSpec[S]):
+    """Writes a text under rules. `revised` gives the outputs anew from settings, the outputs so far and a person's change: a
+    text, or values by name; `parts` are those that can be changed by name."""
+
+    perform: Callable[[S, Context], Result]
+    revised: Callable[[S, Mapping[str, Any], str | None, Mapping[str, Any]], dict[str, Any]]
+    parts: Callable[[S, Mapping[str, Any]], list[Part]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sends(SendSpec[S]):
+    """A piece goes out: `piece` makes it, `send` sends it under an idempotency key and gives the step's output, or that it is
+    `Pending`, and `find` asks the other side for it. `lists_within` says how late its list may be (seconds), where its connection does."""
+
+    piece: Callable[[S, Context], Outgoing]
+    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Pending]
+    find: Callable[[Web, Connection, Sought], Sighting]
+    lists_within: Callable[[Connection], float | None] = lambda connection: None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Jobs(SendSpec[S]):
+    """A job is handed in and followed: `piece` makes it, `send` hands it in under an idempotency key and gives the step's output,
+    or that it was `Taken`; `follow` looks how it gets on (settings, receipt, seconds since it was taken). `plays` says what it
+    gives in proofs, from settings and what its last run gave."""
+
+    piece: Callable[[S, Context], Outgoing]
+    send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Taken]
+    follow: Callable[[Web, Connection, S, dict[str, Any], float], Progress]
+    plays: Callable[[S, Mapping[str, Any]], dict[str, Any]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Writes(WriteSpec[S]):
+    """Writes a row: `row` gives the sheet's key and the cells by column."""
+
+    row: Callable[[S, Context], tuple[str, dict[str, Any]]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Computes(ComputeSpec[S]):
+    """Works values out: `work` (settings, values, what it remembers, a seed) gives the outputs and what it remembers from now
+    on."""
+
+    work: Callable[[S, Mapping[str, Any], dict[str, Any], str], tuple[dict[str, Any], dict[str, Any]]]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Assigns(BlockSpec[S]):
+    """A goal, and the lines inside as tools: `perform` thinks one round. `names_hosts` are the hosts its settings name, which its
+    tools may read."""
+
+    perform: Callable[[S, Context], Result]
+    names_hosts: Callable[[S], tuple[str, ...]]
+
+
+Asks = AskSpec
+Waits = WaitSpec
+Stops = StopSpec
+Calls = CallSpec
+Holds = BlockSpec
+Kind = KindSpec[Any]
+"""Any kind of start or step."""
+
+
+# -- settings ---------------------------------------------------------------------------------------
 
 
 def batched(element: Mapping[str, Any], settings: Mapping[str, Any]) -> dict[str, Any]:
@@ -260,16 +356,18 @@ def setting(
     more: bool = False,
     when: str = "",
     takes: str = "",
+    told: str = "",
     **limits: Any,
 ) -> Any:
-    """A settings field with its control (see `ulmus.core.workflow.kinds`).
+    """A settings field with its control (see `ulmus.core.workflow.controls`).
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
     while another setting has one of some values, written ``name=value`` or ``name=value|other``, or while it has any, written ``name``; `takes` are the values a
-    new line begins with there.
+    new line begins with there; `told` says which words of a description fill it in.
     """
     extra: dict[str, Any] = {"control": control}
-    for name, value in (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when), ("takes", takes)):
+    named = (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when), ("takes", takes), ("told", told))
+    for name, value in named:
         if value:
             extra[name] = value
     return Field(default, title=title, description=about, json_schema_extra=extra, **limits)
@@ -301,20 +399,26 @@ class Limited(Settings):
     a_minute: int | None = Field(None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000)
 
 
+C = TypeVar("C", bound=BaseModel)
+
+
 @dataclass(frozen=True)
-class ConnectionKind:
+class ConnectionKind(Generic[C]):
     """A kind of connection: settings, the names of its secrets with their titles, and a probe, run with one press, that gives a
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
-    that place only."""
+    that place only. `summary` tells in a few words where it leads; `longest` is the most characters a text may have that goes
+    there, ``None`` where there is no limit."""
 
     name: str
     title: str
     about: str
-    settings: type[BaseModel]
+    settings: type[C]
     secrets: dict[str, str]
     leads: tuple[str, ...]
     probe: Callable[[Web, Connection], str]
-    api: int = VERSION
+    summary: Callable[[C], str]
+    longest: Callable[[C], int | None] = lambda settings: None
+    contract: int = VERSION
 
 
 class Batched(Settings):
@@ -337,3 +441,7 @@ class Batched(Settings):
         le=1000,
         more=True,
     )
+
+    def polling(self, every: float) -> PollPlan:
+        """How such a start listens."""
+        return PollPlan(every=every, most=self.most, together=self.runs == "together")

@@ -17,6 +17,7 @@ from functools import lru_cache
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any, Generic, TypeVar
 
+from ..core.workflow import KindSpec
 from . import api
 from .api import ConnectionKind, Kind
 
@@ -34,7 +35,7 @@ class Trouble:
     why: str
 
 
-T = TypeVar("T", Kind, ConnectionKind)
+T = TypeVar("T", KindSpec[Any], ConnectionKind[Any])
 
 
 @dataclass(frozen=True)
@@ -48,7 +49,7 @@ def kinds() -> dict[str, Kind]:
     return _steps().kinds
 
 
-def connection_kinds() -> dict[str, ConnectionKind]:
+def connection_kinds() -> dict[str, ConnectionKind[Any]]:
     """Every kind of connection, by name."""
     return _connections().kinds
 
@@ -67,11 +68,11 @@ def reload() -> None:
 @lru_cache(maxsize=1)
 def _steps() -> _Loaded[Kind]:
     own = (kind for folder in FOLDERS for kind in _in_folder(folder))
-    return _with_brought({kind.name: kind for kind in own}, Kind, STEPS)
+    return _with_brought({kind.name: kind for kind in own}, KindSpec, STEPS)
 
 
 @lru_cache(maxsize=1)
-def _connections() -> _Loaded[ConnectionKind]:
+def _connections() -> _Loaded[ConnectionKind[Any]]:
     return _with_brought({kind.name: kind for kind in _in_folder("connections")}, ConnectionKind, CONNECTIONS)
 
 
@@ -104,6 +105,6 @@ def _loaded(entry: EntryPoint, type_: type[T]) -> T:
     kind = entry.load()
     if not isinstance(kind, type_):
         raise api.NotUsable(f"it is no {type_.__name__} of this Ulmus")
-    if kind.api != api.VERSION:
-        raise api.NotUsable(f"it was written for version {kind.api} of the contract; this is version {api.VERSION}")
+    if kind.contract != api.VERSION:
+        raise api.NotUsable(f"it was written for version {kind.contract} of the contract; this is version {api.VERSION}")
     return kind

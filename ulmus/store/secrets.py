@@ -77,6 +77,7 @@ class Sealer:
         if not sealed:
             return {}
         try:
-            return json.loads(self._fernet.decrypt(sealed.encode()))
+            opened: dict[str, str] = json.loads(self._fernet.decrypt(sealed.encode()))
+            return opened
         except (InvalidToken, ValueError):
             return {}

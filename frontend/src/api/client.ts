@@ -4,6 +4,8 @@ import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
+/** What is wrong in a setting, with its place in the text. */
+export type SlotProblem = Schemas["LineProblemView"];
 export type Cell = Schemas["CellView"];
 export type Line = Schemas["LineView"];
 export type Bench = Schemas["BenchView"];

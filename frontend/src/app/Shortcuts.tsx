@@ -1,5 +1,6 @@
 import { Button } from "../components/Button";
 import { Dialog } from "../components/Dialog";
+import { singleKeys, useSingleKeys } from "../components/keys";
 
 const GROUPS: [string, [string, string][]][] = [
   [
@@ -65,8 +66,24 @@ const GROUPS: [string, [string, string][]][] = [
 
 /** The shortcut sheet. */
 export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const single = useSingleKeys();
   return (
     <Dialog open={open} onClose={onClose} title="Shortcuts" wide>
+      <label className="mb-4 flex items-baseline gap-2 text-sm">
+        <input
+          type="checkbox"
+          checked={single}
+          onChange={(event) => {
+            singleKeys.on = event.target.checked;
+          }}
+        />
+        <span>
+          Letters, digits and marks pressed alone do something.{" "}
+          <span className="text-soft">
+            Turn them off where you speak to your computer; this sheet stays in your menu.
+          </span>
+        </span>
+      </label>
       <div className="grid gap-6 sm:grid-cols-2">
         {GROUPS.map(([name, rows]) => (
           <section key={name}>

@@ -49,7 +49,7 @@ export function Beside({ before, after }: { before: Side; after: Side }) {
             {marked && !same ? (
               <Changes beside changes={found.data.filter((c) => c.what !== (i ? "removed" : "added"))} />
             ) : (
-              <div className="piece text-[0.98rem] leading-relaxed">{i ? texts.after : texts.before}</div>
+              <div className="piece text-reading leading-relaxed">{i ? texts.after : texts.before}</div>
             )}
             <p className="mt-2 text-xs text-soft">
               {[...(i ? texts.after : texts.before)].length} characters

@@ -16,7 +16,7 @@ export function Button({ look = "plain", hint, className = "", children, ...rest
   return (
     <button
       type="button"
-      className={`inline-flex items-center gap-2 rounded-[4px] border px-3 py-1 text-sm whitespace-nowrap disabled:opacity-45 ${LOOKS[look]} ${className}`}
+      className={`inline-flex items-center gap-2 rounded border px-3 py-1 text-sm whitespace-nowrap disabled:opacity-45 ${LOOKS[look]} ${className}`}
       {...rest}
     >
       {children}

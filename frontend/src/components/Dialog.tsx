@@ -10,7 +10,7 @@ export function Dialog({ open, onClose, title, about, wide, children }: Props) {
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 z-40 bg-black/35" />
         <Radix.Content
-          className={`fixed top-[8vh] left-1/2 z-50 max-h-[84vh] w-[92vw] -translate-x-1/2 overflow-y-auto rounded-[6px] border border-rule bg-paper p-6 text-ink shadow-xl ${wide ? "max-w-5xl" : "max-w-lg"}`}
+          className={`fixed top-[8vh] left-1/2 z-50 max-h-[84vh] w-[92vw] -translate-x-1/2 overflow-y-auto rounded-md border border-rule bg-paper p-6 text-ink shadow-xl ${wide ? "max-w-5xl" : "max-w-lg"}`}
         >
           <Radix.Title className="font-serif text-xl">{title}</Radix.Title>
           <Radix.Description className={about ? "mt-1 text-sm text-soft" : "sr-only"}>

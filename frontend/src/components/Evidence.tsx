@@ -101,7 +101,7 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
           )}
         </p>
       )}
-      <div className="piece text-[0.98rem] leading-relaxed">
+      <div className="piece text-reading leading-relaxed">
         {list.map((one, i) => (
           <span key={one.start}>
             {i > 0 ? between(text, list[i - 1]!.end, one.start) : ""}

@@ -1,7 +1,20 @@
 import { useState } from "react";
 import { ApiError, keepFile } from "../api/client";
-import type { FormField } from "../features/bench/FieldsEditor";
 import { Area, Choice, Field, Input } from "./Field";
+
+/** A field a person fills in; `name` is what slots call it. */
+export type FormField = {
+  name: string;
+  label: string;
+  type?: string;
+  required?: boolean;
+  help?: string;
+  choices?: string[];
+  least?: number | null;
+  greatest?: number | null;
+  largest_mb?: number;
+  kinds?: string[];
+};
 
 export type Filled = {
   values: Record<string, string>;
@@ -88,7 +101,7 @@ function One({ field, filled }: { field: FormField; filled: Filled }) {
         <input
           type="file"
           accept={field.kinds?.join(",")}
-          className="block w-full rounded-[4px] border border-rule bg-sheet px-2 py-1 text-sm file:mr-3 file:border-0 file:bg-transparent file:text-leaf file:underline"
+          className="block w-full rounded border border-rule bg-sheet px-2 py-1 text-sm file:mr-3 file:border-0 file:bg-transparent file:text-leaf file:underline"
           onChange={(e) => filled.attach(field.name, e.target.files?.[0] ?? null)}
           {...common}
         />

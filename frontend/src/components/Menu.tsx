@@ -1,7 +1,7 @@
 import { DropdownMenu as Radix } from "radix-ui";
 import type { ReactNode } from "react";
 
-const ITEM = "block cursor-pointer rounded-[3px] px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
+const ITEM = "block cursor-pointer rounded-sm px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
 
 /** A menu under the thing that opens it. The page stays reachable meanwhile: nothing is hidden from a screen reader. */
 export function Menu({ opens, children }: { opens: ReactNode; children: ReactNode }) {
@@ -12,7 +12,7 @@ export function Menu({ opens, children }: { opens: ReactNode; children: ReactNod
         <Radix.Content
           align="end"
           collisionPadding={8}
-          className="z-50 max-h-[70vh] min-w-44 max-w-80 overflow-y-auto rounded-[5px] border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
+          className="z-50 max-h-[70vh] min-w-44 max-w-80 overflow-y-auto rounded-md border border-rule bg-sheet p-1 text-sm text-ink shadow-lg"
         >
           {children}
         </Radix.Content>

@@ -4,7 +4,7 @@ import { Fragment, type ReactNode } from "react";
 export function Post({ text, limit, small = false }: { text: string; limit?: number | null; small?: boolean }) {
   return (
     <div>
-      <div className={`piece ${small ? "text-[0.94rem] leading-snug" : "text-[1.12rem] leading-relaxed"}`}>
+      <div className={`piece ${small ? "text-reading leading-snug" : "text-lead leading-relaxed"}`}>
         <Linked text={text} />
       </div>
       <Counter length={[...text].length} limit={limit} />

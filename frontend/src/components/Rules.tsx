@@ -34,7 +34,7 @@ export function Changes({
   beside?: boolean;
 }) {
   return (
-    <div className="piece text-[0.98rem] leading-relaxed">
+    <div className="piece text-reading leading-relaxed">
       {changes.map((c, i) =>
         c.what === "same" ? (
           <span key={i}>{c.text}</span>
@@ -75,7 +75,7 @@ export function Versions({ versions }: { versions: Version[] }) {
             {version.changes.length ? (
               <Changes changes={version.changes} />
             ) : (
-              <div className="piece text-[0.98rem] leading-relaxed">{version.text}</div>
+              <div className="piece text-reading leading-relaxed">{version.text}</div>
             )}
             <div className="mt-1 text-xs text-soft">
               {version.findings

@@ -36,7 +36,7 @@ export function Toasts() {
         <button
           type="button"
           onClick={() => setNote(null)}
-          className={`pointer-events-auto max-w-xl rounded-[4px] border bg-sheet px-4 py-2 text-left text-sm shadow-lg ${note.wrong ? "border-brick text-brick" : "border-rule"}`}
+          className={`pointer-events-auto max-w-xl rounded border bg-sheet px-4 py-2 text-left text-sm shadow-lg ${note.wrong ? "border-brick text-brick" : "border-rule"}`}
         >
           {note.text}
         </button>

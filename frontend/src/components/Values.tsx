@@ -82,7 +82,8 @@ function Rows({ rows }: { rows: Bundle[] }) {
   const shown = all ? rows : rows.slice(0, FIRST);
   return (
     <>
-      <div className="max-h-96 overflow-auto border-y border-line" tabIndex={0} role="region" aria-label="Table">
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls is reached by keys */}
+      <section className="max-h-96 overflow-auto border-y border-line" tabIndex={0} aria-label="Table">
         <table className="w-full border-collapse text-sm">
           <thead>
             <tr>
@@ -109,7 +110,7 @@ function Rows({ rows }: { rows: Bundle[] }) {
             ))}
           </tbody>
         </table>
-      </div>
+      </section>
       <More shown={shown.length} of={rows.length} onAll={() => setAll(true)} />
     </>
   );

@@ -10,9 +10,9 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
-from ..flow.decisions import Turn
 from .answers import AnswerError, read_json
 from .prompts import as_material, marked, material_note
+from .turns import Turn
 
 LONGEST_RESULT = 8000
 MOST_SOURCES = 60

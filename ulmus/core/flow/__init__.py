@@ -7,12 +7,15 @@
 The journal is the list of events. Replaying it gives the same state and the same open decisions.
 """
 
+from ..drafting.turns import Rewrite, Turn
+from . import phases
 from .address import Address, AddressError
-from .blocks import CALLS, GIVEN, FlowError
+from .blocks import CALLS, GIVEN, AssignmentBlock, EachBlock, ForkBlock, RepeatBlock
 from .decisions import (
     Ask,
     Call,
     Check,
+    Compute,
     Decision,
     Finish,
     Follow,
@@ -24,11 +27,8 @@ from .decisions import (
     Perform,
     Permit,
     Rest,
-    Rewrite,
     Send,
-    Set,
     Stop,
-    Turn,
     Wait,
     Write,
 )
@@ -66,10 +66,17 @@ from .events import (
     write_event,
 )
 from .machine import apply, begin, decide, replay
+from .phases import Phase
 from .plan import Plan, PlannedLane, PlannedStep, plan
-from .state import Block, Phase, Sequence, State
+from .standing import FlowError
+from .state import Block, Sequence, State
 
 __all__ = [
+    "AssignmentBlock",
+    "EachBlock",
+    "ForkBlock",
+    "RepeatBlock",
+    "phases",
     "CALLS",
     "GIVEN",
     "RULES",
@@ -86,6 +93,7 @@ __all__ = [
     "Cancelled",
     "Check",
     "Checked",
+    "Compute",
     "Decision",
     "Done",
     "Ended",
@@ -120,7 +128,6 @@ __all__ = [
     "Sent",
     "Sequence",
     "Spent",
-    "Set",
     "State",
     "Stop",
     "Stopped",

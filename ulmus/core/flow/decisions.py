@@ -5,26 +5,9 @@ from __future__ import annotations
 
 from typing import Any, Literal, NamedTuple
 
+from ..drafting.turns import Rewrite, Turn
+
 Outcome = Literal["done", "failed", "declined", "cancelled", "skipped"]
-
-
-class Rewrite(NamedTuple):
-    """A draft is to be made again from `previous`, after the notes of the rounds so far."""
-
-    previous: str
-    notes: tuple[str, ...]
-
-
-class Turn(NamedTuple):
-    """One use of a tool in an assignment: in which round, what was said before it, the tool, what it was given, and what
-    it gave, or why it gave nothing."""
-
-    round: int
-    said: str
-    tool: str
-    given: dict[str, Any]
-    result: dict[str, Any] | None
-    failed: str = ""
 
 
 class Perform(NamedTuple):
@@ -94,7 +77,7 @@ class Write(NamedTuple):
     generation: int
 
 
-class Set(NamedTuple):
+class Compute(NamedTuple):
     """Work out values that need nothing from outside."""
 
     address: str
@@ -169,5 +152,21 @@ class Finish(NamedTuple):
 
 
 Decision = (
-    Perform | Wait | Ask | Permit | Send | Follow | Write | Set | Open | Check | Rest | Listen | Call | Stop | Judge | Hold | Finish
+    Perform
+    | Wait
+    | Ask
+    | Permit
+    | Send
+    | Follow
+    | Write
+    | Compute
+    | Open
+    | Check
+    | Rest
+    | Listen
+    | Call
+    | Stop
+    | Judge
+    | Hold
+    | Finish
 )

@@ -11,8 +11,8 @@ import zlib
 from collections.abc import Callable, Iterable
 
 from ..cost import Usage
-from . import blocks
-from .blocks import FlowError, end_item, fail, finish, go_on, pass_over, stand, stop_run
+from ..workflow.plans import AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, PerformPlan, RepeatPlan, WaitPlan, WritePlan
+from .blocks import CALLS, AssignmentBlock, opened
 from .decisions import Decision, Finish
 from .events import (
     Accepted,
@@ -36,10 +36,33 @@ from .events import (
     TimerFired,
     Unsure,
 )
+from .lifecycle import LIFECYCLE, look_at_limits
+from .phases import (
+    Asking,
+    Between,
+    Broken,
+    Checking,
+    Following,
+    InDoubt,
+    Job,
+    Open,
+    Pausing,
+    Permit,
+    Permitting,
+    Phase,
+    Ready,
+    Retrying,
+    Rewriting,
+    Stuck,
+)
+from .phases import Called as AtAnother
+from .phases import Listening as Awaiting
+from .phases import Queued as InOutbox
+from .phases import Resting as Sleeping
 from .plan import Plan, PlannedStep
 from .resuming import resume
-from .state import Block, Sequence, State
-from .whole import WHOLE, look_at_limits
+from .standing import FlowError, close, end_item, fail, finish, go_on, is_rewriting, pass_over, stand, stop_run
+from .state import READY, Sequence, State
 
 LONGEST_WAIT = 3600.0
 
@@ -87,8 +110,8 @@ def apply(state: State, event: Event) -> State:
 
     Raises `FlowError` where the event cannot happen.
     """
-    if whole := WHOLE.get(type(event)):
-        whole(state, event)
+    if of_the_run := LIFECYCLE.get(type(event)):
+        of_the_run(state, event)
         return state
     if state.ended or state.outcome is not None:
         raise FlowError(f"the run has ended; “{event.event}” cannot follow")
@@ -96,25 +119,26 @@ def apply(state: State, event: Event) -> State:
     seq = state.at.get(address)
     if seq is None:
         raise FlowError(f"“{event.event}” is for {address}, where nothing is under way")
-    rule = _RULES.get((seq.phase, type(event)))
+    rule = _RULES.get((type(seq.phase), type(event)))
     if rule is None:
-        raise FlowError(f"“{event.event}” cannot happen while the step is {seq.phase}")
-    step = seq.current
-    assert step is not None
-    rule(state, seq, step, event)
+        raise FlowError(f"“{event.event}” cannot happen while the step is {seq.phase.name}")
+    rule(state, seq, seq.step, event)
     look_at_limits(state, event.at)
     return state
 
 
 # -- steps ------------------------------------------------------------------------------------------
 
+#: What is done when it was carried out, and leaves nothing to be waited for.
+_DONE_AT_ONCE = (PerformPlan, DraftPlan, WritePlan, ComputePlan, CallPlan, AssignmentPlan)
+
 
 def _done(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
-    if step.manner not in ("perform", "write", "set", "call", "assign") and seq.phase != "following":
+    if not isinstance(step.how, _DONE_AT_ONCE) and not isinstance(seq.phase, Following):
         raise FlowError(f"“{step.id}” cannot simply be done")
-    if step.manner == "call" and seq.phase != "called":
+    if isinstance(step.how, CallPlan) and not isinstance(seq.phase, AtAnother):
         raise FlowError(f"the run “{step.id}” calls for has not begun")
-    if step.manner == "assign":
+    if isinstance(step.how, AssignmentPlan):
         _thought(state, seq, step, event)
         return
     _spend(state, seq, event.usage)
@@ -124,16 +148,17 @@ def _done(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
 
 def _thought(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
     """An assignment has thought: it wants to use tools, or has its answer."""
-    seq.block = seq.block or Block(began=event.at)
+    block = seq.block = seq.block or AssignmentBlock(began=event.at)
+    assert isinstance(block, AssignmentBlock)
     _spend(state, seq, event.usage)
-    calls = event.output.get(blocks.CALLS)
+    calls = event.output.get(CALLS)
     if calls:
-        seq.block.said, seq.block.calls = str(event.output.get("text", "")), list(calls)
-        _wait_in(state, seq, "open")
-        blocks.start(state, seq)
+        block.said, block.calls = str(event.output.get("text", "")), list(calls)
+        stand(state, seq, Open())
+        block.start(state, seq)
     else:
         seq.values[step.id] = event.output
-        blocks.close(state, seq)
+        close(state, seq)
 
 
 def _spend(state: State, seq: Sequence, usage: Usage) -> None:
@@ -149,20 +174,20 @@ def _spend(state: State, seq: Sequence, usage: Usage) -> None:
 
 
 def _redone(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:
+    assert isinstance(step.how, AskPlan)
+    draft = step.how.draft
     _spend(state, seq, event.usage)
-    (seq.holder(step.about) or seq).values[step.about] = event.output
+    (seq.holder(draft) or seq).values[draft] = event.output
     # The notes stay: later rewrites keep to earlier notes too.
-    seq.phase, seq.attempt = "ready", 1
+    seq.attempt = 1
     seq.round += 1
-    stand(state, seq)
+    stand(state, seq, READY)
 
 
 def _failed(state: State, seq: Sequence, step: PlannedStep, event: Failed) -> None:
     _spend(state, seq, event.usage)
     if event.retryable and seq.attempt <= step.retries:
-        seq.phase = "waiting"
-        seq.due = event.at + _pause(step, seq.attempt, event)
-        stand(state, seq)
+        stand(state, seq, Retrying(event.at + _pause(step, seq.attempt, event)))
     else:
         fail(state, seq, event.message)
 
@@ -175,27 +200,28 @@ def _pause(step: PlannedStep, attempt: int, event: Failed) -> float:
 
 
 def _again(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
-    seq.phase = "rewriting" if blocks.is_rewriting(seq) else "ready"
+    phase = Rewriting() if is_rewriting(seq) else READY
     seq.attempt += 1
-    stand(state, seq)
+    stand(state, seq, phase)
 
 
 def _asked(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
-    _wait_in(state, seq, "asked")
+    stand(state, seq, Asking())
 
 
 def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
+    assert isinstance(step.how, AskPlan)
     if event.verdict == "decline":
         end_item(state, seq, "declined", event.note)
         return
     if event.verdict == "back":
-        if seq.round >= step.rounds:
+        if seq.round >= step.how.rounds:
             raise FlowError("this was the last round; approve, edit or decline")
         seq.notes.append(event.note)
-        seq.phase, seq.attempt = "rewriting", 1
-        stand(state, seq)
+        seq.attempt = 1
+        stand(state, seq, Rewriting())
         return
-    changed = {step.about: {"text": event.text}, **event.values}
+    changed = {step.how.draft: {"text": event.text}, **event.values}
     for name, output in changed.items():
         holder = seq.holder(name)
         before = holder.values[name] if holder else None
@@ -212,12 +238,11 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
 
 
 def _to_permit(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
-    seq.scope_asked = event.scope
-    _wait_in(state, seq, "permitting")
+    stand(state, seq, Permitting(event.scope))
 
 
 def _covered(state: State, seq: Sequence, step: PlannedStep, event: Permitted) -> None:
-    _wait_in(state, seq, "ready")
+    stand(state, seq, READY)
 
 
 def _permitted(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
@@ -225,14 +250,15 @@ def _permitted(state: State, seq: Sequence, step: PlannedStep, event: Answered) 
     if event.verdict != "approve":
         finish(state, seq, "declined", event.note)
         return
-    assert seq.parent is not None
-    assert seq.parent.block is not None
-    seq.parent.block.allowed.add(step.id if state.rules < 2 else seq.scope_asked)
-    _wait_in(state, seq, "ready")
+    block, phase = seq.parent.block if seq.parent is not None else None, seq.phase
+    assert isinstance(block, AssignmentBlock)
+    assert isinstance(phase, Permitting)
+    block.allowed.add(step.id if state.rules < 2 else phase.scope)
+    stand(state, seq, READY)
 
 
 def _queued(state: State, seq: Sequence, step: PlannedStep, event: Queued) -> None:
-    _wait_in(state, seq, "queued")
+    stand(state, seq, InOutbox())
 
 
 def _sent(state: State, seq: Sequence, step: PlannedStep, event: Sent) -> None:
@@ -242,73 +268,73 @@ def _sent(state: State, seq: Sequence, step: PlannedStep, event: Sent) -> None:
 
 def _accepted(state: State, seq: Sequence, step: PlannedStep, event: Accepted) -> None:
     """A job was taken: from now on it is only looked at, and never handed in again by itself."""
-    seq.receipt, seq.taken_at, seq.attempt, seq.due = event.receipt, event.at, 1, event.due
-    _wait_in(state, seq, "pausing")
+    seq.attempt = 1
+    stand(state, seq, Pausing(event.due, Job(event.receipt, event.at)))
 
 
 def _followed(state: State, seq: Sequence, step: PlannedStep, event: Followed) -> None:
-    seq.due, seq.attempt = event.due, 1
-    _wait_in(state, seq, "pausing")
+    assert isinstance(seq.phase, Following)
+    seq.attempt = 1
+    stand(state, seq, Pausing(event.due, seq.phase.job))
 
 
 def _follow(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
-    _wait_in(state, seq, "following")
+    assert isinstance(seq.phase, Pausing)
+    stand(state, seq, Following(seq.phase.job))
 
 
 def _lost_sight(state: State, seq: Sequence, step: PlannedStep, event: Failed) -> None:
     """Looking at a job failed; that is tried again while it may, and the job itself is left alone."""
+    assert isinstance(seq.phase, Following)
     _spend(state, seq, event.usage)
     if event.retryable and seq.attempt <= step.retries:
-        seq.due = event.at + _pause(step, seq.attempt, event)
+        due = event.at + _pause(step, seq.attempt, event)
         seq.attempt += 1
-        _wait_in(state, seq, "pausing")
+        stand(state, seq, Pausing(due, seq.phase.job))
     else:
         fail(state, seq, event.message)
 
 
 def _unsure(state: State, seq: Sequence, step: PlannedStep, event: Unsure) -> None:
-    seq.message = event.message
-    _wait_in(state, seq, "unsure")
+    stand(state, seq, InDoubt(event.message))
 
 
 def _opened(state: State, seq: Sequence, step: PlannedStep, event: Opened) -> None:
-    seq.block = Block(items=event.items, found=event.found, lanes=event.lanes, began=event.at)
-    _wait_in(state, seq, "open")
-    blocks.start(state, seq)
+    block = seq.block = opened(step, event)
+    stand(state, seq, Open())
+    block.start(state, seq)
 
 
 def _checked(state: State, seq: Sequence, step: PlannedStep, event: Checked) -> None:
-    block = seq.block
+    block, how = seq.block, step.how
     assert block is not None
-    late = event.at - block.began >= step.seconds
-    if event.holds or ((block.started >= step.rounds or late) and not step.strict):
+    assert isinstance(how, RepeatPlan)
+    late = event.at - block.began >= how.seconds
+    if event.holds or ((block.started >= how.rounds or late) and not how.strict):
         seq.values[step.id] = {"rounds": block.started, "came": "yes" if event.holds else "no"}
-        blocks.close(state, seq)
-    elif block.started >= step.rounds or late:
+        close(state, seq)
+    elif block.started >= how.rounds or late:
         n = block.started
         fail(state, seq, f"What was waited for did not come in {n} round{'s' if n != 1 else ''}.")
-    elif step.wait > 0:
-        seq.phase, seq.due = "between", event.at + min(step.wait * step.grow ** (block.started - 1), 86_400.0)
-        stand(state, seq)
+    elif how.wait > 0:
+        stand(state, seq, Between(event.at + min(how.wait * how.grow ** (block.started - 1), 86_400.0)))
     else:
-        seq.phase = "open"
-        stand(state, seq)
-        blocks.start(state, seq)
+        _next_round(state, seq, step, event)
 
 
-def _next_round(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
-    seq.phase = "open"
-    stand(state, seq)
-    blocks.start(state, seq)
+def _next_round(state: State, seq: Sequence, step: PlannedStep, event: Event) -> None:
+    assert seq.block is not None
+    stand(state, seq, Open())
+    seq.block.start(state, seq)
 
 
 def _resting(state: State, seq: Sequence, step: PlannedStep, event: Resting) -> None:
-    seq.phase, seq.due = "listening" if event.listening else "resting", event.due
-    stand(state, seq)
+    stand(state, seq, Awaiting(event.due) if event.listening else Sleeping(event.due or 0.0))
 
 
 def _rested(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
-    if seq.phase == "listening" and step.strict:
+    assert isinstance(step.how, WaitPlan)
+    if isinstance(seq.phase, Awaiting) and step.how.strict:
         fail(state, seq, "What was waited for did not arrive in time.")
         return
     seq.values[step.id] = {"came": "no", "item": {}}
@@ -321,7 +347,7 @@ def _heard(state: State, seq: Sequence, step: PlannedStep, event: Heard) -> None
 
 
 def _called(state: State, seq: Sequence, step: PlannedStep, event: Called) -> None:
-    _wait_in(state, seq, "called")
+    stand(state, seq, AtAnother())
 
 
 def _stopped(state: State, seq: Sequence, step: PlannedStep, event: Stopped) -> None:
@@ -330,11 +356,13 @@ def _stopped(state: State, seq: Sequence, step: PlannedStep, event: Stopped) -> 
     elif event.well:
         end_item(state, seq, "skipped", event.message)
     else:
-        seq.phase, seq.message = "failed", event.message
+        seq.phase = Broken(event.message)
         end_item(state, seq, "failed", event.message)
 
 
 def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> None:
+    assert isinstance(seq.phase, Stuck)
+    message = seq.phase.message
     if event.choice == "again":
         state.generation += 1
         resume(state, seq)
@@ -342,53 +370,48 @@ def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> No
         seq.values[step.id] = event.value
         go_on(state, seq)
     elif event.choice == "skip":
-        pass_over(state, seq, seq.message)
+        pass_over(state, seq, message)
     else:
-        seq.phase = "failed"
-        finish(state, seq, "failed", seq.message)
+        seq.phase = Broken(message)
+        finish(state, seq, "failed", message)
 
 
-def _wait_in(state: State, seq: Sequence, phase: str) -> None:
-    seq.phase = phase  # type: ignore[assignment]
-    stand(state, seq)
-
-
-_RULES: dict[tuple[str, type], Callable[..., None]] = {
-    ("ready", Done): _done,
-    ("ready", Failed): _failed,
-    ("ready", Asked): _asked,
-    ("ready", Queued): _queued,
-    ("ready", Opened): _opened,
-    ("ready", Resting): _resting,
-    ("ready", Called): _called,
-    ("ready", Stopped): _stopped,
-    ("waiting", TimerFired): _again,
-    ("rewriting", Done): _redone,
-    ("rewriting", Failed): _failed,
-    ("asked", Answered): _answered,
-    ("permit", Asked): _to_permit,
-    ("permit", Failed): _failed,
-    ("permit", Permitted): _covered,
-    ("permitting", Answered): _permitted,
-    ("queued", Sent): _sent,
-    ("queued", Failed): _failed,
-    ("queued", Unsure): _unsure,
-    ("queued", Accepted): _accepted,
-    ("unsure", Accepted): _accepted,
-    ("pausing", TimerFired): _follow,
-    ("following", Followed): _followed,
-    ("following", Done): _done,
-    ("following", Failed): _lost_sight,
-    ("unsure", Sent): _sent,
-    ("unsure", Failed): _failed,
-    ("unsure", Queued): _queued,
-    ("checking", Checked): _checked,
-    ("checking", Failed): _failed,
-    ("between", TimerFired): _next_round,
-    ("resting", TimerFired): _rested,
-    ("listening", TimerFired): _rested,
-    ("listening", Heard): _heard,
-    ("called", Done): _done,
-    ("called", Failed): _failed,
-    ("stuck", Judged): _judged,
+_RULES: dict[tuple[type[Phase], type], Callable[..., None]] = {
+    (Ready, Done): _done,
+    (Ready, Failed): _failed,
+    (Ready, Asked): _asked,
+    (Ready, Queued): _queued,
+    (Ready, Opened): _opened,
+    (Ready, Resting): _resting,
+    (Ready, Called): _called,
+    (Ready, Stopped): _stopped,
+    (Retrying, TimerFired): _again,
+    (Rewriting, Done): _redone,
+    (Rewriting, Failed): _failed,
+    (Asking, Answered): _answered,
+    (Permit, Asked): _to_permit,
+    (Permit, Failed): _failed,
+    (Permit, Permitted): _covered,
+    (Permitting, Answered): _permitted,
+    (InOutbox, Sent): _sent,
+    (InOutbox, Failed): _failed,
+    (InOutbox, Unsure): _unsure,
+    (InOutbox, Accepted): _accepted,
+    (InDoubt, Accepted): _accepted,
+    (Pausing, TimerFired): _follow,
+    (Following, Followed): _followed,
+    (Following, Done): _done,
+    (Following, Failed): _lost_sight,
+    (InDoubt, Sent): _sent,
+    (InDoubt, Failed): _failed,
+    (InDoubt, Queued): _queued,
+    (Checking, Checked): _checked,
+    (Checking, Failed): _failed,
+    (Between, TimerFired): _next_round,
+    (Sleeping, TimerFired): _rested,
+    (Awaiting, TimerFired): _rested,
+    (Awaiting, Heard): _heard,
+    (AtAnother, Done): _done,
+    (AtAnother, Failed): _failed,
+    (Stuck, Judged): _judged,
 }

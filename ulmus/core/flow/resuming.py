@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from .blocks import is_rewriting, place, stand, start
+from ..workflow.plans import AssignmentPlan, EachPlan, ForkPlan, RepeatPlan
+from .phases import Open, Rewriting
 from .plan import PlannedStep
-from .state import Sequence, State
+from .standing import is_rewriting, place, stand
+from .state import READY, Sequence, State
 
 
 def back_to(state: State, seq: Sequence, index: int) -> None:
@@ -20,7 +22,7 @@ def _forget(seq: Sequence, step: PlannedStep) -> None:
     seq.values.pop(step.id, None)
     seq.closed.pop(step.id, None)
     inside = [*step.steps, *(s for lane in step.lanes for s in lane.steps)]
-    if step.manner in ("fork", "repeat"):
+    if isinstance(step.how, ForkPlan | RepeatPlan):
         for inner in inside:
             _forget(seq, inner)
 
@@ -30,20 +32,19 @@ def reopen(state: State, parent: Sequence, name: str, number: int) -> None:
     index = next(i for i, s in enumerate(parent.steps) if s.id == name)
     block = parent.block if parent.position == index and parent.block else parent.closed[name]
     step = parent.steps[index]
-    if state.rules >= 2 and step.manner == "fork" and parent.position > index:
+    if state.rules >= 2 and isinstance(step.how, ForkPlan) and parent.position > index:
         # The page went on without this lane; it is taken up by itself, and nothing after the fork happens twice.
         block.failures.pop(number, None)
         seq = block.kept.pop(number)
         seq.beside = (step, block)
         block.running[number] = seq
         return
-    if parent.phase != "open" or parent.position != index:
+    if not isinstance(parent.phase, Open) or parent.position != index:
         for step in parent.steps[index + 1 :]:
             _forget(parent, step)
         place(parent, index)
-        parent.block, parent.phase = block, "open"
-        parent.generation = state.generation
-        stand(state, parent)
+        parent.block, parent.generation = block, state.generation
+        stand(state, parent, Open())
     block.failures.pop(number, None)
     seq = block.kept.pop(number)
     block.running[number] = seq
@@ -51,22 +52,20 @@ def reopen(state: State, parent: Sequence, name: str, number: int) -> None:
 
 def resume(state: State, seq: Sequence) -> None:
     """Go on at the step the sequence stands at; a block goes on with what failed in it."""
-    step = seq.current
-    assert step is not None
+    step = seq.step
     seq.generation = state.generation
     if seq.block is not None and seq.block.kept:
         block = seq.block
-        seq.phase = "open"
-        stand(state, seq)
+        stand(state, seq, Open())
         for number in sorted(block.kept):
             block.failures.pop(number, None)
             child = block.kept.pop(number)
             block.running[number] = child
             resume(state, child)
-        if step.manner == "each":
-            start(state, seq)
+        if isinstance(step.how, EachPlan):
+            block.start(state, seq)
         return
-    seq.phase, seq.attempt = "rewriting" if is_rewriting(seq) else "ready", 1
-    if step.manner != "assign":
+    phase, seq.attempt = Rewriting() if is_rewriting(seq) else READY, 1
+    if not isinstance(step.how, AssignmentPlan):
         seq.block = None
-    stand(state, seq)
+    stand(state, seq, phase)

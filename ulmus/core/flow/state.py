@@ -4,70 +4,68 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 from ..cost import Usage
-from .decisions import Decision, Hold, Outcome, Turn
+from ..drafting.turns import Turn
+from .decisions import Decision, Hold, Outcome
+from .phases import Phase, Ready, Word
 from .plan import Plan, PlannedStep
 
-Phase = Literal[
-    "ready",
-    "waiting",
-    "asked",
-    "permit",
-    "permitting",
-    "rewriting",
-    "queued",
-    "unsure",
-    "following",
-    "pausing",
-    "open",
-    "checking",
-    "between",
-    "resting",
-    "listening",
-    "called",
-    "stuck",
-    "failed",
-]
-
-
-#: Phases in which something is to be done now; in the others a run waits for a time, a person, a piece or another run.
-AT_WORK = ("ready", "rewriting", "permit", "checking", "following", "listening")
+READY = Ready()
 
 
 @dataclass(eq=False)
 class Block:
-    """What is known of an open block: a *for each*'s items, a fork's lanes or a repeat's rounds, by number from 1.
+    """What is known of an open block: the sequences in it by number from 1. `started` counts those that were begun, `running`
+    are under way, `kept` failed and can be taken up again; `spent` is the money used inside. See `blocks` for each type."""
 
-    `running` are the sequences under way, `kept` those that failed and can be taken up again. Of an assignment: what was
-    `said` and the `calls` still to make, all its turns so far in `talk`, the scopes of acts a person has `allowed`, and the
-    money `spent`.
-    """
-
-    items: list[Any] = field(default_factory=list)
-    found: int | None = None
-    lanes: list[int] = field(default_factory=list)
     began: float = 0.0
     started: int = 0
-    starting: bool = False
     running: dict[int, Sequence] = field(default_factory=dict)
     kept: dict[int, Sequence] = field(default_factory=dict)
     results: dict[int, dict[str, Any]] = field(default_factory=dict)
     failures: dict[int, str] = field(default_factory=dict)
     passed: dict[int, str] = field(default_factory=dict)
-    said: str = ""
-    calls: list[dict[str, Any]] = field(default_factory=list)
-    talk: list[Turn] = field(default_factory=list)
-    allowed: set[str] = field(default_factory=set)
     spent: float = 0.0
+
+    def start(self, state: State, seq: Sequence) -> None:
+        """Begin what can begin now in the block that `seq` stands at; one with nothing to do is closed."""
+        raise NotImplementedError
+
+    def ended(self, state: State, parent: Sequence, seq: Sequence, outcome: Outcome, message: str) -> None:
+        """A sequence in it has ended: the block, or the page, goes on from there."""
+        raise NotImplementedError
+
+    @property
+    def turns(self) -> tuple[Turn, ...]:
+        """The uses of tools so far, where it is an assignment."""
+        return ()
+
+    def covered(self, step: PlannedStep) -> frozenset[str]:
+        """The scopes of acts that need no leave any more, as a person has allowed them."""
+        return frozenset()
+
+    @property
+    def is_loop(self) -> bool:
+        """Whether what fails or ends inside is an item, that ends alone."""
+        return False
+
+    def is_side_by_side(self, parent: Sequence) -> bool:
+        """Whether its sequences go on beside one another, so that one that ends leaves the others."""
+        return False
+
+    def failed(self, seq: Sequence, message: str) -> None:
+        """Keep a sequence that failed."""
+        self.failures[seq.number] = message
+        self.kept[seq.number] = seq
 
 
 @dataclass(eq=False)
 class Sequence:
     """Steps carried out one after another: the page, an iteration, a lane or a round.
 
-    `position` counts the steps that are behind it; `phase`, `attempt` and the rest are those of the step at
+    `position` counts the steps that are behind it; `phase`, `attempt`, `round` and `notes` are those of the step at
     `position`. `values` are the outputs given inside; those around it are reached through `parent`.
     `closed` keeps the blocks that are behind it, so that what failed in them can be taken up; a lane that is taken up while
     the page has gone on carries its fork with it in `beside`.
@@ -80,25 +78,25 @@ class Sequence:
     number: int = 0
     generation: int = 0
     position: int = 0
-    phase: Phase = "ready"
+    phase: Phase = READY
     attempt: int = 1
     round: int = 1
-    due: float | None = None
-    message: str = ""
     notes: list[str] = field(default_factory=list)
-    scope_asked: str = ""
     beside: tuple[PlannedStep, Block] | None = None
-    receipt: dict[str, Any] = field(default_factory=dict)
-    taken_at: float = 0.0
     block: Block | None = None
     closed: dict[str, Block] = field(default_factory=dict)
     address: str = ""
-    stood: str = ""
+    stood: type[Phase] = Ready
 
     @property
     def current(self) -> PlannedStep | None:
         """The step the sequence stands at, or ``None`` past the last."""
         return self.steps[self.position] if self.position < len(self.steps) else None
+
+    @property
+    def step(self) -> PlannedStep:
+        """The step the sequence stands at, where there is one."""
+        return self.steps[self.position]
 
     @property
     def prefix(self) -> str:
@@ -132,7 +130,7 @@ class State:
     open: dict[str, Decision] = field(default_factory=dict)
     at: dict[str, Sequence] = field(default_factory=dict)
     news: list[Decision] = field(default_factory=list)
-    phases: dict[str, int] = field(default_factory=dict)
+    phases: dict[type[Phase], int] = field(default_factory=dict)
     generation: int = 0
     outcome: Outcome | None = None
     message: str = ""
@@ -150,7 +148,11 @@ class State:
     @property
     def idle(self) -> bool:
         """Whether nothing is to be done before an event comes: all decisions that are open are waits, or a person's to judge."""
-        return not any(self.phases.get(phase) for phase in AT_WORK)
+        return not any(count for phase, count in self.phases.items() if phase.at_work)
+
+    def stands(self, word: Word) -> bool:
+        """Whether a step is in a phase of which a run says this."""
+        return any(count for phase, count in self.phases.items() if phase.word == word)
 
     @property
     def values(self) -> dict[str, Any]:

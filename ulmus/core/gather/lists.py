@@ -13,6 +13,8 @@ from .links import same
 
 Repeats = Literal["keep", "same", "near"]
 NEAR = 0.6
+HEADS = ("title", "words", "subject", "name")
+"""What the elements of lists are called by, the first there is."""
 
 
 @dataclass(frozen=True)

@@ -1,11 +1,14 @@
 """What a workflow is: its model and file format, the kinds its lines may be, checks and sentences."""
 
-from .checks import Around, LineProblem, World, check, scope_before, surroundings
+from .checks import check, scope_before, surroundings
+from .controls import SentencePart, settings_of
 from .file import FileProblem, WorkflowFileError, file_schema, read_file, read_needs, write_file
-from .kinds import Kinds, KindSpec, Stage, field_control, templates_of
+from .kinds import Kinds, KindSpec, Stage, points_at, templates_of
 from .model import FailurePolicy, Lane, Limits, Line, Placed, Workflow
-from .sentences import SentencePart, sentence
-from .takes import drawn, take_name, takes_of
+from .sentences import sentence
+from .settings import read_settings
+from .takes import drawn, is_shared, take_name, takes_of
+from .world import Around, LineProblem, World
 
 __all__ = [
     "Around",
@@ -25,12 +28,15 @@ __all__ = [
     "World",
     "check",
     "drawn",
-    "field_control",
     "file_schema",
     "read_file",
+    "is_shared",
+    "points_at",
     "read_needs",
+    "read_settings",
     "scope_before",
     "sentence",
+    "settings_of",
     "surroundings",
     "take_name",
     "takes_of",

@@ -11,8 +11,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from .kinds import ACTS, Kinds
+from .kinds import ActSpec, AskSpec, Kinds
 from .model import Line, Placed, Workflow
+from .plans import AssignmentPlan
 from .reading import roots
 
 
@@ -34,9 +35,9 @@ def unapproved(workflow: Workflow, kinds: Kinds) -> list[Unapproved]:
     reading = {one.line.id: roots(one.line, kinds) for one in placed}
     at = {one.line.id: n for n, one in enumerate(placed)}
     asked = {
-        one.line.id: str(one.line.settings.get("draft", ""))
+        one.line.id: spec.plan_of(one.line.settings).draft
         for one in placed
-        if kinds[one.line.kind].shows_a_draft and not one.muted
+        if isinstance(spec := kinds[one.line.kind], AskSpec) and spec.shows_a_draft and not one.muted
     }
     found: dict[str, Unapproved] = {}
     for ask, draft in asked.items():
@@ -71,7 +72,7 @@ def _of(
             continue
         if one.muted or name in around or name in asked or not (reading[name] & tainted):
             continue
-        acts = kinds[line.kind].manner in ACTS and not any(_is_block(w, kinds, "assign") for w in one.within)
+        acts = isinstance(kinds[line.kind], ActSpec) and not any(_is_assignment(w, kinds) for w in one.within)
         if acts:
             source = draft if before and draft in reading[name] else sorted(reading[name] & tainted)[0]
             moving = tuple(dict.fromkeys([*_needed(made, reading, name, draft), *([name] if before else [])]))
@@ -104,8 +105,8 @@ def _beside(placed: list[Placed], at: Mapping[str, int], moving: tuple[str, ...]
     return bool(moving) and all(placed[at[name]].within == ask.within for name in moving)
 
 
-def _is_block(one: object, kinds: Kinds, manner: str) -> bool:
-    return isinstance(one, Line) and one.kind in kinds and kinds[one.kind].manner == manner
+def _is_assignment(one: object, kinds: Kinds) -> bool:
+    return isinstance(one, Line) and one.kind in kinds and isinstance(kinds[one.kind].plan_of(one.settings), AssignmentPlan)
 
 
 def _holds(line: Line) -> bool:

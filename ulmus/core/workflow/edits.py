@@ -13,8 +13,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from ..slots import renamed, renamed_condition
-from .kinds import BLOCKS, TEXT_CONTROLS, Kinds, field_control
+from ..slots import renamed_condition
+from .controls import settings_of
+from .kinds import BlockSpec, Kinds
 from .model import RESERVED, Lane, Line, Workflow
 
 LINES_FORMAT = "ulmus-lines"
@@ -202,7 +203,7 @@ def add_lane(workflow: Workflow, fork: str, kinds: Kinds) -> tuple[Workflow, str
     if line is None:
         raise EditError(f"There is no step “{fork}” on this page any more.")
     spec = kinds.get(line.kind)
-    if spec is None or spec.manner != "fork":
+    if not isinstance(spec, BlockSpec) or not spec.has_lanes:
         raise EditError("Only a fork has lanes.")
     name = _free(f"{fork}_lane", _names(workflow))
     last = bool(line.lanes) and not line.lanes[-1].when
@@ -233,7 +234,7 @@ def from_text(data: Any) -> list[Line]:
 
 def _holds_steps(line: Line, kinds: Kinds) -> bool:
     spec = kinds.get(line.kind)
-    return spec is not None and spec.manner in BLOCKS and spec.manner != "fork"
+    return isinstance(spec, BlockSpec) and not spec.has_lanes
 
 
 def _parents(lines: Iterable[Line]) -> list[str]:
@@ -317,26 +318,9 @@ def _called(line: Line, names: Mapping[str, str], kinds: Kinds) -> Line:
     """A line by its new name, with everything in it that names another."""
     spec = kinds.get(line.kind)
     settings = dict(line.settings)
-    for name, info in spec.settings.model_fields.items() if spec else ():
-        control, value = field_control(info).get("control"), settings.get(name)
-        if control in TEXT_CONTROLS and isinstance(value, str):
-            settings[name] = renamed(value, names)
-        elif control == "condition" and isinstance(value, str):
-            settings[name] = renamed_condition(value, names)
-        elif control in ("step", "line") and isinstance(value, str):
-            settings[name] = names.get(value, value)
-        elif control in ("cells", "fields") and isinstance(value, dict):
-            settings[name] = {k: renamed(v, names) if isinstance(v, str) else v for k, v in value.items()}
-        elif control == "rules" and isinstance(value, list):
-            settings[name] = [
-                {**r, "text": renamed(r["text"], names)} if isinstance(r, dict) and isinstance(r.get("text"), str) else r
-                for r in value
-            ]
-        elif control == "takes" and isinstance(value, list):
-            settings[name] = [
-                {k: renamed(v, names) if isinstance(v, str) else v for k, v in take.items()} if isinstance(take, dict) else take
-                for take in value
-            ]
+    for name, setting in settings_of(spec.settings).items() if spec else ():
+        if name in settings:
+            settings[name] = setting.control.renamed(settings[name], names)
     lanes = [
         lane.model_copy(
             update={

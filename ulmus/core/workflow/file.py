@@ -6,10 +6,11 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
 from .kinds import Kinds
 from .model import FailurePolicy, Limits, Workflow
+from .settings import plain_words
 
 LARGEST_FILE = 2_000_000
 VERSION = 1
@@ -117,49 +118,7 @@ def _depth(value: Any, deep: int = 0) -> int:
 
 def plain_errors(error: ValidationError) -> list[tuple[str, str]]:
     """Pydantic's errors as (JSON Pointer, words a maker understands)."""
-    return [("/" + "/".join(str(p) for p in e["loc"]) if e["loc"] else "", _plain(e["type"], e)) for e in error.errors()]
-
-
-def read_settings(model: type[BaseModel], settings: dict[str, Any]) -> tuple[BaseModel | None, list[tuple[str, str]]]:
-    """`settings` as `model`, or ``None`` and what is wrong as (field, words)."""
-    try:
-        return model.model_validate(settings), []
-    except ValidationError as error:
-        return None, [(str(e["loc"][0]) if e["loc"] else "", _plain(e["type"], e)) for e in error.errors()]
-
-
-def _plain(kind: str, error: Any) -> str:
-    context = error.get("ctx") or {}
-    words = {
-        "missing": "Missing; it must be filled in.",
-        "extra_forbidden": "Unknown here; remove it or check the spelling.",
-        "string_too_short": "Empty; it must be filled in.",
-        "string_too_long": f"Too long; at most {context.get('max_length')} characters.",
-        "greater_than_equal": f"Too small; at least {context.get('ge')}.",
-        "less_than_equal": f"Too large; at most {context.get('le')}.",
-        "string_pattern_mismatch": "Only small letters, digits and _ are allowed, starting with a letter.",
-        "literal_error": f"Must be {context.get('expected')}.",
-        "too_long": f"Too many; at most {context.get('max_length')}.",
-    }
-    if kind in words:
-        return words[kind]
-    if kind == "value_error":
-        text = str(context.get("error", ""))
-        return text[:1].upper() + text[1:] + "."
-    if kind.endswith(("_type", "_parsing")):
-        return f"Should be {_TYPE_WORDS.get(kind.rsplit('_', 1)[0], 'something else')}."
-    return str(error["msg"]) + "."
-
-
-_TYPE_WORDS = {
-    "string": "a text",
-    "int": "a whole number",
-    "float": "a number",
-    "bool": "true or false",
-    "list": "a list",
-    "dict": "an object",
-    "model": "an object",
-}
+    return [("/" + "/".join(str(p) for p in e["loc"]) if e["loc"] else "", plain_words(e["type"], e)) for e in error.errors()]
 
 
 def _json(source: str | bytes) -> dict[str, Any]:

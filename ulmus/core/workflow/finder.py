@@ -12,10 +12,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..slots import Path
-from .checks import World, surroundings
+from .checks import surroundings
+from .controls import settings_of
 from .edits import Place, add, after, free_name
-from .kinds import BLOCKS, Kinds, KindSpec, field_control
+from .kinds import BlockSpec, Kinds, KindSpec, StartSpec, StepSpec
 from .model import Lane, Line, Workflow
+from .plans import EachPlan
+from .takes import plan_of
+from .world import World
 
 # What follows what, from what people do most: 0 to 5.
 _NEXT: dict[str, dict[str, int]] = {
@@ -68,26 +72,31 @@ def made(offer: Offer, kinds: Kinds, workflow: Workflow) -> Line:
     """The line an offer stands for, by a name that is free: what it points at is above it, and never itself. A fork comes
     with a lane and an *otherwise* lane."""
     spec = kinds[offer.kind]
-    name = free_name(workflow, spec.called or offer.kind, workflow.start.id if spec.manner == "start" else "")
-    lanes = [Lane(id=f"{name}_first"), Lane(id=f"{name}_otherwise")] if kinds[offer.kind].manner == "fork" else []
+    name = free_name(workflow, spec.called or offer.kind, workflow.start.id if isinstance(spec, StartSpec) else "")
+    forks = isinstance(spec, BlockSpec) and spec.has_lanes
+    lanes = [Lane(id=f"{name}_first"), Lane(id=f"{name}_otherwise")] if forks else []
     return Line(id=name, kind=offer.kind, settings=offer.settings, lanes=lanes)
 
 
-def named(spec: KindSpec, world: World) -> list[str]:
+def named(spec: KindSpec[Any], world: World) -> list[str]:
     """What a new line of this kind can be set to here: the names of connections or sheets."""
     name = _named_setting(spec)
     return list(_choices(spec, name, world).values()) if name else []
 
 
-def _named_setting(spec: KindSpec) -> str:
+def _named_setting(spec: KindSpec[Any]) -> str:
     return next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
 
 
-def _choices(spec: KindSpec, name: str, world: World) -> dict[str, str]:
-    control = field_control(spec.settings.model_fields[name])
-    if control.get("control") == "connection":
-        return {k: c.name for k, c in world.connections.items() if c.kind == control.get("needs")}
+def _choices(spec: KindSpec[Any], name: str, world: World) -> dict[str, str]:
+    setting = settings_of(spec.settings)[name]
+    if setting.control.points_at == "connection":
+        return {k: c.name for k, c in world.connections.items() if c.kind == setting.needs}
     return {k: title for k, (title, _) in world.sheets.items()}
+
+
+def _can_be_a_tool(spec: KindSpec[Any]) -> bool:
+    return isinstance(spec, StepSpec) and spec.can_be_a_tool
 
 
 class _Place:
@@ -99,16 +108,18 @@ class _Place:
         self.scope: dict[str, Any] = {}
         self.stage = "start"
         self.above: list[Line] = []
+        self.as_tool = False
         if not self.starts:
             self._look(at or after(workflow, line, kinds))
 
     def _look(self, at: Place) -> None:
-        # The scope behind a line is that of a line put there: a *stop* adds nothing and needs nothing.
-        probe = Line(id="probe_here", kind="stop")
+        # The scope behind a line is that of a line put there; one of no kind adds nothing and needs nothing.
+        probe = Line(id="probe_here", kind="probe")
         page, (name,) = add(self.workflow, [probe], at, self.kinds)
         # A lane of what is no fork is not looked into.
         around = surroundings(page, self.kinds, self.world).get(name)
         self.scope = around.scope if around else {}
+        self.as_tool = "given" in self.scope
         for one in page.lines:
             if one.id == name:
                 break
@@ -116,10 +127,10 @@ class _Place:
             stage = getattr(self.kinds.get(one.kind), "stage", "flow")
             self.stage = stage if stage != "flow" else self.stage
 
-    def offers(self) -> Iterator[tuple[KindSpec, Offer]]:
+    def offers(self) -> Iterator[tuple[KindSpec[Any], Offer]]:
         """Every kind that can stand here, once for each connection or sheet it names."""
         for spec in self.kinds.values():
-            if (spec.manner == "start") != self.starts or ("given" in self.scope and not spec.can_be_a_tool):
+            if isinstance(spec, StartSpec) != self.starts or (self.as_tool and not _can_be_a_tool(spec)):
                 continue
             name = _named_setting(spec)
             choices = _choices(spec, name, self.world) if name else {}
@@ -128,38 +139,23 @@ class _Place:
             for key, title in choices.items():
                 yield spec, self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {name: key})
 
-    def _offer(self, spec: KindSpec, title: str, settings: dict[str, Any]) -> Offer:
+    def _offer(self, spec: KindSpec[Any], title: str, settings: dict[str, Any]) -> Offer:
         lacks = ""
-        for name, info in spec.settings.model_fields.items():
-            control = field_control(info)
-            what = control.get("control")
-            value: Any = None
+        for name, setting in settings_of(spec.settings).items():
             if name in settings:
                 continue
-            if what == "connection" and info.is_required():
-                value = next((k for k, c in self.world.connections.items() if c.kind == control.get("needs")), None)
-            elif what == "step":
-                value = next((one.id for one in reversed(self.above) if one.kind == control.get("needs")), None)
-                lacks = lacks if value else f"There is no {control.get('needs')} above it yet."
-            elif what == "email":
-                value = self.who or None
-            elif "given" in self.scope and what in ("slots", "value", "longslots") and (info.is_required() or control.get("takes")):
-                # A tool of an assignment: the model says what.
-                value = f"<<given.{name}>>"
-            elif control.get("takes"):
-                value = (self._each() if what == "longslots" else None) or self._value(str(control["takes"]))
-                value = f"\n\n{value}" if value and what == "longslots" else value
-            elif what == "column" and info.is_required() and str(control.get("needs")) in settings:
-                columns = self.world.sheets[settings[str(control["needs"])]][1]
-                value = next((column for column in columns if column.lower() == name), None)
-            elif what == "cells" and "sheet" in settings:
-                value = self._cells(self.world.sheets[settings["sheet"]][1]) or None
-            if value is not None:
-                settings = {**settings, name: value}
+            offered = setting.control.offered(setting, settings, self)
+            lacks = offered.lacks or lacks
+            if offered.value is not None:
+                settings = {**settings, name: offered.value}
         return Offer(spec.name, spec.stage, title, spec.about, settings, lacks)
 
-    def _value(self, takes: str) -> str | None:
-        """The nearest value of those wanted, as a slot."""
+    def last_of(self, kind: str) -> str | None:
+        """See `controls.Spot`."""
+        return next((line.id for line in reversed(self.above) if line.kind == kind), None)
+
+    def nearest(self, takes: str) -> str | None:
+        """See `controls.Spot`."""
         for wanted in takes.split("|"):
             name, _, stage = wanted.partition("@")
             for root, known in self._roots(stage):
@@ -171,8 +167,8 @@ class _Place:
                     return f"<<{Path((root, path))}>>"
         return None
 
-    def _each(self) -> str | None:
-        """The texts made for each item, one after another, where what stands above is a block that made some."""
+    def each(self) -> str | None:
+        """See `controls.Spot`; there are such where what stands above is a block that made some."""
         block = next((one for one in reversed(self.above) if one.id in self.scope), None)
         results = self.scope[block.id].get("results") if block and isinstance(self.scope[block.id], dict) else None
         if block is None or not isinstance(results, list):
@@ -190,12 +186,13 @@ class _Place:
             if isinstance(known, dict) and root not in ("brand", "run") and (not stage or (kind and kind.stage == stage)):
                 yield root, {name: shape for name, shape in known.items() if kind is None or name not in kind.left_to_choose}
 
-    def _cells(self, columns: tuple[str, ...]) -> dict[str, str]:
+    def cells(self, columns: tuple[str, ...]) -> dict[str, str]:
+        """See `controls.Spot`."""
         out = {}
         for column in columns:
             name = _COLUMN.get(column.lower(), column.lower())
-            slot = self._value(f"{name}@draft|{name}@publish|{name}" if name in ("text", "link") else name)
-            if "given" in self.scope and name != "date":
+            slot = self.nearest(f"{name}@draft|{name}@publish|{name}" if name in ("text", "link") else name)
+            if self.as_tool and name != "date":
                 slot = str(Path(("given", re.sub(r"\W+", "_", column.lower()).strip("_") or "text")))
                 slot = f"<<{slot}>>"
             slot = slot or self._drafted(column)
@@ -207,19 +204,19 @@ class _Place:
         """The text of the nearest draft whose title shares a word with the column’s name."""
         wanted = {column.lower(), *stems(column)}
         for line in reversed(self.above):
-            title = str(line.settings.get("title", ""))
-            drafted = line.id in self.scope and getattr(self.kinds.get(line.kind), "stage", "") == "draft"
-            if drafted and wanted & {title.lower(), *stems(title)}:
+            plan = plan_of(line, self.kinds)
+            title = plan.title
+            if line.id in self.scope and title and wanted & {title.lower(), *stems(title)}:
                 return f"<<{Path((line.id, 'text'))}>>"
         return None
 
-    def sense(self, spec: KindSpec, offer: Offer) -> float:
+    def sense(self, spec: KindSpec[Any], offer: Offer) -> float:
         """How much sense it makes here."""
         if self.starts:
             return 0.0
         score = float(_NEXT[self.stage].get(spec.stage, 1))
-        if spec.manner in BLOCKS:
-            lists = spec.manner == "each" and offer.settings
+        if isinstance(spec, BlockSpec):
+            lists = offer.settings and isinstance(spec.plan_of(offer.settings), EachPlan)
             score += 1.5 if lists else -1
         elif spec.stage == "flow":
             score -= 1.5
@@ -239,7 +236,7 @@ def _named_in(known: Mapping[str, Any], wanted: str) -> str | None:
     return next((plain[name] for name in (wanted, *_CALLED.get(wanted, ())) if name in plain), None)
 
 
-def _matches(wanted: list[str], spec: KindSpec, offer: Offer) -> float | None:
+def _matches(wanted: list[str], spec: KindSpec[Any], offer: Offer) -> float | None:
     """How well the typed words fit; ``None`` where one of them is not in it at all."""
     title = [w.lower() for w in _WORD.findall(offer.title)]
     other = [w.lower() for w in _WORD.findall(f"{spec.title} {spec.words} {spec.stage}")]

@@ -1,79 +1,64 @@
-"""What a kind of line declares about itself: stage, sentence, settings, outputs.
+"""What a kind of line declares about itself: stage, sentence, settings, outputs, and how it is carried out.
 
-Kinds are declared in `ulmus.steps`; the core only reads the declaration. Settings and outputs are
-Pydantic models. A setting's control stands in its JSON Schema under ``control``:
-
-A setting's ``takes`` says which values a new line begins with there: names of outputs, nearest first, such as
-``link|url``, or with the stage they come from (``text@draft``).
-
-``slots`` one line of text with slots · ``longslots`` a text with slots · ``value`` one slot, for the value itself ·
-``condition`` a condition in words ·
-``filter`` a condition on the elements of the list the line gives · ``shape`` the fields of an answer · ``connection`` a connection's
-key (``needs`` says of which kind) · ``sheet`` a sheet's key · ``cells`` a mapping from column to text
-with slots · ``fields`` the same with names of one's own · ``rules`` a list of rules · ``takes`` other ways to write a draft · ``step`` the name of an earlier step (``needs`` says of which kind) · ``line`` the name of any line of the page.
+Kinds are declared in `ulmus.steps`; the core only reads the declaration. Settings and outputs are Pydantic models; a setting's
+control stands in its JSON Schema (see `controls`). There is one type of declaration for each way a line can be carried out;
+each makes the plan that goes with it (see `plans`).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import cache
 from types import UnionType
-from typing import Annotated, Any, Literal, Union, get_args, get_origin
+from typing import Annotated, Any, Generic, Literal, TypeVar, Union, get_args, get_origin
 
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
+from . import plans
+from .controls import settings_of
+from .settings import read_as_far_as
+
 Stage = Literal["start", "gather", "draft", "ask", "publish", "record", "flow"]
-Manner = Literal["start", "perform", "ask", "send", "write", "each", "fork", "repeat", "assign", "rest", "stop", "call", "set"]
-BLOCKS = frozenset({"each", "fork", "repeat", "assign"})
-#: What a line that acts on the outside, or on the house, is carried out as.
-ACTS = frozenset({"send", "write", "call"})
-#: What can be a tool of an assignment.
-TOOLS = frozenset({"perform"}) | ACTS
-TEXT_CONTROLS = frozenset({"slots", "longslots", "value", "longvalue"})
-_WITH_TEXTS = TEXT_CONTROLS | {"cells", "fields", "rules", "takes"}
+STAGES: tuple[Stage, ...] = ("start", "gather", "draft", "ask", "publish", "record", "flow")
+S = TypeVar("S", bound=BaseModel)
+CONTRACT = 1
+"""The version of what a kind relies on; see `ulmus.steps.api`."""
 
 
-@dataclass(frozen=True)
-class KindSpec:
-    """The declaration of one kind. `manner` tells the interpreter how it is carried out.
+@dataclass(frozen=True, kw_only=True)
+class KindSpec(Generic[S]):
+    """The declaration of one kind, whatever it is carried out as.
 
     `offer` is how the finder offers it, with settings such as ``{channel}`` filled in by what there is here; `words` are
     other words people look for it by; `called` is the name a new line of it gets; `common` puts it before others of its stage.
+    `brief` is a pattern over the outputs that tells a result in one breath, `says` the same where a pattern cannot.
     `left_to_choose` are outputs to be pointed at by whoever wants them: no new line would work on them by itself.
     `gives` tells outputs that depend on the raw settings (and the world around the page), `faults` what is wrong with
-    settings beyond what their model can say, as (setting, words). `fixed_as_tool` are settings in which an assignment's model
-    has no say. An `act` has an effect that is no text for readers.
+    settings beyond what their model can say, as (setting, words). `gives_outside` says that what it gives comes from outside,
+    `not_in_results` which settings make no difference to what a line gives, `names_feeds` which holds the addresses of feeds.
     """
 
     name: str
     stage: Stage
-    manner: Manner
     title: str
     about: str
     sentence: str
-    settings: type[BaseModel]
+    settings: type[S]
     output: type[BaseModel]
     offer: str = ""
     words: str = ""
     called: str = ""
     common: float = 0.0
+    brief: str = ""
+    says: Callable[[Mapping[str, Any]], str] | None = None
     left_to_choose: tuple[str, ...] = ()
     gives: Callable[[Mapping[str, Any], Any], Mapping[str, Any]] | None = None
-    faults: Callable[[Any], list[tuple[str, str]]] | None = None
-    fixed_as_tool: tuple[str, ...] = ()
-    act: bool = False
-
-    @property
-    def shows_a_draft(self) -> bool:
-        """Whether it puts a draft before a person."""
-        return self.manner == "ask" and "draft" in self.settings.model_fields
-
-    @property
-    def can_be_a_tool(self) -> bool:
-        """Whether an assignment can use it."""
-        return self.manner in TOOLS or (self.manner == "ask" and not self.shows_a_draft)
+    faults: Callable[[S], list[tuple[str, str]]] | None = None
+    gives_outside: bool = False
+    not_in_results: tuple[str, ...] = ()
+    names_feeds: str = ""
+    contract: int = CONTRACT
 
     def scope(self) -> dict[str, Any]:
         """The outputs as a scope for the slot checker: name → type's word, or what stands under it."""
@@ -94,8 +79,195 @@ class KindSpec:
         main = "text" if "text" in blank else next(iter(blank), "text")
         return blank | {main: value}
 
+    @property
+    def can_fail(self) -> bool:
+        """Whether a line of it can fail in a way the page may answer."""
+        return False
 
-Kinds = Mapping[str, KindSpec]
+    @property
+    def can_be_tried_again(self) -> bool:
+        """Whether another try could help, where it failed."""
+        return False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.AnyPlan:
+        """How a line with these raw settings is carried out, or listened to, as far as they can be read."""
+        raise NotImplementedError
+
+    def read(self, settings: Mapping[str, Any]) -> S:
+        """Raw settings as far as they can be read."""
+        return read_as_far_as(self.settings, settings)
+
+
+@dataclass(frozen=True, kw_only=True)
+class StartSpec(KindSpec[S]):
+    """What sets a run off. One that `can_feed_itself` is limited in its runs a day; a new page begins with the one that
+    `begins_blank_pages`."""
+
+    plan: Callable[[S], plans.StartPlan]
+    can_feed_itself: bool = False
+    begins_blank_pages: bool = False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.StartPlan:
+        """What a start with these raw settings listens to, as far as they can be read."""
+        return self.plan(self.read(settings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class StepSpec(KindSpec[S]):
+    """A step. `fixed_as_tool` are settings in which an assignment's model has no say; `reaches` names the setting that holds
+    the address a kind without a connection reads, `within_base` those that only follow the address of the connection, in a tool."""
+
+    fixed_as_tool: tuple[str, ...] = ()
+    within_base: tuple[str, ...] = ()
+    reaches: str = ""
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.StepPlan:
+        """How a line with these raw settings is carried out, as far as they can be read."""
+        raise NotImplementedError
+
+    @property
+    def can_fail(self) -> bool:
+        return True
+
+    @property
+    def can_be_tried_again(self) -> bool:
+        return isinstance(self, PerformSpec | ActSpec)
+
+    @property
+    def can_be_a_tool(self) -> bool:
+        """Whether an assignment can use it."""
+        return False
+
+
+@dataclass(frozen=True, kw_only=True)
+class PerformSpec(StepSpec[S]):
+    """Gathers or drafts. `finds_links` says that its results are addresses one may read on."""
+
+    finds_links: bool = False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.StepPlan:
+        return plans.PerformPlan()
+
+    @property
+    def can_be_a_tool(self) -> bool:
+        return True
+
+
+@dataclass(frozen=True, kw_only=True)
+class DraftSpec(PerformSpec[S]):
+    """Writes a text under rules."""
+
+    plan: Callable[[S], plans.DraftPlan]
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.DraftPlan:
+        return self.plan(self.read(settings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class ActSpec(StepSpec[S]):
+    """Acts on the outside, or on the house."""
+
+    @property
+    def can_be_a_tool(self) -> bool:
+        return True
+
+
+@dataclass(frozen=True, kw_only=True)
+class SendSpec(ActSpec[S]):
+    """Makes a piece that goes out; where it is an `act`, its effect is no text for readers."""
+
+    act: bool = False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.SendPlan:
+        return plans.SendPlan()
+
+
+@dataclass(frozen=True, kw_only=True)
+class WriteSpec(ActSpec[S]):
+    """Writes into a sheet."""
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.WritePlan:
+        return plans.WritePlan()
+
+
+@dataclass(frozen=True, kw_only=True)
+class ComputeSpec(StepSpec[S]):
+    """Works values out, from values and from what it remembers of earlier runs."""
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.ComputePlan:
+        return plans.ComputePlan()
+
+
+@dataclass(frozen=True, kw_only=True)
+class AskSpec(StepSpec[S]):
+    """Puts something before a person: a draft, or a question."""
+
+    plan: Callable[[S], plans.AskPlan]
+    shows_a_draft: bool = False
+
+    @property
+    def can_fail(self) -> bool:
+        return False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.AskPlan:
+        return self.plan(self.read(settings))
+
+    @property
+    def can_be_a_tool(self) -> bool:
+        return not self.shows_a_draft
+
+
+@dataclass(frozen=True, kw_only=True)
+class WaitSpec(StepSpec[S]):
+    """Goes on later."""
+
+    plan: Callable[[S], plans.WaitPlan]
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.WaitPlan:
+        return self.plan(self.read(settings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class StopSpec(StepSpec[S]):
+    """Ends the item or the run."""
+
+    plan: Callable[[S], plans.StopPlan]
+
+    @property
+    def can_fail(self) -> bool:
+        return False
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.StopPlan:
+        return self.plan(self.read(settings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class CallSpec(ActSpec[S]):
+    """Begins a run of another workflow."""
+
+    plan: Callable[[S], plans.CallPlan]
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.CallPlan:
+        return self.plan(self.read(settings))
+
+
+@dataclass(frozen=True, kw_only=True)
+class BlockSpec(StepSpec[S]):
+    """Holds others: steps, or lanes with steps. One that `thinks` asks a model, which may be asked again."""
+
+    plan: Callable[[S], plans.BlockPlan]
+    has_lanes: bool = False
+    thinks: bool = False
+
+    @property
+    def can_be_tried_again(self) -> bool:
+        return self.thinks
+
+    def plan_of(self, settings: Mapping[str, Any]) -> plans.BlockPlan:
+        return self.plan(self.read(settings))
+
+
+Kinds = Mapping[str, KindSpec[Any]]
 
 
 def type_word(field: FieldInfo) -> Any:
@@ -125,52 +297,34 @@ def _word_of(kind: Any) -> Any:
     return "number" if issubclass(plain, int | float) else "any"
 
 
-def field_control(field: FieldInfo) -> Mapping[str, Any]:
-    """What a settings field says about its control; empty for a plain one."""
-    extra = field.json_schema_extra
-    return extra if isinstance(extra, dict) else {}
-
-
-@cache
-def controls_of(model: type[BaseModel]) -> Mapping[str, str]:
-    """The control of each field of a settings model; empty for a plain one."""
-    return {name: str(field_control(field).get("control", "")) for name, field in model.model_fields.items()}
-
-
-def templates_of(spec: KindSpec, settings: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
+def templates_of(spec: KindSpec[Any], settings: Mapping[str, Any]) -> Iterator[tuple[tuple[str, ...], str]]:
     """Every text with slots in raw `settings`, with its place, e.g. ``(("cells", "Link"), "<<feed.link>>")``."""
-    for name, control in controls_of(spec.settings).items():
-        value = settings.get(name, spec.settings.model_fields[name].default) if control in _WITH_TEXTS else None
-        if control in TEXT_CONTROLS and isinstance(value, str):
-            yield (name,), value
-        elif control in ("cells", "fields") and isinstance(value, dict):
-            for column, text in value.items():
-                if isinstance(text, str):
-                    yield (name, column), text
-        elif control == "rules" and isinstance(value, list):
-            for i, rule in enumerate(value):
-                text = rule.get("text") if isinstance(rule, dict) else getattr(rule, "text", None)
-                if isinstance(text, str):
-                    yield (name, str(i), "text"), text
-        elif control == "takes" and isinstance(value, list):
-            for i, take in enumerate(value):
-                for part in ("prompt", "standing"):
-                    if isinstance(take, dict) and isinstance(take.get(part), str):
-                        yield (name, str(i), part), take[part]
+    for name, setting in settings_of(spec.settings).items():
+        for place, text in setting.control.texts(settings.get(name, setting.default)):
+            yield (name, *place), text
 
 
-def map_templates(spec: KindSpec, settings: BaseModel, change: Callable[[str, str], str]) -> BaseModel:
-    """`settings` with every text with slots replaced by ``change(field name, text)``."""
-    updates: dict[str, Any] = {}
-    for name, control in controls_of(spec.settings).items():
-        value = getattr(settings, name)
-        if control in TEXT_CONTROLS and isinstance(value, str):
-            updates[name] = change(name, value)
-        elif control in ("cells", "fields"):
-            updates[name] = {column: change(name, text) for column, text in value.items()}
-        elif control == "rules":
-            updates[name] = [
-                r.model_copy(update={"text": change(name, r.text)}) if isinstance(getattr(r, "text", None), str) else r
-                for r in value
-            ]
-    return settings.model_copy(update=updates)
+def with_texts(spec: KindSpec[S], settings: S, change: Callable[[str], str], as_written: bool = False) -> S:
+    """`settings` with every text with slots changed; those a kind fills in itself only with `as_written`."""
+    changed = {
+        name: setting.control.changed(getattr(settings, name), change)
+        for name, setting in settings_of(spec.settings).items()
+        if as_written or not setting.control.as_written
+    }
+    return settings.model_copy(update=changed)
+
+
+def is_for_readers(spec: KindSpec[Any]) -> bool:
+    """Whether what lines of this kind let out is a text for readers."""
+    return isinstance(spec, SendSpec) and spec.stage == "publish" and not spec.act
+
+
+def points_at(spec: KindSpec[Any], settings: Mapping[str, Any], what: str) -> list[tuple[str, str]]:
+    """The settings that point at something (a ``connection``, ``sheet``, ``workflow``, ``step`` …), each with what is set there,
+    where it is a text."""
+    out = []
+    for name, setting in settings_of(spec.settings).items():
+        value = settings.get(name, setting.default)
+        if setting.control.points_at == what and isinstance(value, str):
+            out.append((name, value))
+    return out

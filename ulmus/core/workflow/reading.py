@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from .. import slots
-from ..slots.tree import condition_values
-from .kinds import Kinds, controls_of, templates_of
+from .controls import Takes, condition_reads, settings_of
+from .kinds import Kinds
 from .model import Line
+from .plans import AssignmentPlan, EachPlan
 from .takes import takes_of
 
 GIVEN = "given"
@@ -16,22 +17,22 @@ def reads(line: Line, kinds: Kinds) -> set[slots.Path]:
     kind = kinds.get(line.kind)
     if kind is None:
         return set()
-    own_texts = [text for place, text in templates_of(kind, line.settings) if place[0] != "takes"]
-    used = {path for text in own_texts for path in slots.parse(text).reads}
-    conditions = [lane.when for lane in line.lanes]
-    for name, control in controls_of(kind.settings).items():
-        if control == "step":
-            used.add(slots.Path((str(line.settings.get(name, "")), "text")))
-        elif control == "condition":
-            conditions.append(str(line.settings.get(name, "")))
-    for text in conditions:
-        condition = slots.parse_condition(text) if text.strip() else None
-        if condition is not None and not isinstance(condition, slots.SlotError):
-            used |= {value.path for value in condition_values(condition)}
+    used: set[slots.Path] = set()
+    for name, setting in settings_of(kind.settings).items():
+        if isinstance(setting.control, Takes):
+            continue
+        value = line.settings.get(name, setting.default)
+        used |= setting.control.reads(value)
+        used |= {path for _, text in setting.control.texts(value) for path in slots.parse(text).reads}
+    for lane in line.lanes:
+        used |= condition_reads(lane.when)
     inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    own = {inner.id for inner in inside} | {str(line.settings.get("item", ""))} | {line.id}
-    if kind.manner == "assign":
-        own.add(GIVEN)
+    own = {inner.id for inner in inside} | {line.id}
+    match kind.plan_of(line.settings):
+        case EachPlan(item=item):
+            own.add(item)
+        case AssignmentPlan():
+            own.add(GIVEN)
     for inner in inside:
         for one in (inner, *takes_of(inner, kinds)):
             used |= reads(one, kinds)

@@ -6,22 +6,19 @@ finder would. What the answer names that is not on the menu is left out and told
 
 from __future__ import annotations
 
-import datetime as dt
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..recurrence import RecurrenceError, due
 from . import finder
-from .checks import World
+from .controls import Cells, SheetKey, settings_of, with_control
 from .edits import EditError, Place, add, with_lanes
 from .finder import Offer
-from .kinds import BLOCKS, Kinds, KindSpec, field_control
+from .kinds import BlockSpec, Kinds, KindSpec, StartSpec
 from .model import Lane, Line, Workflow
+from .world import World
 
-_SOME_DAY = dt.datetime(2026, 1, 1, tzinfo=dt.UTC)
-_MAIL = re.compile(r"[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+")
 MOST_LINES = 24
 MOST_LANES = 6
 LONGEST = 4000
@@ -46,8 +43,8 @@ class Sketch:
 
 def messages(description: str, kinds: Kinds, world: World) -> list[dict[str, str]]:
     """The messages to the model: the menu, with what there is here to choose from, and the description."""
-    starts = [_entry(spec, world) for spec in kinds.values() if spec.manner == "start"]
-    steps = [_entry(spec, world) for spec in kinds.values() if spec.manner != "start"]
+    starts = [_entry(spec, world) for spec in kinds.values() if isinstance(spec, StartSpec)]
+    steps = [_entry(spec, world) for spec in kinds.values() if not isinstance(spec, StartSpec)]
     menu = "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
     return [
         {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu}\n</menu>"},
@@ -57,15 +54,15 @@ def messages(description: str, kinds: Kinds, world: World) -> list[dict[str, str
 
 def answer_schema(kinds: Kinds) -> dict[str, Any]:
     """The JSON Schema of the answer."""
-    starts = sorted(spec.name for spec in kinds.values() if spec.manner == "start")
-    steps = sorted(spec.name for spec in kinds.values() if spec.manner != "start")
+    starts = sorted(spec.name for spec in kinds.values() if isinstance(spec, StartSpec))
+    steps = sorted(spec.name for spec in kinds.values() if not isinstance(spec, StartSpec))
     parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address", "query", "rule")}
 
     def line(names: list[str], **more: Any) -> dict[str, Any]:
         properties = {"kind": {"type": "string", "enum": names}, **parts, **more}
         return {"type": "object", "properties": properties, "required": ["kind", "words"], "additionalProperties": False}
 
-    inner = {"type": "array", "items": line([n for n in steps if kinds[n].manner not in BLOCKS]), "maxItems": MOST_LINES}
+    inner = {"type": "array", "items": line([n for n in steps if not isinstance(kinds[n], BlockSpec)]), "maxItems": MOST_LINES}
     lane = {"type": "object", "properties": {"when": {"type": "string"}, "inside": inner}, "additionalProperties": False}
     lanes = {"type": "array", "items": lane, "maxItems": MOST_LANES}
     return {
@@ -112,10 +109,11 @@ def _put(page: Workflow, told: list[Any], place: Place, kinds: Kinds, world: Wor
             continue
         place = Place(place.parent, place.index + 1)
         inside = one.get("inside") if isinstance(one, dict) else None
-        if isinstance(inside, list) and kinds[offer.kind].manner in BLOCKS - {"fork"}:
+        block = kinds[offer.kind]
+        if isinstance(inside, list) and isinstance(block, BlockSpec) and not block.has_lanes:
             page = _put(page, inside, Place(name), kinds, world, who, notes)
         lanes = one.get("lanes") if isinstance(one, dict) else None
-        if isinstance(lanes, list) and kinds[offer.kind].manner == "fork":
+        if isinstance(lanes, list) and isinstance(block, BlockSpec) and block.has_lanes:
             page = _put_lanes(page, name, [lane for lane in lanes if isinstance(lane, dict)], kinds, world, who, notes)
     return page
 
@@ -137,11 +135,11 @@ def _put_lanes(
     return page
 
 
-def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> Offer | None:
+def _chosen(answer: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> Offer | None:
     """The offer that fits best what the model chose, with what it worded put in."""
-    if not isinstance(told, dict):
+    if not isinstance(answer, dict):
         return None
-    name, words = str(told.get("kind") or ""), str(told.get("words") or "")
+    name, words = str(answer.get("kind") or ""), str(answer.get("words") or "")
     fitting = [offer for offer in offers if offer.kind == name]
     if not fitting:
         notes.append(f"“{(words or name)[:80]}” could not be placed: there is no such line here.")
@@ -151,49 +149,36 @@ def _chosen(told: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> O
         fitting, key=lambda offer: (len(spoken & (finder.stems(offer.title) - always)), len(spoken & finder.stems(offer.title)))
     )
     settings = dict(best.settings)
-    fields = kinds[name].settings.model_fields
-    sheet = _controlled(fields, "sheet")
-    if sheet in settings and len(fitting) > 1 and not spoken & (finder.stems(best.title) - always):
+    sheet = with_control(kinds[name].settings, SheetKey)
+    if sheet and sheet.name in settings and len(fitting) > 1 and not spoken & (finder.stems(best.title) - always):
         # Which one is meant is not said; a wrong sheet is worse than none.
-        settings = {n: value for n, value in settings.items() if n != sheet and field_control(fields[n]).get("needs") != sheet}
-        settings = {n: value for n, value in settings.items() if field_control(fields[n]).get("control") != "cells"}
-    if "title" in fields and name == "draft":
-        settings["title"] = (str(told.get("title") or "").strip() or "Draft")[:60]
-    if told.get("prompt") and "prompt" in fields:
-        settings["prompt"] = f"{str(told['prompt']).strip()[:LONGEST]}{settings.get('prompt', '')}"
-    query = str(told.get("query") or "").strip()
-    if query and "query" in fields:
-        settings["query"] = query[:500]
-    rule, target = str(told.get("rule") or "").strip(), _controlled(fields, "schedule")
-    if rule and target:
+        of_sheet = {
+            n for n, one in settings_of(kinds[name].settings).items() if one.needs == sheet.name or isinstance(one.control, Cells)
+        }
+        settings = {n: value for n, value in settings.items() if n != sheet.name and n not in of_sheet}
+    said: set[str] = set()
+    for n, setting in settings_of(kinds[name].settings).items():
+        told = str(answer.get(setting.told) or "").strip()[:LONGEST] if setting.told and setting.told not in said else ""
+        if not told:
+            continue
         try:
-            due(rule, "UTC", _SOME_DAY, 1)
-            settings[target] = rule
-        except RecurrenceError as error:
-            notes.append(f"When it is due could not be read ({error}). Set it in the first line.")
-    address = str(told.get("address") or "").strip()
-    if _MAIL.fullmatch(address):
-        target = _controlled(fields, "email")
-        if target:
-            settings[target] = address[:200]
-    if address.startswith(("http://", "https://")):
-        target = next((n for n, f in fields.items() if field_control(f).get("control") == "url" or n == "url"), None)
-        if target:
-            settings[target] = address[:2000]
+            value = setting.control.described(told, setting)
+        except ValueError as error:
+            notes.append(str(error))
+            continue
+        if value is not None:
+            said.add(setting.told)
+            settings[n] = f"{value}{settings.get(n, '')}" if setting.told == "prompt" else value
     return Offer(best.kind, best.stage, best.title, best.about, settings, best.lacks)
 
 
-def _controlled(fields: Mapping[str, Any], control: str) -> str | None:
-    """The setting that has a control."""
-    return next((name for name, field in fields.items() if field_control(field).get("control") == control), None)
-
-
-def _entry(spec: KindSpec, world: World) -> str:
+def _entry(spec: KindSpec[Any], world: World) -> str:
     here = ", ".join(finder.named(spec, world))
     here = f" Here: {here}." if here else ""
     return f"- {spec.name}: {spec.title}. {spec.about}{here} ({spec.words}) called {spec.called or spec.name}"
 
 
-def blank_page(name: str, brand: str | None) -> Workflow:
-    """A page with nothing but a start by hand."""
-    return Workflow(name=name.strip()[:120] or UNNAMED, brand=brand or None, start=Line(id="start", kind="by_hand"), steps=[])
+def blank_page(name: str, brand: str | None, kinds: Kinds) -> Workflow:
+    """A page with nothing but the start that blank pages begin with."""
+    start = next(spec.name for spec in kinds.values() if isinstance(spec, StartSpec) and spec.begins_blank_pages)
+    return Workflow(name=name.strip()[:120] or UNNAMED, brand=brand or None, start=Line(id="start", kind=start), steps=[])

@@ -171,7 +171,7 @@ def read_xlsx(body: bytes) -> Document:
 
     try:
         book = openpyxl.load_workbook(io.BytesIO(body), read_only=True, data_only=True)
-        sheets = {}
+        sheets: dict[str, Any] = {}
         left = MOST_ROWS + 1
         for sheet in book.worksheets[:MOST_TABLES]:
             lines = []
@@ -194,7 +194,7 @@ def read_ods(body: bytes) -> Document:
 
     try:
         found = load_odf(io.BytesIO(body))
-        sheets = {}
+        sheets: dict[str, Any] = {}
         for table in _odf_all(_odf_body(found, "spreadsheet"), "table"):
             lines = [cells for cells in _odf_rows(table, teletype, MOST_ROWS + 1) if cells]
             sheets[table.getAttribute("name") or f"Sheet {len(sheets) + 1}"] = lines

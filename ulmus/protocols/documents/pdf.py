@@ -58,7 +58,7 @@ def read_pdf(body: bytes) -> Document:
         notes.append(f"{empty} page{'s hold' if empty > 1 else ' holds'} no text; scanned, perhaps.")
     headings = _headings(lines)
     title = str(getattr(about, "title", "") or "").strip() or (headings[0]["words"] if headings else "")
-    text = "\n\n".join(page["text"] for page in pages if page["text"])
+    text = "\n\n".join(str(page["text"]) for page in pages if page["text"])
     return Document(
         "pdf",
         title[:300],

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting, told_by_mail
+from ...core.workflow.plans import AskPlan
+from ..api import Asks, Settings, setting, told_by_mail
 
 
 class AskSettings(Settings):
@@ -31,10 +32,9 @@ class AskOutput(BaseModel):
     edited: bool = Field(False, description="Whether the approver changed the text.")
 
 
-KIND = Kind(
+KIND = Asks(
     name="ask",
     stage="ask",
-    manner="ask",
     title="Ask a person",
     about="Shows the draft to a person and waits. A note sends it back to the model; the rewrite comes back for another look.",
     sentence="Ask {who}, at most {rounds} rounds",
@@ -43,5 +43,7 @@ KIND = Kind(
     called="ask",
     settings=AskSettings,
     output=AskOutput,
+    shows_a_draft=True,
+    plan=lambda s: AskPlan(who=s.who, mail=s.mail, draft=s.draft, rounds=s.rounds, played=s.played),
     brief="Passed by {by}",
 )

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting, told_by_mail
+from ...core.workflow.plans import AskPlan
+from ..api import Asks, Settings, setting, told_by_mail
 
 
 class QuestionSettings(Settings):
@@ -27,10 +28,9 @@ class QuestionOutput(BaseModel):
     by: str = Field("", description="Who answered.")
 
 
-KIND = Kind(
+KIND = Asks(
     name="ask_question",
     stage="ask",
-    manner="ask",
     title="Ask a question",
     about="Puts a question to a person and waits for the answer in words.",
     sentence="Ask {who}: “{question}”",
@@ -39,5 +39,6 @@ KIND = Kind(
     called="answer",
     settings=QuestionSettings,
     output=QuestionOutput,
+    plan=lambda s: AskPlan(who=s.who, mail=s.mail, question=s.question, played=s.played),
     brief="{text}",
 )

@@ -35,4 +35,5 @@ KIND = ConnectionKind(
     secrets={"password": "Password"},
     leads=("url",),
     probe=probe,
+    summary=lambda s: s.url,
 )

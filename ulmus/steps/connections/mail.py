@@ -42,4 +42,5 @@ KIND = ConnectionKind(
         "starttls",
     ),
     probe=probe,
+    summary=lambda s: f"{s.host}:{s.port}",
 )

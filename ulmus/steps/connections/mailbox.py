@@ -38,4 +38,5 @@ KIND = ConnectionKind(
         "tls",
     ),
     probe=probe,
+    summary=lambda s: f"{s.host}:{s.port}",
 )

@@ -51,4 +51,5 @@ KIND = ConnectionKind(
     secrets={"key": "API key"},
     leads=("base_url",),
     probe=probe,
+    summary=lambda s: f"{s.base_url}, {s.model}",
 )

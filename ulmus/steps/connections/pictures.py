@@ -31,4 +31,5 @@ KIND = ConnectionKind(
     secrets={"key": "API key"},
     leads=("base_url",),
     probe=probe,
+    summary=lambda s: ", ".join(part for part in (s.base_url, s.model) if part),
 )

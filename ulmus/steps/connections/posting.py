@@ -41,4 +41,6 @@ KIND = ConnectionKind(
     secrets={"token": "Access token"},
     leads=("endpoint",),
     probe=probe,
+    summary=lambda s: s.endpoint + (f", up to {s.limit} characters" if s.limit else ""),
+    longest=lambda s: s.limit,
 )

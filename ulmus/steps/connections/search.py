@@ -53,4 +53,5 @@ KIND = ConnectionKind(
         "address",
     ),
     probe=probe,
+    summary=lambda s: s.description or s.address,
 )

@@ -34,4 +34,5 @@ KIND = ConnectionKind(
     secrets={"key": "API key"},
     leads=("base_url",),
     probe=probe,
+    summary=lambda s: s.base_url,
 )

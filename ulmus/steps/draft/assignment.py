@@ -16,9 +16,10 @@ from ...core.drafting.prompts import fitted, marked
 from ...core.drafting.shapes import MOST_FIELDS, ShapeField, conform, demand_of, text_of
 from ...core.drafting.soundness import unsound
 from ...core.flow import CALLS
+from ...core.workflow.plans import AskPlan, AssignmentPlan
 from ...protocols import chat
 from ...protocols.errors import OutsideError
-from ..api import Connection, Context, Kind, Result, Settings, StepFailed, Tool, setting, told_by_mail
+from ..api import Assigns, Connection, Context, Result, Settings, StepFailed, Tool, setting, told_by_mail
 from ..shared import shaped
 from ..shared.models import TRIES, server_of
 
@@ -218,10 +219,9 @@ def names_hosts(settings: AssignmentSettings) -> tuple[str, ...]:
     return tuple(one for one in re.split(r"[\s,]+", settings.sites) if one)
 
 
-KIND = Kind(
+KIND = Assigns(
     name="assignment",
     stage="draft",
-    manner="assign",
     title="Assignment",
     about="Gives a model a goal in plain words and tools to reach it with: the lines inside. It decides which to use, in what order; everything it does is shown, and it asks before it acts.",
     sentence="Assignment “{title}”, at most {rounds} rounds, with:",
@@ -230,9 +230,11 @@ KIND = Kind(
     called="assignment",
     settings=AssignmentSettings,
     output=AssignmentOutput,
+    plan=lambda s: AssignmentPlan(s.permission, AskPlan(who=s.who, mail=s.mail)),
     perform=perform,
     gives=shaped.gives,
     faults=faults,
     names_hosts=names_hosts,
+    thinks=True,
     brief="{text}",
 )

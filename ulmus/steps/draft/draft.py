@@ -30,9 +30,10 @@ from ...core.drafting.shapes import (
     text_of,
 )
 from ...core.drafting.soundness import SOUND, unsound
+from ...core.workflow.plans import DraftPlan
 from ...protocols import chat, markup
 from ...protocols.errors import OutsideError
-from ..api import Connection, Context, Kind, Part, Result, Settings, StepFailed, setting
+from ..api import Connection, Context, Drafts, Part, Result, Settings, StepFailed, setting
 from ..shared import shaped
 from ..shared.models import server_of
 
@@ -54,7 +55,13 @@ class Take(Settings):
 
 class DraftSettings(Settings):
     title: str = setting(
-        "What it is", "A short name, such as “Short post”.", control="text", default="Draft", min_length=1, max_length=80
+        "What it is",
+        "A short name, such as “Short post”.",
+        control="text",
+        default="Draft",
+        min_length=1,
+        max_length=80,
+        told="title",
     )
     model: str = setting("Model", control="connection", needs="model", default="")
     fallback: str = setting(
@@ -71,6 +78,7 @@ class DraftSettings(Settings):
         "What to write this time, from which values.",
         control="longslots",
         takes="text@gather|text@start|text|title",
+        told="prompt",
         min_length=1,
         max_length=100_000,
     )
@@ -134,7 +142,14 @@ class DraftSettings(Settings):
         max_length=200,
         more=True,
     )
-    takes: list[Take] = setting("Takes", "Other ways to write it, tried in proofs.", control="takes", default=[], max_length=3)
+    takes: list[Take] = setting(
+        "Takes",
+        "Other ways to write it, tried in proofs.",
+        control="takes",
+        needs="prompt standing model temperature",
+        default=[],
+        max_length=3,
+    )
     shared: bool = setting(
         "Share live runs between the takes",
         "Each run's draft is written by one of them, drawn by lot; what was approved unedited is counted.",
@@ -148,6 +163,15 @@ class DraftOutput(BaseModel):
     text: str = Field("", description="The draft; after an approval, the approved text.")
     characters: int = Field(0, description="Its length in characters.")
     words: int = Field(0, description="Its length in words.")
+
+
+def plan(settings: DraftSettings) -> DraftPlan:
+    """How it is written: what a take leaves empty is as in the draft itself."""
+    takes = tuple(
+        (take.name, {name: value for name, value in take.model_dump(exclude={"name"}).items() if value not in ("", None)})
+        for take in settings.takes
+    )
+    return DraftPlan(settings.title, tuple(settings.rules), takes, settings.shared)
 
 
 def faults(settings: DraftSettings) -> list[tuple[str, str]]:
@@ -166,7 +190,9 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     messages = with_demand(prompt.messages, demand) if demand else prompt.messages
     if context.rewrite is not None:
         messages = note_message(messages, context.rewrite.previous, context.rewrite.notes)
-    usage, rounds, told, room = Usage(), [], [], 0
+    usage, room = Usage(), 0
+    rounds: list[dict[str, Any]] = []
+    told: list[str] = []
     while True:
         messages, shortened = _fitting(messages, connection, settings, room)
         told += shortened
@@ -225,8 +251,8 @@ def revised(settings: DraftSettings, output: Mapping[str, Any], text: str | None
         elif settings.answer == "markdown":
             values = {"html": markup.from_markdown(words, PLAIN_ELEMENTS)}
     else:
-        names = ("items",) if shape.answer == "list" else ("choice", "reason") if shape.answer == "choice" else ()
-        names = names or tuple(field.name for field in shape.fields)
+        fixed = {"list": ["items"], "choice": ["choice", "reason"]}
+        names = fixed.get(shape.answer, [field.name for field in shape.fields])
         try:
             if parts or text is None:
                 values = conform(json.dumps({**{n: output.get(n) for n in names}, **parts}), shape)
@@ -308,10 +334,9 @@ def _read(
     return text, values, measure(text, rules, replace(known, values=values))
 
 
-KIND = Kind(
+KIND = Drafts(
     name="draft",
     stage="draft",
-    manner="perform",
     title="Draft",
     about="Has a language model write a text. Rules are measured in code; what breaks one goes back with the reasons.",
     sentence="Draft “{title}” with {model}",
@@ -320,9 +345,11 @@ KIND = Kind(
     called="draft",
     settings=DraftSettings,
     output=DraftOutput,
+    plan=plan,
     perform=perform,
     gives=shaped.gives,
     faults=faults,
+    not_in_results=("takes", "shared"),
     revised=revised,
     parts=parts,
     brief="{text}",

@@ -12,7 +12,7 @@ from ...core import slots
 from ...core.cost import Usage
 from ...protocols import pictures
 from ...protocols.errors import OutsideError
-from ..api import Connection, Context, Kind, Result, Settings, setting
+from ..api import Connection, Context, Performs, Result, Settings, setting
 from ..gather.read_file import fetch
 
 SIZES = {"square": "1024x1024", "wide": "1536x1024", "tall": "1024x1536", "banner": "1792x1024", "story": "1024x1792"}
@@ -82,10 +82,9 @@ def perform(settings: PictureSettings, context: Context) -> Result:
     return Result(output, {"messages": [{"role": "user", "content": prompt}], "asked": SIZES[settings.format]}, usage)
 
 
-KIND = Kind(
+KIND = Performs(
     name="picture",
     stage="draft",
-    manner="perform",
     title="Make a picture",
     about="Has a picture maker draw after a prompt, or rework a photo, in one of five formats. The picture is kept here and can be saved, posted or mailed.",
     sentence="Make a {format} picture “{title}” with {maker}",

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import EachPlan
+from ..api import Holds, Settings, setting
 
 
 class EachSettings(Settings):
@@ -45,10 +47,18 @@ class EachOutput(BaseModel):
     failures: list[Any] = Field([], description="The number of each failed item, and why.")
 
 
-KIND = Kind(
+def says(output: Mapping[str, Any]) -> str:
+    """How many items, of how many, and what became of those that did not go well."""
+    count, found = output.get("count", 0), output.get("found", output.get("count", 0))
+    gone = f"{count} of {found}" if found > count else str(count)
+    words = [f"{gone} item{'s' if gone != '1' else ''}"]
+    words += [f"{output[name]} {say}" for name, say in (("failed", "failed"), ("passed_over", "passed over")) if output.get(name)]
+    return " · ".join(words)
+
+
+KIND = Holds(
     name="for_each",
     stage="flow",
-    manner="each",
     title="For each",
     about="Carries out the steps inside for every item of a list. Each item fails, waits and is approved on its own.",
     sentence="For each {item} in {list}[, at most {most}]",
@@ -57,5 +67,6 @@ KIND = Kind(
     called="each_one",
     settings=EachSettings,
     output=EachOutput,
-    brief="{count} items",
+    plan=lambda s: EachPlan(s.list, s.item, s.most, s.parallel, s.failing == "stop"),
+    says=says,
 )

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import ForkPlan
+from ..api import Holds, Settings, setting
 
 
 class ForkSettings(Settings):
@@ -31,10 +33,14 @@ class ForkOutput(BaseModel):
     failures: list[LaneFailure] = Field([], description="Which failed, and why.")
 
 
-KIND = Kind(
+def says(output: Mapping[str, Any]) -> str:
+    """Which lanes ran."""
+    return ", ".join(str(lane) for lane in output.get("lanes", [])) or "no lane fitted"
+
+
+KIND = Holds(
     name="fork",
     stage="flow",
-    manner="fork",
     title="Fork",
     about="Goes on in the lanes whose conditions fit. The lanes meet again below; values of a lane that did not run are missing. Where every lane that fits is taken, one that fails stops only itself.",
     sentence="Take {which}",
@@ -43,5 +49,7 @@ KIND = Kind(
     called="fork",
     settings=ForkSettings,
     output=ForkOutput,
-    brief="{lane}",
+    has_lanes=True,
+    plan=lambda s: ForkPlan(every=s.which == "every"),
+    says=says,
 )

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from ...core.slots import items_of, value_in
 from ...core.slots.filters import as_text
 from ...protocols.errors import OutsideError
-from ..api import Kind, Settings, setting
+from ..api import Computes, Settings, setting
 
 
 class PickSettings(Settings):
@@ -69,10 +69,9 @@ def work(
     return {"picked": items[at], "number": at + 1}, {"turn": turn + 1, "last": remembered}
 
 
-KIND = Kind(
+KIND = Computes(
     name="pick_one",
     stage="flow",
-    manner="set",
     title="Pick one",
     about="Picks one item of a list: by chance, each in turn, or not repeating the last ones.",
     sentence="Pick one of {list}, {how}",

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import RepeatPlan
+from ..api import Holds, Settings, setting
 
 
 class RepeatSettings(Settings):
@@ -29,10 +31,15 @@ class RepeatOutput(BaseModel):
     came: str = Field("", description="yes, or no where the condition never came to hold.")
 
 
-KIND = Kind(
+def says(output: Mapping[str, Any]) -> str:
+    """How many rounds, and whether the condition came to hold."""
+    rounds = output.get("rounds", 0)
+    return f"{rounds} round{'s' if rounds != 1 else ''}" + ("" if output.get("came") == "yes" else ", it never was")
+
+
+KIND = Holds(
     name="repeat_until",
     stage="flow",
-    manner="repeat",
     title="Repeat until",
     about="Carries out the steps inside again and again until a condition holds. For an outside job that takes minutes, or a draft that is redrafted.",
     sentence="Repeat until {until}, at most {rounds} rounds[, waiting {wait} between]",
@@ -41,5 +48,6 @@ KIND = Kind(
     called="repeat",
     settings=RepeatSettings,
     output=RepeatOutput,
-    brief="{rounds} rounds",
+    plan=lambda s: RepeatPlan(s.until, s.rounds, s.longest, s.wait, s.grow, s.otherwise == "fail"),
+    says=says,
 )

@@ -6,7 +6,8 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import CallPlan
+from ..api import Calls, Settings, setting
 
 
 class CallSettings(Settings):
@@ -21,10 +22,9 @@ class CallOutput(BaseModel):
     run: int = Field(0, description="The number of its run.")
 
 
-KIND = Kind(
+KIND = Calls(
     name="run_workflow",
     stage="flow",
-    manner="call",
     gives_outside=True,
     title="Run another workflow",
     about="Begins a run of another workflow with values from here, and goes on with its result.",
@@ -34,5 +34,6 @@ KIND = Kind(
     called="call",
     settings=CallSettings,
     output=CallOutput,
+    plan=lambda s: CallPlan(s.workflow, s.item, s.wait),
     brief="{text}",
 )

@@ -9,7 +9,8 @@ from pydantic import BaseModel
 
 from ...core.slots import MISSING, parse, value_in
 from ...core.slots.render import render
-from ..api import Kind, Settings, setting
+from ...core.workflow.briefs import row_in_brief
+from ..api import Computes, Settings, setting
 
 
 class SetSettings(Settings):
@@ -31,10 +32,9 @@ def work(
     return out, memory
 
 
-KIND = Kind(
+KIND = Computes(
     name="set_values",
     stage="flow",
-    manner="set",
     title="Set values",
     about="Gives names to values or texts, to be used further down.",
     sentence="Set {values}",
@@ -45,4 +45,5 @@ KIND = Kind(
     output=SetOutput,
     gives=lambda settings, world: dict.fromkeys(settings.get("values") or {}, "any"),
     work=work,
+    says=row_in_brief,
 )

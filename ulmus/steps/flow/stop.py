@@ -6,7 +6,8 @@ from typing import Literal
 
 from pydantic import BaseModel
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import StopPlan
+from ..api import Settings, Stops, setting
 
 
 class StopSettings(Settings):
@@ -27,10 +28,9 @@ class StopOutput(BaseModel):
     """Nothing follows."""
 
 
-KIND = Kind(
+KIND = Stops(
     name="stop",
     stage="flow",
-    manner="stop",
     title="Stop",
     about="Ends this item or the whole run, with words that say why.",
     sentence="Stop {what}: {how}[, “{words}”]",
@@ -39,4 +39,5 @@ KIND = Kind(
     called="stop",
     settings=StopSettings,
     output=StopOutput,
+    plan=lambda s: StopPlan(well=s.how == "well", whole=s.what == "run", words=s.words),
 )

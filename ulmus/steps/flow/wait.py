@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import ForCall, ForMail, WaitPlan
+from ..api import Settings, Waits, setting
 
 
 class WaitSettings(Settings):
@@ -50,6 +52,21 @@ class WaitOutput(BaseModel):
     item: dict[str, Any] = Field({}, description="What arrived.")
 
 
+def plan(settings: WaitSettings) -> WaitPlan:
+    """For what it waits, and how long."""
+    if settings.how == "for":
+        return WaitPlan(seconds=settings.seconds)
+    if settings.how == "until":
+        return WaitPlan(moment=settings.moment)
+    awaited = ForCall() if settings.how == "call" else ForMail(settings.box, settings.sender, settings.subject)
+    return WaitPlan(settings.longest, awaited=awaited, strict=settings.otherwise == "fail")
+
+
+def says(output: Mapping[str, Any]) -> str:
+    """Whether what was waited for came."""
+    return "It arrived." if output.get("came") == "yes" and output.get("item") else "The wait is over."
+
+
 def faults(settings: WaitSettings) -> list[tuple[str, str]]:
     """A moment has to be said, and a mailbox chosen."""
     if settings.how == "until" and not settings.moment.strip():
@@ -57,10 +74,9 @@ def faults(settings: WaitSettings) -> list[tuple[str, str]]:
     return [("box", "Choose the mailbox to look into.")] if settings.how == "mail" and not settings.box else []
 
 
-KIND = Kind(
+KIND = Waits(
     name="wait",
     stage="flow",
-    manner="rest",
     title="Wait",
     about="Goes on later: after a time, at a moment, when another system calls back, or when a mail comes.",
     sentence="Wait {how}[ · {seconds}][ · {moment}][ · from {sender}][ · at most {longest}]",
@@ -69,6 +85,7 @@ KIND = Kind(
     called="wait",
     settings=WaitSettings,
     output=WaitOutput,
+    plan=plan,
     faults=faults,
-    brief="arrived: {came}",
+    says=says,
 )

@@ -11,7 +11,7 @@ from ...core.slots import parse, render
 from ...protocols import services
 from ...protocols.errors import OutsideError
 from ...protocols.jsonpath import check
-from ..api import Context, Kind, Result, Settings, setting
+from ..api import Context, Performs, Result, Settings, setting
 from ..connections.service import service_headers
 
 ACT = "A question with a body may change something there. Say that this one changes nothing, or hand it in as a job."
@@ -154,10 +154,9 @@ def faults(settings: ServiceStepSettings) -> list[tuple[str, str]]:
     ]
 
 
-KIND = Kind(
+KIND = Performs(
     name="ask_service",
     stage="gather",
-    manner="perform",
     title="Ask a data service",
     about="Asks any service over HTTP and takes the values you point at: contacts, customers, products, anything in JSON.",
     sentence="Ask {service}[ for {path}]",
@@ -169,6 +168,7 @@ KIND = Kind(
     perform=perform,
     faults=faults,
     gives_outside=True,
+    within_base=("path",),
     fixed_as_tool=("path", "headers"),
     brief="{count} values",
 )

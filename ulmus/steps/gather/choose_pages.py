@@ -11,7 +11,7 @@ from ...core.drafting.shapes import Shape, ShapeField
 from ...core.gather.links import same
 from ...core.slots import items_of, parse, render, value_in
 from ...protocols.errors import OutsideError
-from ..api import Context, Kind, Result, Settings, setting
+from ..api import Context, Performs, Result, Settings, setting
 from ..shared.models import ask
 
 MOST_OFFERED = 300
@@ -77,10 +77,9 @@ def _link(one: Any) -> dict[str, str]:
     return {"link": str(one), "words": ""}
 
 
-KIND = Kind(
+KIND = Performs(
     name="choose_pages",
     stage="gather",
-    manner="perform",
     title="Choose pages",
     about="Has a model choose the few links most worth reading for a purpose. Links it makes up are refused.",
     sentence="Choose at most {most} of {links} to read",

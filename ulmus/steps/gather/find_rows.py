@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from ...core.cost import Usage
 from ...core.slots import SlotError, parse, parse_condition, render
 from ...protocols.errors import OutsideError
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..shared.lists import Listed, listed
 from ..shared.rows import columns_of
 
@@ -89,7 +89,7 @@ def _nearest(rows: list[dict[str, Any]], text: str, settings: FindSettings, cont
     scores: list[float] = []
     usage, least = Usage(), settings.least
     if rows and settings.judge:
-        from .meanings import nearness  # loaded on first use: it is large
+        from ..shared.meanings import nearness  # loaded on first use: it is large
 
         scores, usage = nearness(context, settings.judge, text, told)
     elif rows:
@@ -116,10 +116,9 @@ def faults(settings: FindSettings) -> list[tuple[str, str]]:
     ]
 
 
-KIND = Kind(
+KIND = Performs(
     name="find_rows",
     stage="gather",
-    manner="perform",
     title="Find rows",
     about="Rows of a sheet: those a condition keeps, or those nearest in meaning to a text. For products, past successes, pieces that were liked.",
     sentence="Find rows of {sheet}, at most {most}",

@@ -7,7 +7,7 @@ import dataclasses
 from pydantic import BaseModel, Field
 
 from ...protocols import filestore
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..connections.files import folder
 from ..shared.lists import Listed, list_faults, listed
 
@@ -40,10 +40,9 @@ def perform(settings: FilesSettings, context: Context) -> Result:
     return Result(listed(found, settings, context, key="path", text="name", most=settings.most))
 
 
-KIND = Kind(
+KIND = Performs(
     name="list_files",
     stage="gather",
-    manner="perform",
     title="List files",
     about="The files in a folder of a file store, with their paths, sizes and dates.",
     sentence="List the files in {store}[ under {path}]",

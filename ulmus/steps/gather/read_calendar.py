@@ -8,12 +8,12 @@ import datetime as dt
 from pydantic import BaseModel, Field
 
 from ...protocols import calendars
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..shared.lists import Listed, list_faults, listed
 
 
 class EntriesSettings(Listed):
-    url: str = setting("Calendar address", "An iCalendar feed.", control="slots", min_length=1, max_length=2000)
+    url: str = setting("Calendar address", "An iCalendar feed.", control="slots", min_length=1, max_length=2000, told="address")
     ahead: int = setting("Days ahead", control="number", default=1, ge=0, le=366)
     back: int = setting("Days back", control="number", default=0, ge=0, le=366)
     most: int = setting("At most", "Entries.", control="number", default=50, ge=1, le=1000)
@@ -48,10 +48,9 @@ def perform(settings: EntriesSettings, context: Context) -> Result:
     )
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_calendar",
     stage="gather",
-    manner="perform",
     title="Read a calendar",
     about="The entries of a calendar in the days to come or past: what, when, where, who is invited.",
     sentence="Read the calendar {url}, {ahead} days ahead",

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from ...protocols import feeds, opml
 from ...protocols.errors import OutsideError
 from ...protocols.net import Web, status_error
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..shared.lists import Listed, list_faults, listed
 from ..starts.feed_item import FeedOutput
 
@@ -25,6 +25,7 @@ class FeedListSettings(Listed):
         control="longslots",
         min_length=1,
         max_length=20_000,
+        told="address",
     )
     days: int = setting("From the last days", "0 for any time.", control="number", default=0, ge=0, le=3650)
     by: str = setting(
@@ -86,10 +87,9 @@ def _feeds(web: Web, address: str) -> list[feeds.Feed]:
     return out
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_feed",
     stage="gather",
-    manner="perform",
     title="Read feeds",
     about="The items of one or several feeds, or of all feeds in an OPML list, as one list without repeats.",
     sentence="Read the feeds {url}, at most {most} items",
@@ -101,6 +101,7 @@ KIND = Kind(
     perform=perform,
     faults=list_faults(FeedOutput),
     gives_outside=True,
+    names_feeds="url",
     finds_links=True,
     reaches="url",
     brief="{count} items from {feeds} feeds",

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from ...protocols import documents, filestore
 from ...protocols.errors import OutsideError
 from ...protocols.net import status_error
-from ..api import Context, Kind, Result, Settings, setting
+from ..api import Context, Performs, Result, Settings, setting
 from ..connections.files import folder
 
 
@@ -66,10 +66,9 @@ def fetch(place: str, store: str, context: Context) -> tuple[str, str, str | Non
     return name, got.content_type, got.charset, got.body
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_file",
     stage="gather",
-    manner="perform",
     title="Read a file",
     about="Reads PDF, DOCX, ODT, HTML, Markdown and text, and CSV, XLSX and ODS as rows; up to 200 pages.",
     sentence="Read the file {file}",

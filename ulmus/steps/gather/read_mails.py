@@ -7,7 +7,7 @@ import dataclasses
 from pydantic import BaseModel, Field
 
 from ...protocols import mailbox
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..connections.mailbox import reader
 from ..shared.lists import Listed, list_faults, listed
 
@@ -55,10 +55,9 @@ def perform(settings: MailsSettings, context: Context) -> Result:
     return Result(listed(found, settings, context, key="message_id", text="subject text", most=settings.most))
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_mails",
     stage="gather",
-    manner="perform",
     title="Read mails",
     about="The latest messages of a mailbox that fit: from whom, about what, how recent. Nothing is marked read.",
     sentence="Read the mails in {box}[ from {sender}][ about “{subject}”], at most {most}",

@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import BaseModel, Field
 
 from ...protocols import pages
-from ..api import Context, Kind, Result, Settings, setting
+from ..api import Context, Performs, Result, Settings, setting
 
 
 class PageSettings(Settings):
@@ -16,6 +16,7 @@ class PageSettings(Settings):
         "Usually a slot, such as the link of a feed item.",
         control="slots",
         takes="link|url|site",
+        told="address",
         min_length=1,
         max_length=2000,
     )
@@ -53,10 +54,9 @@ def perform(settings: PageSettings, context: Context) -> Result:
     return Result({**told, "link": page.url, "language": language, "links": links})
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_page",
     stage="gather",
-    manner="perform",
     title="Read a page",
     about="Fetches a web page and gives its main text, title, author and date, its links and pictures, and what it tells programs.",
     sentence="Read the page at {url}",

@@ -12,7 +12,7 @@ from ...core.drafting.shapes import Shape
 from ...core.gather.cues import Chapter, Cue, Fineness
 from ...protocols import transcripts
 from ...protocols.text import decode
-from ..api import Context, Kind, Result, Settings, setting
+from ..api import Context, Performs, Result, Settings, setting
 from ..shared.models import ask
 from .read_file import fetch
 
@@ -127,10 +127,9 @@ def _titles(found: list[Chapter], model: str, context: Context, plain: list[str]
     return [titles[i] if i < len(titles) and titles[i] else plain[i] for i in range(len(found))], usage, messages
 
 
-KIND = Kind(
+KIND = Performs(
     name="read_transcript",
     stage="gather",
-    manner="perform",
     title="Read a transcript",
     about="What is said in a recording, by whom, and its chapters: found where the subject changes, titled by a model.",
     sentence="Read the transcript {source} and find {fineness} chapters",

@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from ...protocols import searches
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..connections.search import searcher
 from ..shared.lists import Listed, list_faults, listed
 
@@ -22,6 +22,7 @@ class SearchStepSettings(Listed):
         "Words, or a question; slots may stand in it.",
         control="slots",
         takes="title|name",
+        told="query",
         min_length=1,
         max_length=1000,
     )
@@ -77,10 +78,9 @@ def _names(text: str) -> tuple[str, ...]:
     return tuple(part.removeprefix("www.").lower() for part in re.split(r"[,\s]+", text) if part)
 
 
-KIND = Kind(
+KIND = Performs(
     name="search",
     stage="gather",
-    manner="perform",
     title="Search",
     about="Searches the news or the web: how many, how recent, in which language, from which sites; as one list.",
     sentence="Search {service} for “{query}”, at most {most}",

@@ -8,12 +8,12 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from ...protocols import pages, sitemaps
-from ..api import Context, Kind, Result, setting
+from ..api import Context, Performs, Result, setting
 from ..shared.lists import Listed, list_faults, listed
 
 
 class LinksSettings(Listed):
-    url: str = setting("Page or site", control="slots", takes="link|url|site", min_length=1, max_length=2000)
+    url: str = setting("Page or site", control="slots", takes="link|url|site", min_length=1, max_length=2000, told="address")
     source: Literal["page", "map"] = setting(
         "Take them from",
         control="choice",
@@ -60,10 +60,9 @@ def perform(settings: LinksSettings, context: Context) -> Result:
     return Result({**listed(found, settings, context, key="link", text="words link", most=settings.most), "title": title})
 
 
-KIND = Kind(
+KIND = Performs(
     name="site_links",
     stage="gather",
-    manner="perform",
     title="Find a site’s links",
     about="The links of a page with their words, or the pages a site lists in its map; cleaned of tracking, without repeats.",
     sentence="Find the links of {url}",

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ...protocols import micropub, pictures
 from ...protocols.errors import OutsideError
 from ...protocols.net import Web, check_url
-from ..api import Connection, Context, Kind, Outgoing, Pending, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Pending, Sends, Settings, Sighting, Sought, setting
 
 
 class PostSettings(Settings):
@@ -76,10 +76,9 @@ def _endpoint(connection: Connection) -> micropub.Endpoint:
     return micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
 
 
-KIND = Kind(
+KIND = Sends(
     name="publish_post",
     stage="publish",
-    manner="send",
     title="Publish a post",
     about="Publishes a short post through a posting connection. Sent once, whatever happens on the way.",
     sentence="Post to {channel}",
@@ -91,5 +90,6 @@ KIND = Kind(
     piece=piece,
     send=send,
     find=find,
+    lists_within=lambda connection: connection.settings.lists_within,
     brief="{text}",
 )

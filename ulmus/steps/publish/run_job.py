@@ -17,7 +17,7 @@ from ...core.values import NotPlain, read_json
 from ...protocols import services
 from ...protocols.jsonpath import check
 from ...protocols.net import Web
-from ..api import Connection, Context, Kind, Outgoing, Progress, Settings, Taken, setting
+from ..api import Connection, Context, Jobs, Outgoing, Progress, Settings, Taken, setting
 from ..connections.service import service_headers
 from ..gather.ask_service import question_of
 
@@ -135,10 +135,9 @@ def faults(settings: JobSettings) -> list[tuple[str, str]]:
     return [(name, words) for name, path in paths if path and (words := check(path))]
 
 
-KIND = Kind(
+KIND = Jobs(
     name="run_job",
     stage="publish",
-    manner="send",
     title="Submit and wait",
     about="Hands a job to a service, such as rendering a video, and waits until it is ready, has failed, or takes too long. Handed in once; proofs only show it, and go on with its last result or one typed in.",
     sentence="Have {service} do a job at {path}, wait at most {longest}",
@@ -153,6 +152,7 @@ KIND = Kind(
     follow=follow,
     faults=faults,
     gives_outside=True,
+    within_base=("path",),
     fixed_as_tool=("path",),
     act=True,
     brief="{state} · {result}",

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ...protocols import filestore
 from ...protocols.errors import OutsideError
 from ...protocols.net import Web
-from ..api import Connection, Context, Kind, Outgoing, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
 from ..connections.files import folder as store_of
 
 ENDINGS = {".html": "text/html", ".htm": "text/html", ".md": "text/markdown", ".csv": "text/csv", ".json": "application/json"}
@@ -75,10 +75,9 @@ def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
     return Sighting(again=True)
 
 
-KIND = Kind(
+KIND = Sends(
     name="save_file",
     stage="publish",
-    manner="send",
     title="Save a file",
     about="Saves a picture, a file or a text into a folder of a file store, which is made where it is not there yet.",
     sentence="Save {what}[ as {name}] into {store}[, folder {folder}]",

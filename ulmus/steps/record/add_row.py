@@ -6,12 +6,14 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from ..api import Context, Kind, Settings, setting
+from ..api import Context, Settings, Writes, setting
 
 
 class RowSettings(Settings):
     sheet: str = setting("Sheet", control="sheet")
-    cells: dict[str, str] = setting("Cells", "What goes into which column.", control="cells", default={}, max_length=100)
+    cells: dict[str, str] = setting(
+        "Cells", "What goes into which column.", control="cells", needs="sheet", default={}, max_length=100
+    )
 
 
 class RowOutput(BaseModel):
@@ -24,10 +26,9 @@ def row(settings: RowSettings, context: Context) -> tuple[str, dict[str, Any]]:
     return settings.sheet, {column: text.strip() for column, text in settings.cells.items()}
 
 
-KIND = Kind(
+KIND = Writes(
     name="add_row",
     stage="record",
-    manner="write",
     title="Add a row",
     about="Adds a row to a sheet. The row remembers the run it came from.",
     sentence="Add a row to {sheet}",

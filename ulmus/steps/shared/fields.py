@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field, model_validator
@@ -62,7 +62,7 @@ def fields_of(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
     return out
 
 
-def read_fields(fields: list[FormField], given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, str]]:
+def read_fields(fields: Sequence[FormField], given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, str]]:
     """What was filled in, as values, and what is wrong with it by field. A file is an object with name, type and size."""
     values: dict[str, Any] = {}
     wrong: dict[str, str] = {}

@@ -7,13 +7,12 @@ from typing import Any, Literal
 
 from pydantic import BaseModel
 
-from ...core.gather.lists import Repeats, Shaping, shaped
+from ...core.gather.lists import HEADS, Repeats, Shaping, shaped
 from ...core.slots import SlotError, parse_condition
 from ...core.slots.tree import condition_values
 from ...core.workflow.kinds import type_word
 from ..api import Context, Settings, setting
 
-HEADS = ("title", "words", "subject", "name")
 """What an element of a list is called by, the first of these it has."""
 _INWARD = frozenset(("row", "nearness", "identity", "message_id"))
 

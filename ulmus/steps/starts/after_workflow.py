@@ -6,7 +6,10 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import RunsPlan
+from ..api import Settings, Start, setting
+
+OUTCOMES: dict[str, tuple[str, ...]] = {"well": ("done",), "failed": ("failed",), "any": ()}
 
 
 class AfterSettings(Settings):
@@ -24,10 +27,9 @@ class AfterOutput(BaseModel):
     run: int = Field(0, description="Its number.")
 
 
-KIND = Kind(
+KIND = Start(
     name="after_workflow",
     stage="start",
-    manner="start",
     title="Another workflow ended",
     about="Starts with the result of another workflow’s run.",
     sentence="When {workflow} has ended {how}",
@@ -36,7 +38,7 @@ KIND = Kind(
     called="before",
     settings=AfterSettings,
     output=AfterOutput,
-    listens="runs",
+    plan=lambda s: RunsPlan(s.workflow, OUTCOMES[s.how]),
     can_feed_itself=True,
     gives_outside=True,
     brief="{title}",

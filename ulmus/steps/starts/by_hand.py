@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field, field_validator
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import HandPlan
+from ..api import Settings, Start, setting
 from ..shared.fields import MOST_FIELDS, FormField, fields_of, names_are_unique
 
 
@@ -24,10 +25,9 @@ class ByHandOutput(BaseModel):
     by: str = Field("", description="Who started it.")
 
 
-KIND = Kind(
+KIND = Start(
     name="by_hand",
     stage="start",
-    manner="start",
     title="By hand",
     about="Starts when you press the button, with fields to fill in.",
     sentence="When started by hand",
@@ -36,7 +36,8 @@ KIND = Kind(
     called="start",
     settings=ByHandSettings,
     output=ByHandOutput,
-    listens="push",
+    begins_blank_pages=True,
+    plan=lambda s: HandPlan(fields=tuple(s.fields)),
     gives=fields_of,
     brief="{title}",
 )

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from ...core.workflow.kinds import type_word
 from ...protocols import calendars
-from ..api import Batched, Found, Kind, Look, batched, setting
+from ..api import Batched, Found, Look, PolledStart, batched, setting
 
 
 class CalendarSettings(Batched):
@@ -42,10 +42,9 @@ def look(settings: CalendarSettings, now: Look) -> Found:
     )
 
 
-KIND = Kind(
+KIND = PolledStart(
     name="calendar_entry",
     stage="start",
-    manner="start",
     title="Calendar entry coming up",
     about="Starts so long before each entry of a calendar begins.",
     sentence="{before} before each entry of {url}",
@@ -54,8 +53,8 @@ KIND = Kind(
     called="entry",
     settings=CalendarSettings,
     output=CalendarOutput,
+    plan=lambda s: s.polling(s.every),
     look=look,
-    listens="poll",
     gives=lambda settings, world: batched({n: type_word(f) for n, f in CalendarOutput.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",

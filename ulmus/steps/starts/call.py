@@ -6,7 +6,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import CallInPlan
+from ..api import Settings, Start, setting
 
 
 class CallInSettings(Settings):
@@ -52,10 +53,9 @@ class CallInOutput(BaseModel):
     title: str = Field("", description="What the run is called.")
 
 
-KIND = Kind(
+KIND = Start(
     name="call",
     stage="start",
-    manner="start",
     title="A call arrives",
     about="Starts when another system calls the workflow’s own address (a webhook), with JSON or form fields.",
     sentence="When a call arrives[, answered {answer}]",
@@ -64,7 +64,14 @@ KIND = Kind(
     called="call",
     settings=CallInSettings,
     output=CallInOutput,
-    listens="push",
+    plan=lambda s: CallInPlan(
+        signed=s.proof == "signed",
+        title=s.title,
+        known_by=s.known_by,
+        answers_later=s.answer == "result",
+        seconds=s.seconds,
+        reply=s.reply,
+    ),
     gives_outside=True,
     can_feed_itself=True,
     brief="{title}",

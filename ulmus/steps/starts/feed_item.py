@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ...core.gather import recurring
 from ...core.workflow.kinds import type_word
 from ...protocols import feeds
-from ..api import Batched, Found, Kind, Look, batched, setting
+from ..api import Batched, Found, Look, PolledStart, batched, setting
 
 
 class FeedSettings(Batched):
@@ -52,10 +52,9 @@ def look(settings: FeedSettings, now: Look) -> Found:
     return Found(items, remember, says)
 
 
-KIND = Kind(
+KIND = PolledStart(
     name="feed_item",
     stage="start",
-    manner="start",
     title="New item in a feed",
     about="Starts one run for each new item. Items already there when the workflow goes live are passed over.",
     sentence="When a new item appears in {url}",
@@ -64,9 +63,10 @@ KIND = Kind(
     called="feed",
     settings=FeedSettings,
     output=FeedOutput,
+    plan=lambda s: s.polling(s.every),
     look=look,
-    listens="poll",
     gives=lambda settings, world: batched({n: type_word(f) for n, f in FeedOutput.model_fields.items()}, settings),
     gives_outside=True,
+    names_feeds="url",
     brief="{title}",
 )

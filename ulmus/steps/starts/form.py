@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field, field_validator
 
-from ..api import Kind, Settings, setting
+from ...core.workflow.plans import FormPlan
+from ..api import Settings, Start, setting
 from ..shared.fields import MOST_FIELDS, FormField, fields_of, names_are_unique
 
 
@@ -46,10 +47,9 @@ class FormOutput(BaseModel):
     sent: str = Field("", description="When it was sent (ISO 8601, UTC).")
 
 
-KIND = Kind(
+KIND = Start(
     name="form",
     stage="start",
-    manner="start",
     title="A form is filled in",
     about="Gives the workflow a public page with a form. Each time it is sent, a run starts.",
     sentence="When the form “{heading}” is filled in",
@@ -58,7 +58,15 @@ KIND = Kind(
     called="form",
     settings=FormSettings,
     output=FormOutput,
-    listens="push",
+    plan=lambda s: FormPlan(
+        heading=s.heading,
+        intro=s.intro,
+        fields=tuple(s.fields),
+        button=s.button,
+        thanks=s.thanks,
+        hourly=s.hourly,
+        daily=s.daily,
+    ),
     gives=fields_of,
     gives_outside=True,
     brief="{title}",

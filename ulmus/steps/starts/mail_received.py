@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from ...core.workflow.kinds import type_word
 from ...protocols import mailbox
-from ..api import Batched, Found, Kind, Look, batched, setting
+from ..api import Batched, Found, Look, PolledStart, batched, setting
 from ..connections.mailbox import reader
 
 
@@ -60,10 +60,9 @@ def look(settings: MailSettings, now: Look) -> Found:
     return Found(items, memory, f"{len(items)} new mail{'s' if len(items) != 1 else ''}." if items else "No new mail.")
 
 
-KIND = Kind(
+KIND = PolledStart(
     name="mail_received",
     stage="start",
-    manner="start",
     title="Mail received",
     about="Starts for each mail that arrives in a mailbox. Mails already there when the workflow goes live are passed over.",
     sentence="When a mail arrives in {box}[ from {sender}][ about “{subject}”]",
@@ -72,8 +71,8 @@ KIND = Kind(
     called="mail",
     settings=MailSettings,
     output=MailOutput,
+    plan=lambda s: s.polling(s.every),
     look=look,
-    listens="poll",
     gives=lambda settings, world: batched({n: type_word(f) for n, f in MailOutput.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",

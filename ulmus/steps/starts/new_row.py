@@ -9,7 +9,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from ..api import Batched, Found, Kind, Row, batched, setting
+from ...core.workflow.plans import RowsPlan
+from ..api import Batched, Found, SheetLook, SheetStart, batched, setting
 from ..shared.rows import columns_of
 
 
@@ -26,10 +27,10 @@ class NewRowOutput(BaseModel):
     title: str = Field("", description="The row’s first cell.")
 
 
-def rows(settings: NewRowSettings, found: list[Row], memory: dict[str, Any]) -> Found:
+def rows(settings: NewRowSettings, look: SheetLook) -> Found:
     """Every row, with an identity that is new when the row is (or, where wanted, when a cell changes)."""
     items = []
-    for row in found:
+    for row in look.rows:
         if not any(str(v).strip() for v in row.cells.values()):
             continue
         identity = f"row:{row.id}"
@@ -46,10 +47,9 @@ def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
     return batched({"row": "number", "title": "text", **columns_of(settings, world)}, settings)
 
 
-KIND = Kind(
+KIND = SheetStart(
     name="new_row",
     stage="start",
-    manner="start",
     title="New row in a sheet",
     about="Starts a run for each new row, or for each row that was changed. Rows already there when the workflow goes live are passed over.",
     sentence="For {which} of {sheet}",
@@ -58,8 +58,8 @@ KIND = Kind(
     called="row",
     settings=NewRowSettings,
     output=NewRowOutput,
+    plan=lambda s: RowsPlan(s.sheet, s.every, s.most, s.runs == "together"),
     rows=rows,
-    listens="rows",
     gives=gives,
     can_feed_itself=True,
     gives_outside=True,

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from pydantic import BaseModel, Field
 
-from ..api import Found, Kind, Row, setting
+from ..api import Found, SheetLook, SheetStart, setting
 from ..shared.rows import columns_of
-from .schedule import Timed, faults
+from ..shared.timed import Timed, faults
 
 
 class SheetRowSettings(Timed):
@@ -32,12 +30,13 @@ class SheetRowOutput(BaseModel):
     title: str = Field("", description="The row’s first cell.")
 
 
-def rows(settings: SheetRowSettings, found: list[Row], memory: dict[str, Any]) -> Found:
-    """The next unused rows, from the top; the runtime leaves out those that a run already has in hand."""
-    taken = set(memory.get("taken", []))
-    unused = [r for r in found if not str(r.cells.get(settings.used, "")).strip() and any(str(v).strip() for v in r.cells.values())]
-    free = [r for r in unused if f"row:{r.id}" not in taken]
-    chosen = free[: settings.count]
+def rows(settings: SheetRowSettings, look: SheetLook) -> Found:
+    """The next unused rows, from the top, without those that a run already has in hand."""
+    unused = [
+        r for r in look.rows if not str(r.cells.get(settings.used, "")).strip() and any(str(v).strip() for v in r.cells.values())
+    ]
+    free = [r for r in unused if f"row:{r.id}" not in look.taken]
+    chosen = free[: look.most or settings.count]
     items = []
     for i, row in enumerate(chosen, start=1):
         title = next((str(v) for v in row.cells.values() if str(v).strip()), f"Row {row.position}")
@@ -47,10 +46,9 @@ def rows(settings: SheetRowSettings, found: list[Row], memory: dict[str, Any]) -
     return Found(items, {}, says)
 
 
-KIND = Kind(
+KIND = SheetStart(
     name="sheet_row",
     stage="start",
-    manner="start",
     title="Next unused row of a sheet",
     about="Takes the next unused row each time, one per run. It is marked used when the run ends well, and no two runs get the same row.",
     sentence="{rule}, with the next unused row of {sheet}",
@@ -59,8 +57,8 @@ KIND = Kind(
     called="row",
     settings=SheetRowSettings,
     output=SheetRowOutput,
+    plan=lambda s: s.clock(sheet=s.sheet, used=s.used, count=s.count),
     rows=rows,
-    listens="clock",
     gives=columns_of,
     faults=faults,
     can_feed_itself=True,

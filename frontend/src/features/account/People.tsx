@@ -68,7 +68,7 @@ function Line({ person, own }: { person: Person; own: boolean }) {
   return (
     <li className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-line py-2.5">
       <div className={`min-w-0 flex-1 ${person.ended ? "text-soft" : ""}`}>
-        <p className="truncate font-serif text-[1.05rem] leading-snug">
+        <p className="truncate font-serif text-lead leading-snug">
           {person.name} {own && <span className="font-sans text-xs text-soft">(you)</span>}
         </p>
         <p className="truncate text-xs text-soft">{person.email}</p>

@@ -76,7 +76,7 @@ function Group({ title, list, chosen }: { title: string; list: Summary[]; chosen
               aria-current={a.id === chosen ? "page" : undefined}
               className={`block border-l-[3px] px-4 py-2 ${a.id === chosen ? "border-leaf bg-shade" : "border-transparent hover:bg-shade/60"}`}
             >
-              <span className="line-clamp-2 font-serif text-[0.95rem] leading-snug">{a.title}</span>
+              <span className="line-clamp-2 font-serif text-reading leading-snug">{a.title}</span>
               <span className="text-xs text-soft">
                 {a.state === "open" ? (
                   <>

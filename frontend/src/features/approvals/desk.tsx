@@ -26,6 +26,7 @@ function EditablePiece({
   inputRef: React.RefObject<HTMLTextAreaElement | null>;
 }) {
   const box = inputRef;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the height follows the text
   useEffect(() => {
     const area = box.current;
     if (!area) return;
@@ -35,7 +36,7 @@ function EditablePiece({
   return (
     <div>
       {disabled ? (
-        <div className="piece text-[1.25rem] leading-relaxed">
+        <div className="piece text-xl leading-relaxed">
           <Linked text={text} />
         </div>
       ) : (
@@ -45,7 +46,7 @@ function EditablePiece({
           value={text}
           rows={3}
           onChange={(e) => onChange(e.target.value)}
-          className="piece -mx-3 block w-[calc(100%+1.5rem)] resize-none overflow-hidden rounded-[4px] border border-transparent bg-transparent px-3 py-1 text-[1.25rem] leading-relaxed hover:border-line focus:border-rule focus:bg-sheet"
+          className="piece -mx-3 block w-[calc(100%+1.5rem)] resize-none overflow-hidden rounded border border-transparent bg-transparent px-3 py-1 text-xl leading-relaxed hover:border-line focus:border-rule focus:bg-sheet"
         />
       )}
       <Counter length={[...text.trim()].length} limit={limit} />
@@ -150,7 +151,7 @@ function Parts({
 }
 
 function PartField({ part, value, set }: { part: Part; value: unknown; set: (value: unknown) => void }) {
-  const area = "piece text-[1.05rem] leading-relaxed";
+  const area = "piece text-lead leading-relaxed";
   switch (part.type) {
     case "choice":
       return (
@@ -311,7 +312,7 @@ export function EvidencePane({ asked, findings, text }: { asked: Asked; findings
               {source.link}
             </Away>
           )}
-          <div className="piece mt-2 text-[0.93rem] leading-relaxed whitespace-pre-line">
+          <div className="piece mt-2 text-reading leading-relaxed whitespace-pre-line">
             {source.text.replaceAll("\n", "\n\n")}
           </div>
         </section>

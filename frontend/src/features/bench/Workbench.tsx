@@ -7,18 +7,19 @@ import { Button } from "../../components/Button";
 import { useKeys } from "../../components/keys";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
-import { BenchPanel } from "./BenchPanel";
-import type { Aside } from "./Comparing";
-import { cellKey, useCells } from "./cells";
-import { useDragging } from "./dragging";
-import { Finder } from "./Finder";
-import { LivePanel } from "./LivePanel";
-import { linesOf, usePage, withLine } from "./page";
-import { usePresence } from "./presence";
-import type { RowActions } from "./Row";
-import { Rows } from "./Rows";
-import { AddSample, FirstSample, SampleHead } from "./SampleHead";
-import { END, useWriting } from "./writing";
+import type { Aside } from "./grid/Comparing";
+import { useDragging } from "./grid/dragging";
+import { Finder } from "./grid/Finder";
+import type { RowActions } from "./grid/Row";
+import { Rows } from "./grid/Rows";
+import { AddSample, FirstSample, SampleHead } from "./grid/SampleHead";
+import { LivePanel } from "./head/LivePanel";
+import { cellKey, useCells } from "./model/cells";
+import { linesOf, withLine } from "./model/document";
+import { usePage } from "./model/page";
+import { usePresence } from "./model/presence";
+import { END, useWriting } from "./model/writing";
+import { BenchPanel } from "./settings/BenchPanel";
 
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
 export function Workbench() {
@@ -45,6 +46,7 @@ function Opened({ bench }: { bench: Bench }) {
   const known = bench.lines.some((l) => l.id === place.line) || linesOf(page.doc).some((l) => l.id === place.line);
   const step = known ? place.line : null;
   const sample = samples.find((s) => s.id === place.sample)?.id ?? samples[0]?.id ?? null;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the address follows the place; its setter is new at each drawing
   useEffect(() => {
     setSearch(step ? { line: step, ...(sample ? { sample: String(sample) } : {}) } : {}, { replace: true });
   }, [step, sample]);
@@ -103,6 +105,7 @@ function Opened({ bench }: { bench: Bench }) {
   );
   const actions = useRef<RowActions>({ choose, drag: dragging.drag });
   actions.current = { choose, drag: dragging.drag };
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the page is opened
   useEffect(() => {
     // A page just made asks first what sets it off.
     if (search.get("begin")) writing.setFinding("");
@@ -125,6 +128,7 @@ function Opened({ bench }: { bench: Bench }) {
     );
   const { goal } = dragging;
   // The rows are the most there is to draw, and typing changes nothing in them but what is out of date.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: `actions` is kept up to date apart; `finder` changes with what is being found
   const table = useMemo(
     () => (
       <Rows

@@ -61,6 +61,7 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
     window.clearTimeout(timer.current);
     timer.current = window.setTimeout(save, PAUSE);
   }
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the page is left
   useEffect(
     () => () => {
       window.clearTimeout(timer.current);
@@ -95,7 +96,7 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
                 readOnly={!maker}
                 value={doc.facts[name] ?? ""}
                 onChange={(e) => fact(name, e.target.value)}
-                className="font-serif !text-[0.98rem]"
+                className="font-serif !text-reading"
               />
             </Field>
           ))}
@@ -126,7 +127,7 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
         <ul>
           {brand.recent.map((piece, n) => (
             <li key={n} className="border-t border-line py-3">
-              <p className="piece line-clamp-5 text-[0.93rem] leading-snug">
+              <p className="piece line-clamp-5 text-reading leading-snug">
                 <Linked text={piece.text} />
               </p>
               <div className="mt-1.5 flex items-start gap-3">
@@ -187,7 +188,7 @@ function Guide({
           readOnly={!maker}
           value={value}
           onChange={(e) => onChange(e.target.value)}
-          className="font-serif !text-[0.98rem]"
+          className="font-serif !text-reading"
         />
       </Field>
       {maker && (
@@ -249,7 +250,7 @@ function Examples({
       <ul>
         {texts.map((one, n) => (
           <li key={one} className="flex items-start gap-3 border-t border-line py-2">
-            <p className="piece min-w-0 flex-1 text-[0.95rem] leading-snug">
+            <p className="piece min-w-0 flex-1 text-reading leading-snug">
               <Linked text={one} />
             </p>
             {maker && (

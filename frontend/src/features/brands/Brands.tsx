@@ -31,7 +31,7 @@ export function Brands() {
                 aria-current={brand.key === key ? "page" : undefined}
                 className={`block border-l-[3px] px-4 py-2 ${brand.key === key ? "border-leaf bg-shade" : "border-transparent hover:bg-shade/60"}`}
               >
-                <span className="block font-serif text-[0.98rem] leading-snug">{brand.name}</span>
+                <span className="block font-serif text-reading leading-snug">{brand.name}</span>
                 <span className="text-xs text-soft">
                   {brand.workflows} workflow{brand.workflows === 1 ? "" : "s"}, {brand.examples} liked
                 </span>

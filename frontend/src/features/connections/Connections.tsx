@@ -67,11 +67,6 @@ export function Connections() {
 function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: boolean; onEdit: () => void }) {
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { key: c.key } } };
-  const settings = c.settings as Record<string, unknown>;
-  const web = [settings.base_url, settings.endpoint, settings.url, settings.description, settings.address].find(
-    Boolean,
-  );
-  const where = String(web ?? (settings.host ? `${settings.host}:${settings.port}` : ""));
 
   async function test() {
     setBusy(true);
@@ -99,11 +94,7 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
     <li className="grid grid-cols-[1fr_auto] gap-6 border-b border-line py-4">
       <div>
         <p className="font-serif text-xl first-letter:uppercase">{c.name}</p>
-        <p className="text-sm [overflow-wrap:anywhere] text-soft">
-          {where}
-          {settings.model ? `, ${settings.model}` : ""}
-          {settings.limit ? `, up to ${settings.limit} characters` : ""}
-        </p>
+        <p className="text-sm [overflow-wrap:anywhere] text-soft">{c.summary}</p>
         <p className="mt-1">
           {busy ? (
             <State tone="leaf" mark="▸">

@@ -3,9 +3,9 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import { ApiError, api, ok } from "../../api/client";
 import { Button } from "../../components/Button";
+import type { FormField } from "../../components/FormFields";
 import { FormFields, useFilled } from "../../components/FormFields";
 import { Failed, Loading } from "../../components/Quiet";
-import type { FormField } from "../bench/FieldsEditor";
 
 /** A public form: no account, nothing of the house around it, good on a phone. */
 export function FormPage() {

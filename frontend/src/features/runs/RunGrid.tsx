@@ -1,6 +1,6 @@
 import type { Line, Schemas } from "../../api/client";
-import { CellBody, hover } from "../bench/CellBody";
-import { OutlineLine } from "../bench/Outline";
+import { CellBody, hover } from "../../page-view/CellBody";
+import { OutlineLine } from "../../page-view/Outline";
 
 type Run = Schemas["RunView"];
 

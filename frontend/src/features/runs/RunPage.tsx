@@ -10,8 +10,8 @@ import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { clock, money, when } from "../../components/words";
-import { Iterations } from "../bench/Iterations";
-import { Reader } from "../bench/Reader";
+import { Iterations } from "../../page-view/Iterations";
+import { Reader } from "../../page-view/Reader";
 import { Doubt, LetRest, TakeUp } from "../today/Today";
 import { Another, OtherResult, useOther } from "./Another";
 import { Judge, TakeUpFrom } from "./deciding";
@@ -95,7 +95,7 @@ export function RunPage() {
         {run.data.approval && (
           <Link
             to={`/approvals/${run.data.approval}`}
-            className="rounded-[4px] border border-leaf bg-leaf px-3 py-1 text-sm text-onleaf"
+            className="rounded border border-leaf bg-leaf px-3 py-1 text-sm text-onleaf"
           >
             Read and decide
           </Link>

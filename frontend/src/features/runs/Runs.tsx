@@ -101,7 +101,7 @@ export function Runs() {
               <tr key={run.id} className="border-b border-line align-baseline hover:bg-sheet">
                 <td className="py-2 text-soft">{when(run.started_at)}</td>
                 <td className="pr-4">
-                  <Link to={`/runs/${run.id}`} className="font-serif text-[1rem] hover:underline hover:decoration-leaf">
+                  <Link to={`/runs/${run.id}`} className="font-serif text-base hover:underline hover:decoration-leaf">
                     {run.title}
                   </Link>
                   {run.message && run.state !== "done" && (

@@ -40,7 +40,7 @@ export function Judge({
             placeholder="or go on with this value"
             value={text}
             onChange={(e) => setText(e.target.value)}
-            className="min-w-48 flex-1 rounded-[4px] border border-rule bg-sheet px-2 py-1"
+            className="min-w-48 flex-1 rounded border border-rule bg-sheet px-2 py-1"
           />
           <Button disabled={!text.trim()} onClick={choose("value")}>
             Go on with it
@@ -107,7 +107,7 @@ export function TakeUpFrom({
             <span className="slot">{g.path}</span>
             <textarea
               rows={Math.min(8, String(g.value).split("\n").length + 1)}
-              className="mt-1 w-full rounded-[4px] border border-rule bg-sheet px-2 py-1"
+              className="mt-1 w-full rounded border border-rule bg-sheet px-2 py-1"
               value={changed[g.path] ?? String(g.value)}
               onChange={(e) => setChanged((now) => ({ ...now, [g.path]: e.target.value }))}
             />

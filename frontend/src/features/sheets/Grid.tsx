@@ -61,6 +61,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   });
   const seen = virtual.getVirtualItems();
   const last = seen.at(-1)?.index ?? 0;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the query is a new object at each drawing
   useEffect(() => {
     if (last > list.length - 40 && rows.hasNextPage && !rows.isFetchingNextPage) rows.fetchNextPage();
   }, [last, list.length, rows.hasNextPage, rows.isFetchingNextPage]);
@@ -370,6 +371,7 @@ function CellInput({ text, onDone }: { text: string; onDone: (value: string | nu
   };
   return (
     <input
+      // biome-ignore lint/a11y/noAutofocus: the cell one begins to write in
       autoFocus
       aria-label="Cell"
       value={value}

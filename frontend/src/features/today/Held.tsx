@@ -83,7 +83,7 @@ function Would({ held, copied, runFor, setRunFor }: WouldProps) {
         <ul>
           {held.sends.map((piece) => (
             <li key={piece.piece} className="border-b border-line py-2.5">
-              <p className="piece line-clamp-3 text-[0.95rem] leading-snug">{piece.text || piece.title}</p>
+              <p className="piece line-clamp-3 text-reading leading-snug">{piece.text || piece.title}</p>
               <p className="mt-1 text-xs text-soft">
                 {piece.channel} ·{" "}
                 {!copied

@@ -90,7 +90,7 @@ export function Today() {
             <ul>
               {day.went_out.map((piece) => (
                 <li key={piece.id} className="border-b border-line py-4">
-                  <div className="piece text-[0.97rem] leading-snug">
+                  <div className="piece text-reading leading-snug">
                     {piece.picture.startsWith("/") && (
                       <img
                         src={piece.picture}
@@ -158,7 +158,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         <span className="shrink-0 text-xs text-soft">{ago(one.at)}</span>
       </div>
       {ASKED.has(one.what) ? (
-        <blockquote className="piece mt-2 border-l-2 border-ochre pl-3 text-[0.97rem] leading-snug">
+        <blockquote className="piece mt-2 border-l-2 border-ochre pl-3 text-reading leading-snug">
           <Linked text={one.text} />
         </blockquote>
       ) : (
@@ -166,7 +166,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
       )}
       {one.broken.length > 0 && <p className="mt-1 text-sm text-brick">✕ breaks a rule: {one.broken.join("; ")}</p>}
       {one.what === "unsure" && one.text && (
-        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-[0.97rem] leading-snug">
+        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-reading leading-snug">
           {one.text}
         </blockquote>
       )}
@@ -176,7 +176,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         ) : (
           <Link
             to={to}
-            className={`rounded-[4px] border px-3 py-1 text-sm ${ASKED.has(one.what) ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
+            className={`rounded border px-3 py-1 text-sm ${ASKED.has(one.what) ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet hover:bg-shade"}`}
           >
             {
               {

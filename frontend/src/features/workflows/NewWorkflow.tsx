@@ -160,21 +160,7 @@ export function NewWorkflow({
             <form
               onSubmit={(event) => {
                 event.preventDefault();
-                const start = { id: "start", kind: "by_hand" };
-                const title = name.trim() || "A new page";
-                create(
-                  {
-                    document: {
-                      format: "ulmus-workflow",
-                      version: 1,
-                      name: title,
-                      brand: brand || null,
-                      start,
-                      steps: [],
-                    },
-                  },
-                  true,
-                );
+                create({ name: name.trim() || "A new page", brand }, true);
               }}
             >
               <Button look="main" type="submit" disabled={busy}>
@@ -248,7 +234,7 @@ function Templates({ onTake }: { onTake: (key: string) => void }) {
       {list.data.map((one) => (
         <Choose key={one.key} title={one.name} onTake={() => onTake(one.key)}>
           {one.about}
-          <span className="mt-1 block font-serif text-[0.84rem] text-soft [&_.gap]:border-rule [&_.gap]:text-soft">
+          <span className="mt-1 block font-serif text-xs text-soft [&_.gap]:border-rule [&_.gap]:text-soft">
             {[one.start, ...one.lines].map((parts, i) => (
               <span key={i}>
                 {i > 0 && " · "}

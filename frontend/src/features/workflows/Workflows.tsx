@@ -215,7 +215,7 @@ function Row({ workflow, maker }: { workflow: Summary; maker: boolean }) {
           </Link>
           <LiveState state={workflow.state} />
         </div>
-        <p className="mt-1 font-serif text-[0.97rem] text-soft">
+        <p className="mt-1 font-serif text-reading text-soft">
           <Sentence parts={workflow.start} />
           {workflow.arc.length > 0 && <>, then {workflow.arc.join(", ")}</>}.
         </p>

@@ -1,0 +1,202 @@
+import { useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, type Bench, ok, queries } from "../../../api/client";
+import { Button } from "../../../components/Button";
+import { useKeys } from "../../../components/keys";
+import { Item, LinkItem, Menu } from "../../../components/Menu";
+import { say, sayError } from "../../../components/Toast";
+import { ago } from "../../../components/words";
+import { LiveState } from "../../workflows/Workflows";
+import type { Saving, usePage } from "../model/page";
+import type { Other } from "../model/presence";
+import { GoLive } from "./GoLive";
+import { LimitsDialog } from "./LimitsDialog";
+import { Revisions } from "./Revisions";
+
+const SAVING: Record<Saving, string> = {
+  saved: "Saved",
+  saving: "Saving …",
+  unsaved: "Not saved yet",
+  conflict: "Not saved: changed elsewhere",
+};
+
+/** The head of the workbench: the page's name, whether it listens, and the way to going live. */
+export function LivePanel({
+  bench,
+  page,
+  maker,
+  others,
+  onChoose,
+  children,
+}: {
+  bench: Bench;
+  page: ReturnType<typeof usePage>;
+  maker: boolean;
+  others: Other[];
+  onChoose: (line: string) => void;
+  children: ReactNode;
+}) {
+  const go = useNavigate();
+  // Led here to go live again: what came meanwhile is asked about first.
+  const [search] = useSearchParams();
+  const [asking, setAsking] = useState(maker && search.has("before"));
+  const [limits, setLimits] = useState(false);
+  const [revisions, setRevisions] = useState(false);
+
+  useKeys({ l: () => maker && setAsking(true) });
+  const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
+
+  async function turn(to: "live" | "pause", aDay = 0) {
+    const path = { params: { path: { id: bench.id } } };
+    try {
+      await page.flush();
+      if (to === "live") {
+        const { revision } = await ok(
+          api.POST("/api/workflows/{id}/live", { params: { ...path.params, query: { a_day: aDay } } }),
+        );
+        say(
+          aDay
+            ? `Live on revision ${revision}. What is there is run for, ${aDay} a day.`
+            : `Live on revision ${revision}. What comes from now on starts runs.`,
+        );
+        setAsking(false);
+      } else await ok(api.POST("/api/workflows/{id}/pause", path));
+      queries.invalidateQueries({ queryKey: ["bench", bench.id] });
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  async function copy() {
+    try {
+      await page.flush();
+      const { id } = await ok(
+        api.POST("/api/workflows", { body: { document: null, copy_of: bench.id, template: "", name: "", brand: "" } }),
+      );
+      queries.invalidateQueries({ queryKey: ["workflows"] });
+      go(`/workflows/${id}`);
+      say("This is the copy. It is not live.");
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  async function putAway() {
+    try {
+      await page.flush();
+      await ok(api.POST("/api/workflows/{id}/away", { params: { path: { id: bench.id } } }));
+      queries.invalidateQueries({ queryKey: ["workflows"] });
+      go("/workflows");
+      say(`“${bench.name}” is put away, at the end of the list.`);
+    } catch (error) {
+      sayError(error);
+    }
+  }
+
+  return (
+    <div className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-5 py-2">
+      <div className="min-w-0">
+        <input
+          aria-label="The workflow’s name"
+          value={page.doc.name}
+          readOnly={!maker}
+          maxLength={120}
+          onChange={(e) => e.target.value && page.edit((doc) => ({ ...doc, name: e.target.value }))}
+          style={{ width: `${Math.max(10, page.doc.name.length * 0.92)}ch` }}
+          className="max-w-[36rem] truncate rounded bg-transparent font-serif text-xl font-semibold tracking-tight hover:bg-shade"
+        />
+      </div>
+      <LiveState state={bench.state} />
+      <span className="text-xs text-soft">
+        <OfBrand page={page} maker={maker} name={bench.brand} />
+        {bench.revision ? " · " : ""}
+        {bench.revision && (
+          <button
+            type="button"
+            className="underline decoration-dotted underline-offset-2"
+            onClick={() => setRevisions(true)}
+          >
+            revision {bench.revision}
+            {bench.changed ? ", changed since" : ""}
+          </button>
+        )}
+        {bench.failed || bench.pushed || bench.changed
+          ? ""
+          : bench.looked_at
+            ? ` · looked ${ago(bench.looked_at)}`
+            : ""}
+      </span>
+      {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
+      {others.map((other) => {
+        const at = numbered.findIndex((l) => l.id === other.line) + 1;
+        return (
+          <button
+            key={other.who}
+            type="button"
+            className="text-xs text-ochre"
+            onClick={() => other.line && onChoose(other.line)}
+          >
+            ◐ {other.name} is here{at > 0 ? `, on line ${at}` : ""}
+          </button>
+        );
+      })}
+      <span role="status" className="ml-auto text-xs text-soft">
+        {maker ? SAVING[page.saving] : "You may look, not change"}
+      </span>
+      {children}
+      {maker && (
+        <>
+          {bench.state === "live" && !bench.changed ? (
+            <Button onClick={() => turn("pause")}>Pause</Button>
+          ) : (
+            <Button look="main" onClick={() => setAsking(true)}>
+              {bench.state === "live" ? "Make the changes live" : "Go live"}
+            </Button>
+          )}
+          <Menu
+            opens={
+              <Button look="quiet" className="!px-2">
+                Page …
+              </Button>
+            }
+          >
+            <Item onSelect={() => setLimits(true)}>Limits …</Item>
+            <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
+            <Item onSelect={copy}>Make a copy</Item>
+            <LinkItem>
+              <a href={`/api/workflows/${bench.id}/file`} download>
+                Save as a file
+              </a>
+            </LinkItem>
+            <Item onSelect={putAway}>{bench.state === "live" ? "Pause and put away" : "Put away"}</Item>
+          </Menu>
+        </>
+      )}
+      {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}
+      {asking && <GoLive bench={bench} onClose={() => setAsking(false)} onChoose={onChoose} onTurn={turn} />}
+      {revisions && <Revisions bench={bench} page={page} maker={maker} onClose={() => setRevisions(false)} />}
+    </div>
+  );
+}
+
+/** Whose page it is, to be chosen. */
+function OfBrand({ page, maker, name }: { page: ReturnType<typeof usePage>; maker: boolean; name: string }) {
+  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")), enabled: maker });
+  if (!maker || !catalogue.data) return <>{name}</>;
+  return (
+    <select
+      aria-label="The brand it is for"
+      value={page.doc.brand ?? ""}
+      onChange={(e) => page.edit((doc) => ({ ...doc, brand: e.target.value || null }))}
+      className="max-w-[14rem] rounded bg-transparent py-0.5 [field-sizing:content] hover:bg-shade"
+    >
+      <option value="">no brand</option>
+      {catalogue.data.brands.map((b) => (
+        <option key={b.key} value={b.key}>
+          {b.name}
+        </option>
+      ))}
+    </select>
+  );
+}

@@ -1,0 +1,115 @@
+import type { Schemas, SlotProblem } from "../../../api/client";
+import type { LaneDoc, LineDoc, Policy } from "../model/document";
+import { controlOf, isInForm } from "./controls";
+import { settingsOf } from "./controls/around";
+import type { Property } from "./controls/types";
+import { Failing } from "./Failing";
+import { Lanes } from "./Lanes";
+
+type Props = {
+  doc: LineDoc;
+  kind: Schemas["KindView"];
+  catalogue: Schemas["Catalogue"];
+  above: LineDoc[];
+  below: LineDoc[];
+  values: Schemas["ValueView"][];
+  problems: SlotProblem[];
+  disabled: boolean;
+  onChange: (settings: Record<string, unknown>) => void;
+  onPolicy: (policy: Policy) => void;
+  onLanes: (lanes: LaneDoc[]) => void;
+  onAddLane: () => void;
+  onRemoveLane: (lane: string) => void;
+  onRun: () => void;
+};
+
+type Entry = [name: string, property: Property];
+const WIDTH = {
+  wide: "",
+  half: "grid items-start gap-x-3 gap-y-4 grid-cols-2",
+  small: "grid items-start gap-x-3 gap-y-4 grid-cols-3",
+};
+
+/** A line's settings, made from its kind's schema: one control for each kind of setting. */
+export function StepForm(props: Props) {
+  const { doc, kind, problems, disabled, onChange } = props;
+  const properties = settingsOf(kind);
+  const shown = properties.filter(([, p]) => isInForm(p.control) && applies(p, doc, properties));
+  const control = ([name, property]: Entry) => {
+    const { Show } = controlOf(property.control);
+    const here = problems.filter((p) => p.place[0] === name);
+    return (
+      <Show
+        key={name}
+        {...props}
+        label={property.title ?? name}
+        help={property.description}
+        wrong={here.find((p) => p.start === null)?.message.replace(/^[^:]{1,40}: /, "")}
+        problems={here}
+        value={doc.settings[name] ?? property.default}
+        set={(value) => onChange({ ...doc.settings, [name]: value })}
+        property={property}
+      />
+    );
+  };
+  const rows = (list: Entry[]) =>
+    inRows(list).map(([size, row]) => (
+      <div key={row[0]![0]} className={WIDTH[size]}>
+        {row.map(control)}
+      </div>
+    ));
+  const more = shown.filter(([, p]) => p.more);
+  // What is left out of a list is said after what the list is of.
+  const plain = shown.filter(([, p]) => !p.more);
+  const own = [...plain.filter(([, p]) => p.control !== "filter"), ...plain.filter(([, p]) => p.control === "filter")];
+  return (
+    <fieldset disabled={disabled} className="space-y-4">
+      <p className="text-xs text-soft">{kind.about}</p>
+      {rows(own)}
+      {kind.holds === "lanes" && (
+        <Lanes
+          lanes={doc.lanes ?? []}
+          values={props.values}
+          problems={problems}
+          onChange={props.onLanes}
+          onAdd={props.onAddLane}
+          onRemove={props.onRemoveLane}
+        />
+      )}
+      {more.length > 0 && (
+        <details open={more.some(([name]) => name in doc.settings) || undefined}>
+          <summary className="cursor-pointer text-xs text-soft">More settings</summary>
+          <div className="mt-3 space-y-4">{rows(more)}</div>
+        </details>
+      )}
+      {kind.fails && (
+        <Failing
+          policy={doc.on_failure ?? { retries: 2, wait: 4 }}
+          retries={!!kind.tries_again}
+          onChange={props.onPolicy}
+        />
+      )}
+    </fieldset>
+  );
+}
+
+/** Whether a setting has a meaning as the others are set: `when` says ``name=value|other``, or ``name`` where that has any. */
+function applies(property: Property, doc: LineDoc, all: Entry[]): boolean {
+  if (!property.when) return true;
+  const [name, value] = property.when.split("=") as [string, string?];
+  if (value === undefined) return !!(doc.settings[name] as unknown[] | undefined)?.length;
+  const other = all.find(([one]) => one === name)?.[1];
+  return value.split("|").includes(String(doc.settings[name] ?? other?.default ?? ""));
+}
+
+/** In the order of the schema; neighbours of a size share a row. */
+function inRows(list: Entry[]): ["wide" | "half" | "small", Entry[]][] {
+  const rows: ["wide" | "half" | "small", Entry[]][] = [];
+  for (const entry of list) {
+    const { size } = controlOf(entry[1].control);
+    const last = rows.at(-1);
+    if (last && last[0] === size && size !== "wide") last[1].push(entry);
+    else rows.push([size, [entry]]);
+  }
+  return rows;
+}

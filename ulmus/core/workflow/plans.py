@@ -1,0 +1,259 @@
+"""How a line is carried out, read from its settings: one plan for each way there is.
+
+A kind of line makes its plan (see `kinds`); the checks, the interpreter and the runtime read it, and know no setting by its key.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal
+
+Permission = Literal["first", "each", "never"]
+
+
+@dataclass(frozen=True)
+class PerformPlan:
+    """Gathers or drafts."""
+
+
+@dataclass(frozen=True)
+class SendPlan:
+    """Makes a piece that goes out."""
+
+
+@dataclass(frozen=True)
+class WritePlan:
+    """Writes into a sheet."""
+
+
+@dataclass(frozen=True)
+class ComputePlan:
+    """Works values out, with nothing from outside."""
+
+
+@dataclass(frozen=True)
+class AskPlan:
+    """Puts something before a person (`who`, a mail address), told of it through the connection `mail` where there is one.
+
+    Either the `draft` of that name, at most `rounds` times; or a `question`, a text with slots. `played` is what the person
+    says in proofs: the note a draft is sent back with, or the answer.
+    """
+
+    who: str = ""
+    mail: str = ""
+    draft: str = ""
+    rounds: int = 1
+    question: str = ""
+    played: str = ""
+
+
+@dataclass(frozen=True)
+class ForCall:
+    """What a wait waits for: another system calls the run's own address."""
+
+
+@dataclass(frozen=True)
+class ForMail:
+    """What a wait waits for: a mail in the mailbox of a connection, from somebody and with something in its subject (texts with
+    slots; empty for any)."""
+
+    box: str
+    sender: str = ""
+    subject: str = ""
+
+
+@dataclass(frozen=True)
+class WaitPlan:
+    """Goes on later: after so many `seconds`, at a `moment` (a text with slots), or when what is `awaited` arrives, at most
+    `seconds` long; with `strict` it fails where that never came."""
+
+    seconds: float | None = None
+    moment: str = ""
+    awaited: ForCall | ForMail | None = None
+    strict: bool = False
+
+
+@dataclass(frozen=True)
+class StopPlan:
+    """Ends the item, or the `whole` run; `well`, or as a failure; with `words`, a text with slots."""
+
+    well: bool = True
+    whole: bool = False
+    words: str = ""
+
+
+@dataclass(frozen=True)
+class CallPlan:
+    """Begins a run of another `workflow` (its number, as text) with the values of `item` (texts with slots), and `waits` for its
+    result."""
+
+    workflow: str
+    item: Mapping[str, str] = field(default_factory=dict, hash=False)
+    waits: bool = True
+
+
+@dataclass(frozen=True)
+class EachPlan:
+    """Carries out the steps inside for each item of `items` (a slot), at most `most` of them, known inside as `item`, so many at
+    a time; with `strict` one failing item stops it."""
+
+    items: str = ""
+    item: str = "item"
+    most: int | None = None
+    parallel: int = 1
+    strict: bool = False
+
+
+@dataclass(frozen=True)
+class ForkPlan:
+    """Takes the first lane that fits, or with `every` all that do."""
+
+    every: bool = False
+
+
+@dataclass(frozen=True)
+class RepeatPlan:
+    """Goes round until a condition holds, at most `rounds` times and `seconds` long, waiting `wait` seconds between rounds, each
+    time `grow` times as long; with `strict` it fails where the condition never came to hold."""
+
+    until: str = ""
+    rounds: int = 1
+    seconds: float = float("inf")
+    wait: float = 0.0
+    grow: float = 1.0
+    strict: bool = True
+
+
+@dataclass(frozen=True)
+class AssignmentPlan:
+    """Uses the lines inside as its tools; `permission` says when a tool that acts asks a person first (as in `ask`)."""
+
+    permission: Permission = "each"
+    ask: AskPlan = AskPlan()
+
+
+@dataclass(frozen=True)
+class DraftPlan:
+    """Writes a text: what it is called, the rules it keeps to, and other ways to write it (`takes`: a name, and the settings laid
+    over the line's own), which live runs are `shared` between."""
+
+    title: str = ""
+    rules: tuple[Any, ...] = ()
+    takes: tuple[tuple[str, Mapping[str, Any]], ...] = field(default=(), hash=False)
+    shared: bool = False
+
+
+# -- starts -----------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class PollPlan:
+    """Looks at something outside `every` so many seconds, and takes at most `most` new items at one look; a run for each, or one
+    for all `together`."""
+
+    listens: ClassVar[Listens] = "poll"
+    every: float = 900.0
+    most: int = 50
+    together: bool = False
+
+
+@dataclass(frozen=True)
+class RowsPlan:
+    """Watches the rows of a `sheet`, as `PollPlan` does."""
+
+    listens: ClassVar[Listens] = "rows"
+    sheet: str
+    every: float = 5.0
+    most: int = 50
+    together: bool = False
+
+
+@dataclass(frozen=True)
+class ClockPlan:
+    """Goes by the clock: a recurrence `rule` (RFC 5545) in a `zone`, but not in `quiet` hours; a time that was `missed` is caught
+    up once, or left out. With a `sheet`, the next `count` rows each time that nothing stands for in the column `used`."""
+
+    listens: ClassVar[Listens] = "clock"
+    rule: str
+    zone: str = "UTC"
+    quiet: str = ""
+    missed: Literal["once", "skip"] = "once"
+    sheet: str = ""
+    used: str = ""
+    count: int = 1
+
+
+@dataclass(frozen=True)
+class RunsPlan:
+    """Waits for runs of another `workflow` (its number, as text) that ended in one of these `outcomes`; any where there is none."""
+
+    listens: ClassVar[Listens] = "runs"
+    workflow: str
+    outcomes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class HandPlan:
+    """Waits for a person to press a button, who fills in `fields`."""
+
+    listens: ClassVar[Listens] = "push"
+    waits: ClassVar[str] = "Waits for you to start it."
+    fields: tuple[Any, ...] = ()
+
+
+@dataclass(frozen=True)
+class FormPlan:
+    """Waits for a form with a page of its own to be filled in: what stands on it, and how often it may be sent."""
+
+    listens: ClassVar[Listens] = "push"
+    waits: ClassVar[str] = "Waits for the form to be filled in."
+    heading: str
+    intro: str = ""
+    fields: tuple[Any, ...] = ()
+    button: str = "Send"
+    thanks: str = ""
+    hourly: int = 20
+    daily: int = 1000
+
+
+@dataclass(frozen=True)
+class CallInPlan:
+    """Waits for a call from another system: `signed` or not, called by what the texts with slots `title` and `known_by` say of it,
+    answered at once or (at most `seconds` later) with the `reply`."""
+
+    listens: ClassVar[Listens] = "push"
+    waits: ClassVar[str] = "Waits for a call."
+    signed: bool = False
+    title: str = ""
+    known_by: str = ""
+    answers_later: bool = False
+    seconds: float = 25.0
+    reply: str = ""
+
+
+Listens = Literal["poll", "clock", "rows", "runs", "push"]
+StartPlan = PollPlan | RowsPlan | ClockPlan | RunsPlan | HandPlan | FormPlan | CallInPlan
+
+StepPlan = (
+    PerformPlan
+    | DraftPlan
+    | SendPlan
+    | WritePlan
+    | ComputePlan
+    | AskPlan
+    | WaitPlan
+    | StopPlan
+    | CallPlan
+    | EachPlan
+    | ForkPlan
+    | RepeatPlan
+    | AssignmentPlan
+)
+STARTS = (PollPlan, RowsPlan, ClockPlan, RunsPlan, HandPlan, FormPlan, CallInPlan)
+AnyPlan = StartPlan | StepPlan
+BlockPlan = EachPlan | ForkPlan | RepeatPlan | AssignmentPlan
+ActPlan = SendPlan | WritePlan | CallPlan
+BLOCKS = (EachPlan, ForkPlan, RepeatPlan, AssignmentPlan)
+#: What acts on the outside, or on the house.
+ACTS = (SendPlan, WritePlan, CallPlan)

@@ -1,0 +1,201 @@
+"""Handlers of lines whose kind does something: gathers and drafts, sends, follows a job, writes, computes, calls."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import func, select
+
+from ...core import flow
+from ...core.cost import Usage
+from ...core.workflow import Line, Workflow
+from ...core.workflow.plans import CallPlan
+from ...protocols.errors import OutsideError
+from ...steps.api import Connection, Context, Outgoing, Progress, Result
+from ...store import tables
+from .. import execution
+from ..dispatcher import Task
+from ..journal import Live
+from ..ports import Outbox, Outdated, Runs
+from ..reach import check_reads
+from ..services import Services
+from ..transaction import Transaction
+from .base import Gave, Handler
+
+DEEPEST = 8
+"""How deep workflows may run one another."""
+
+
+class Performing(Handler):
+    """A line that gathers, drafts or thinks."""
+
+    outside = True
+
+    def prepare(self, task: Task, context: Context) -> Result:
+        if task.reach is not None:
+            check_reads(task.line, task.values, task.reach)
+        return execution.perform(task.line, context)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Perform, prepared: Result) -> list[flow.Event]:
+        return [
+            flow.Done(at=tx.now, address=decision.address, output=prepared.output, detail=prepared.detail, usage=prepared.usage)
+        ]
+
+    def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
+        result = execution.perform(line, context)
+        return result.output, result.detail, result.usage
+
+
+class Sending(Handler):
+    """A line that publishes or acts: its piece goes into the outbox."""
+
+    outside = True
+
+    def __init__(self, outbox: Outbox) -> None:
+        self.outbox = outbox
+
+    def prepare(self, task: Task, context: Context) -> Outgoing:
+        return execution.piece(task.line, context)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Send, prepared: Outgoing) -> list[flow.Event]:
+        piece, key = self.outbox.queue(tx, live, decision, live.line(decision.step).kind, prepared)
+        return [flow.Queued(at=tx.now, address=decision.address, piece=piece, key=key)]
+
+    def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
+        outgoing = execution.piece(line, context)
+        output = {**outgoing.content, **execution.played(line, context)}
+        return output, {"would": "send", "connection": outgoing.connection}, Usage()
+
+
+class Following(Handler):
+    """A job that was taken: it is looked at until it is over."""
+
+    outside = True
+
+    def __init__(self, services: Services) -> None:
+        self.services = services
+
+    def prepare(self, task: Task, context: Context) -> Progress:
+        decision = task.decision
+        assert isinstance(decision, flow.Follow)
+        with self.services.store.read() as session:
+            mine = tables.Piece.run_id == task.run_id, tables.Piece.address == decision.address
+            key = session.scalar(select(tables.Piece.connection).where(*mine).order_by(tables.Piece.id.desc()).limit(1))
+            record = session.get(tables.Connection, key) if key else None
+        if record is None:
+            raise OutsideError("The connection the job was handed to is missing.")
+        connection: Connection = self.services.open_connection(record)
+        return execution.follow(task.line, context, connection, decision.receipt, self.services.clock() - decision.since)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Follow, prepared: Progress) -> list[flow.Event]:
+        if prepared.output is None:
+            return [flow.Followed(at=tx.now, address=decision.address, due=tx.now + prepared.again_in)]
+        # Proofs of this line go on with the last result it had.
+        tx.session.merge(
+            tables.StepMemory(workflow_id=live.workflow_id, step=decision.step, data={execution.KEPT: prepared.output})
+        )
+        return [flow.Done(at=tx.now, address=decision.address, output=prepared.output)]
+
+
+class Writing(Handler):
+    """A line that records: the row is written in the transaction of the event that says so."""
+
+    outside = True
+
+    def __init__(self, services: Services) -> None:
+        self.services = services
+
+    def prepare(self, task: Task, context: Context) -> tuple[str, dict[str, Any]]:
+        return execution.row(task.line, context)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Write, prepared: tuple[str, dict[str, Any]]) -> list[flow.Event]:
+        (sheet, cells), session = prepared, tx.session
+        record = session.get(tables.Sheet, sheet)
+        if record is None:
+            raise OutsideError(f"The sheet “{sheet}” is no longer here.")
+        key = execution.effect_key(self.services.effect_house(live.run_id), live.run_id, decision.address, decision.generation)
+        last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet)) or 0
+        session.add(tables.SheetRow(sheet=sheet, position=last + 1, cells=cells, run_id=live.run_id, key=key))
+        session.flush()
+        tx.say("sheet", key=sheet)
+        output = {"row": last + 1, "sheet": record.name}
+        return [flow.Done(at=tx.now, address=decision.address, output=output, detail={"cells": cells})]
+
+    def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
+        sheet, cells = execution.row(line, context)
+        return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
+
+
+@dataclass(frozen=True)
+class _Worked:
+    """Values worked out, and what the line remembered `before` and `after`."""
+
+    output: dict[str, Any]
+    before: dict[str, Any]
+    after: dict[str, Any]
+
+
+class Computing(Handler):
+    """A line that works values out, from values and from what it remembers of earlier runs."""
+
+    outside = True
+
+    def __init__(self, services: Services) -> None:
+        self.services = services
+
+    def prepare(self, task: Task, context: Context) -> _Worked:
+        with self.services.store.read() as session:
+            run = session.get_one(tables.Run, task.run_id)
+            before = _memory(session.get(tables.StepMemory, (run.workflow_id, task.line.id)))
+        output, after = execution.work(task.line, context.values, dict(before), context.seed)
+        return _Worked(output, before, after)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Compute, prepared: _Worked) -> list[flow.Event]:
+        kept = tx.session.get(tables.StepMemory, (live.workflow_id, decision.step))
+        if _memory(kept) != prepared.before:
+            raise Outdated("another run was quicker, and the line remembers more by now")
+        if prepared.after != prepared.before:
+            tx.session.merge(tables.StepMemory(workflow_id=live.workflow_id, step=decision.step, data=prepared.after))
+            tx.session.flush()
+        return [flow.Done(at=tx.now, address=decision.address, output=prepared.output)]
+
+    def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
+        # Nothing is remembered from a rehearsal, and each gives the same.
+        return execution.work(line, context.values, {}, "rehearsal")[0], {}, Usage()
+
+
+def _memory(kept: tables.StepMemory | None) -> dict[str, Any]:
+    return dict(kept.data) if kept else {}
+
+
+class Calling(Handler):
+    """A line that begins a run of another workflow."""
+
+    outside = True
+
+    def __init__(self, runs: Runs) -> None:
+        self.runs = runs
+
+    def prepare(self, task: Task, context: Context) -> CallPlan:
+        return execution.call(task.line, context.values)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Call, prepared: CallPlan) -> list[flow.Event]:
+        wanted = prepared.workflow
+        record = tx.session.get(tables.WorkflowRecord, int(wanted)) if wanted.isdigit() else None
+        if record is None or record.revision_id is None:
+            raise OutsideError("The workflow to run is not there, or has never been live.")
+        if live.depth >= DEEPEST:
+            raise OutsideError(f"Workflows run one another more than {DEEPEST} deep here; that never ends. Change the page.")
+        item = dict(prepared.item)
+        title = str(item.get("title") or live.workflow.name)
+        parent = (live.run_id, decision.address)
+        run_id = self.runs.begin(tx, record.id, item, title, parent=parent, depth=live.depth + 1)
+        events: list[flow.Event] = [flow.Called(at=tx.now, address=decision.address, run=run_id)]
+        if not prepared.waits:
+            events.append(flow.Done(at=tx.now, address=decision.address, output={"text": "", "values": {}, "run": run_id}))
+        return events
+
+    def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
+        item = dict(execution.call(line, context.values).item)
+        return {"text": "", "values": {}, "run": 0}, {"would": "call", "item": item}, Usage()
