@@ -3,7 +3,7 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck bench crashtest effecttrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench crashtest effecttrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -21,6 +21,8 @@ lint: $(STAMPS)/dev $(STAMPS)/npm $(STAMPS)/types
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
+	$(PY) -m scripts.kindcheck
+	$(PY) -m scripts.deploycheck
 	cd frontend && npm run -s check
 
 wheel: $(STAMPS)/app $(STAMPS)/dev
@@ -30,6 +32,10 @@ wheel: $(STAMPS)/app $(STAMPS)/dev
 # The wheel alone, in an empty environment, away from this folder.
 wheelcheck: wheel
 	$(PY) -m scripts.wheelcheck dist/*.whl
+
+# The example plug-in beside the wheel, in an empty environment too.
+plugincheck: wheel
+	$(PY) -m scripts.plugincheck dist/*.whl
 
 bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.bench $(ARGS)
@@ -48,6 +54,15 @@ soak: $(STAMPS)/dev
 
 shots: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.shots $(ARGS)
+
+# Core, kinds and the front end's logic: what one runs while writing.
+unit: $(STAMPS)/dev $(STAMPS)/types
+	$(PY) -m tests.run unit
+	cd frontend && npm run -s test
+
+# docs/ as a site, with the generated references.
+site: docs $(STAMPS)/dev
+	.venv/bin/mkdocs build --quiet
 
 docs: $(STAMPS)/python
 	$(PY) -m ulmus.cli docs

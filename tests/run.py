@@ -5,6 +5,7 @@ Those that drive a browser mostly wait for it; all others run in a process of th
 
 from __future__ import annotations
 
+import json
 import logging
 import os
 import re
@@ -17,6 +18,7 @@ from pathlib import Path
 
 SLOWEST = 12
 IN_A_BROWSER = "tests.browser"
+UNIT = ("tests.core", "tests.steps")
 
 
 class Timed(unittest.TextTestResult):
@@ -37,34 +39,67 @@ def main() -> int:
     """Run; the exit status is 0 where all passed and there were some."""
     logging.disable(logging.CRITICAL)
     loader = unittest.TestLoader()
-    beside = None
-    if sys.argv[1:] == ["beside"]:
+    wanted = sys.argv[1:]
+    beside: list[subprocess.Popen[str]] = []
+    if wanted == ["beside"]:
         os.nice(5)
         suite = unittest.TestSuite(t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
-    elif sys.argv[1:]:
-        suite = loader.loadTestsFromNames(sys.argv[1:])
+    elif wanted[:1] == ["unit"]:
+        # Two processes: this one carries out what the other does not.
+        other = wanted[1:] == ["other"]
+        suite = unittest.TestSuite(t for n, t in enumerate(t for t in every(loader) if t.id().startswith(UNIT)) if n % 2 == other)
+        beside = [] if other else [again("unit", "other")]
+    elif wanted:
+        suite = loader.loadTestsFromNames(wanted)
     else:
         suite = unittest.TestSuite(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))
-        beside = subprocess.Popen(
-            [sys.executable, "-m", "tests.run", "beside"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
-        )
+        beside = [again("beside")]
     result = unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
-    if beside is not None:
-        told = beside.communicate()[0]
+    for process in beside:
+        told = process.communicate()[0]
         print(told)
         found = re.findall(r"(\d+) passed, (\d+) failed", told)
         passed += int(found[-1][0]) if found else 0
         failed += int(found[-1][1]) if found else 1
-    if beside is not None or sys.argv[1:] == ["beside"]:
+    if not wanted:
+        more, wrong = front_end()
+        passed, failed = passed + more, failed + wrong
+    if not wanted or wanted == ["beside"]:
         print("The slowest:", *(f"  {took:5.1f} s  {name}" for took, name in sorted(Timed.took)[: -SLOWEST - 1 : -1]), sep="\n")
     line = f"{passed} passed, {failed} failed"
-    if sys.argv[1:] != ["beside"]:
+    if wanted != ["beside"] and wanted[1:] != ["other"]:
         Path(".stamps").mkdir(exist_ok=True)
         Path(".stamps/result").write_text(line + "\n", "utf-8")
     print(line, flush=True)
     return 0 if passed and not failed else 1
+
+
+def again(*words: str) -> subprocess.Popen[str]:
+    """This program once more, for other tests, beside this one."""
+    return subprocess.Popen(
+        [sys.executable, "-m", "tests.run", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+    )
+
+
+def front_end() -> tuple[int, int]:
+    """The tests of the front end's logic (Vitest): how many passed and failed."""
+    done = subprocess.run(
+        ["npm", "run", "-s", "test", "--", "--reporter=default", "--reporter=json", "--outputFile=../.stamps/vitest.json"],
+        cwd="frontend",
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
+    try:
+        told = json.loads(Path(".stamps/vitest.json").read_text("utf-8"))
+    except (OSError, ValueError):
+        print(done.stdout)
+        return 0, 1
+    if told["numFailedTests"] or done.returncode:
+        print(done.stdout)
+    return int(told["numPassedTests"]), max(int(told["numFailedTests"]), int(done.returncode != 0))
 
 
 def every(loader: unittest.TestLoader) -> Iterator[unittest.TestCase]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from ulmus.core.workflow import Line, Workflow, drawn
+from ulmus.core.workflow import Line, Workflow, drawn, is_shared
 from ulmus.runtime import execution
 from ulmus.runtime.depending import Footing, names_inside
 from ulmus.steps import kinds
@@ -48,7 +48,7 @@ class Lots(unittest.TestCase):
     def test_a_draft_shares_only_where_it_says_so_and_has_takes(self) -> None:
         for settings, shares in (({}, False), ({"shared": True}, True), ({"shared": True, "takes": []}, False)):
             with self.subTest(settings):
-                self.assertEqual(execution.shares(Line.model_validate(draft(**settings))), shares)
+                self.assertEqual(is_shared(Line.model_validate(draft(**settings)), kinds()), shares)
 
     def test_the_take_that_is_drawn_writes_by_its_own_prompt(self) -> None:
         line = Line.model_validate(draft(shared=True))

@@ -10,6 +10,7 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from ..runtime import holding
+from ..steps import registry
 from .auth import needs
 from .base import Body, Fine, Problem, Refusal, Reply, house, send
 
@@ -24,11 +25,20 @@ class HoldView(BaseModel):
     since: float
 
 
+class LeftOutView(BaseModel):
+    """A kind that another distribution brings and that cannot be used here: its name, whose it is, and why."""
+
+    name: str
+    distribution: str
+    why: str
+
+
 class HouseView(BaseModel):
-    """The house as it stands: held or not, and what is wrong with its data, in words."""
+    """The house as it stands: held or not, what is wrong with its data, in words, and kinds that were left out."""
 
     hold: HoldView | None = None
     troubles: list[str] = []
+    left_out: list[LeftOutView] = []
 
 
 class SendsView(BaseModel):
@@ -74,7 +84,8 @@ def house_view() -> HouseView:
     """The house as it stands."""
     hold = house().engine.hold
     view = HoldView(why=hold.why, since=hold.since) if hold is not None else None
-    return HouseView(hold=view, troubles=house().services.health.troubles())
+    left_out = [LeftOutView(**vars(one)) for one in registry.troubles()]
+    return HouseView(hold=view, troubles=house().services.health.troubles(), left_out=left_out)
 
 
 @bp.get("", responses={200: HouseView})

@@ -21,7 +21,7 @@ from collections.abc import Callable
 from importlib import import_module
 from typing import IO, Any, TypeVar
 
-from .errors import OutsideError
+from .errors import BadAnswer, OutsideError, TooLarge
 
 T = TypeVar("T")
 AT_HAND = 2
@@ -33,7 +33,7 @@ MEMORY = 3_000_000_000
 _HEAD = struct.Struct("!Q")
 
 
-class _TooLong(OutsideError):
+class _TooLong(TooLarge):
     """A job took too long; its worker is of no more use."""
 
 
@@ -145,7 +145,7 @@ class _Workers:
         except (EOFError, pickle.PickleError):
             self._gone(worker)
             if not self._most_at_hand:
-                raise OutsideError("This cannot be read: it asks for more than can be given to one file.") from None
+                raise BadAnswer("This cannot be read: it asks for more than can be given to one file.") from None
             # The worker is gone: the job is done here after all.
             return function(*arguments)
         except _TooLong:
@@ -250,7 +250,7 @@ def main() -> None:
         except OutsideError as error:
             answer = (False, error)
         except Exception as error:  # whatever it was, only this one job fails
-            answer = (False, OutsideError(f"This cannot be read ({type(error).__name__})."))
+            answer = (False, BadAnswer(f"This cannot be read ({type(error).__name__})."))
         try:
             _write(answers, answer)
         except BrokenPipeError:  # whoever asked is gone

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .aside import aside
-from .errors import OutsideError
+from .errors import BadAnswer
 from .net import Web, status_error
 
 log = logging.getLogger("ulmus")
@@ -75,10 +75,10 @@ def _calendars(body: bytes) -> list[Any]:
     try:
         found: Any = icalendar.Calendar.from_ical(body.lstrip(b"\xef\xbb\xbf \t\r\n"), multiple=True)
     except (ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
-        raise OutsideError(f"This is not a calendar that can be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This is not a calendar that can be read ({type(error).__name__}).") from None
     calendars = [one for one in found if one.name == "VCALENDAR"]
     if not calendars:
-        raise OutsideError("This is not a calendar: it holds no VCALENDAR.")
+        raise BadAnswer("This is not a calendar: it holds no VCALENDAR.")
     return calendars
 
 

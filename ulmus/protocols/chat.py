@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from .errors import OutsideError
+from .errors import BadAnswer, OutsideError, Refused, TooLarge, Unreachable
 from .net import Enough, Fetched, Web, never, status_error
 
 MAX_ANSWER_BYTES = 4_000_000
@@ -59,11 +59,11 @@ class Answer:
     cut: bool = False
 
 
-class NoTools(OutsideError):
+class NoTools(Refused):
     """The server does not understand tools."""
 
 
-class Broken(OutsideError):
+class Broken(Unreachable):
     """An answer that was stopped or broke off half way: what had come of it, and what that had cost in tokens, as far as that
     is known."""
 
@@ -74,7 +74,7 @@ class Broken(OutsideError):
         self.tokens_out = tokens_out
 
 
-class TooLong(OutsideError):
+class TooLong(TooLarge):
     """The messages are longer than the model takes."""
 
 
@@ -129,7 +129,7 @@ def complete(
             refused.add(left[0])
     text, usage = said.text, said.usage
     if not text.strip() and not said.calls:
-        raise OutsideError("The model gave an empty answer.", retryable=True)
+        raise BadAnswer("The model gave an empty answer.", retryable=True)
     counted = isinstance(usage, dict) and isinstance(usage.get("prompt_tokens"), int)
     tokens_in = usage["prompt_tokens"] if counted else sum(len(str(m.get("content") or "")) for m in messages) // 4
     tokens_out = usage.get("completion_tokens", 0) if counted else len(text) // 4
@@ -220,7 +220,7 @@ class _Stream:
             said.usage = chunk.get("usage") or said.usage
             said.text += delta
         except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
-            raise OutsideError(NO_ANSWER, retryable=True) from None
+            raise BadAnswer(NO_ANSWER, retryable=True) from None
         if delta and self._on_text:
             self._on_text(said.text)
         if len(said.text) > self._longest:
@@ -231,7 +231,7 @@ class _Stream:
     def whole(self) -> _Said:
         """What was said. Raises `OutsideError` where it broke off."""
         if not self.finished:
-            raise OutsideError(BROKE_OFF, retryable=True)
+            raise BadAnswer(BROKE_OFF, retryable=True)
         self.said.calls = [Call(call[0] or str(n), call[1], call[2] or "{}") for n, call in sorted(self._calls.items())]
         return self.said
 
@@ -308,4 +308,4 @@ def _whole(body: bytes) -> _Said:
         ]
         return _Said(message.get("content") or "", data.get("usage"), calls, choice.get("finish_reason") == "length")
     except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
-        raise OutsideError(NO_ANSWER, retryable=True) from None
+        raise BadAnswer(NO_ANSWER, retryable=True) from None

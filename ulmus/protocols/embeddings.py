@@ -11,7 +11,7 @@ import math
 from collections.abc import Sequence
 
 from .chat import Server
-from .errors import OutsideError
+from .errors import BadAnswer
 from .net import Web, status_error
 
 AT_ONCE = 64
@@ -31,7 +31,7 @@ def vectors(web: Web, server: Server, texts: Sequence[str]) -> tuple[list[list[f
         out += found
         tokens += used
     if len({len(one) for one in out}) > 1:
-        raise OutsideError("The model’s server sent vectors of several lengths.", retryable=True)
+        raise BadAnswer("The model’s server sent vectors of several lengths.", retryable=True)
     return out, tokens
 
 
@@ -46,7 +46,7 @@ def _some(web: Web, server: Server, texts: list[str]) -> tuple[list[list[float]]
         again=True,
     )
     if got.status in (404, 405, 501):
-        raise OutsideError(NONE_HERE)
+        raise BadAnswer(NONE_HERE)
     if got.status != 200:
         raise status_error(got, "The model’s server")
     try:
@@ -55,7 +55,7 @@ def _some(web: Web, server: Server, texts: list[str]) -> tuple[list[list[float]]
         found = [[float(number) for number in one["embedding"]] for one in rows]
         used = (data.get("usage") or {}).get("prompt_tokens")
     except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
-        raise OutsideError("The model’s server sent something that is no vector.", retryable=True) from None
+        raise BadAnswer("The model’s server sent something that is no vector.", retryable=True) from None
     if len(found) != len(texts) or not all(one and all(map(math.isfinite, one)) for one in found):
-        raise OutsideError("The model’s server sent something that is no vector.", retryable=True)
+        raise BadAnswer("The model’s server sent something that is no vector.", retryable=True)
     return found, used if isinstance(used, int) else sum(len(text) for text in texts) // CHARACTERS_A_TOKEN

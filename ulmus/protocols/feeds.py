@@ -21,7 +21,7 @@ from urllib.parse import urljoin
 import nh3
 
 from .aside import aside
-from .errors import OutsideError
+from .errors import BadAnswer
 from .net import Fetched, Web, status_error
 from .text import decode
 
@@ -123,7 +123,7 @@ def parse(body: bytes, charset: str | None = None, url: str = "") -> Feed:
     """Read a feed from bytes. Raises `OutsideError` where it is not one at all."""
     start = body.lstrip(b"\xef\xbb\xbf \t\r\n")[:1]
     if not start:
-        raise OutsideError("The feed is empty.")
+        raise BadAnswer("The feed is empty.")
     if start == b"{":
         return _json_feed(body, charset, url)
     return _xml_feed(body, charset, url)
@@ -141,10 +141,10 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     try:
         read: Any = feedparser.parse(body, response_headers=headers, sanitize_html=False)
     except Exception as error:  # a parser's own fault must not stop the others' feeds
-        raise OutsideError(f"This feed cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This feed cannot be read ({type(error).__name__}).") from None
     if not read.version and not read.entries:
         what = "a web page" if re.search(rb"<html\b", body[:2000], re.I) else "something else"
-        raise OutsideError(f"This is not a feed but {what}. Look for the site’s feed address.")
+        raise BadAnswer(f"This is not a feed but {what}. Look for the site’s feed address.")
     problems = _unknown_charset(charset)
     if read.bozo and not isinstance(read.bozo_exception, feedparser.CharacterEncodingOverride | feedparser.NonXMLContentType):
         problems.append("The feed is damaged; it was read as far as it could be.")
@@ -186,9 +186,9 @@ def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
     try:
         data = json.loads(decode(body, charset))
     except (ValueError, RecursionError):
-        raise OutsideError("This looks like a JSON feed but is cut off or damaged.") from None
+        raise BadAnswer("This looks like a JSON feed but is cut off or damaged.") from None
     if not isinstance(data, dict) or not isinstance(data.get("items"), list):
-        raise OutsideError("This is JSON, but not a JSON Feed: it has no list of items.")
+        raise BadAnswer("This is JSON, but not a JSON Feed: it has no list of items.")
     items, spoiled = _each(lambda item: _json_item(item, url), [i for i in data["items"][:MOST_ITEMS] if isinstance(i, dict)])
     return Feed(
         plain(data.get("title", "")),

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from email.utils import parsedate_to_datetime
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
-from .errors import OutsideError
+from .errors import BadAnswer, Misconfigured, NotFound
 from .net import Fetched, Web, status_error
 
 LARGEST = 60_000_000
@@ -42,7 +42,7 @@ def address(store: Folder, path: str) -> str:
     """The address of a path in the store. Raises `OutsideError` for a path that leads out of it."""
     parts = [part for part in path.replace("\\", "/").split("/") if part not in ("", ".")]
     if ".." in parts:
-        raise OutsideError(f"“{path}” leads out of the file store.")
+        raise Misconfigured(f"“{path}” leads out of the file store.")
     return store.url.rstrip("/") + "/" + "/".join(quote(part) for part in parts)
 
 
@@ -50,7 +50,7 @@ def fetch(web: Web, store: Folder, path: str) -> Fetched:
     """A file. Raises `OutsideError`."""
     got = web.fetch(address(store, path), headers=store.headers, max_bytes=LARGEST, max_seconds=120)
     if got.status == 404:
-        raise OutsideError(f"There is no file “{path}” in the file store.")
+        raise NotFound(f"There is no file “{path}” in the file store.")
     if got.status != 200:
         raise status_error(got, "The file store")
     return got
@@ -83,7 +83,7 @@ def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:
     headers = {"Depth": "1", "Content-Type": "application/xml", **store.headers}
     got = web.fetch(url, method="PROPFIND", headers=headers, content=_ASK.encode(), max_bytes=LARGEST_LIST)
     if got.status == 404:
-        raise OutsideError(f"There is no folder “{path}” in the file store.")
+        raise NotFound(f"There is no folder “{path}” in the file store.")
     if got.status != 207:
         raise status_error(got, "The file store")
     found = [entry for entry in _entries(got.body, store) if entry.path.strip("/") != path.strip("/")]
@@ -103,7 +103,7 @@ def _entries(body: bytes, store: Folder) -> list[Entry]:
     try:
         root = etree.fromstring(body, etree.XMLParser(resolve_entities=False, no_network=True))
     except (etree.XMLSyntaxError, ValueError):
-        raise OutsideError("The file store answered with something that is no list of files.") from None
+        raise BadAnswer("The file store answered with something that is no list of files.") from None
     base = unquote(urlsplit(store.url.rstrip("/") + "/").path)
     out = []
     for one in root.iter("{DAV:}response"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
-from .errors import OutsideError
+from .errors import Misconfigured, OutsideError, TooLarge
 
 MOST = 10_000
 
@@ -15,7 +15,7 @@ def pick(data: Any, path: str) -> list[Any]:
     try:
         return [node.value for _, node in zip(range(MOST), _compiled(path).finditer(data), strict=False)]
     except RecursionError:
-        raise OutsideError("The answer is nested too deep.") from None
+        raise TooLarge("The answer is nested too deep.") from None
 
 
 def check(path: str) -> str:
@@ -35,4 +35,4 @@ def _compiled(path: str) -> Any:
     try:
         return JSONPathEnvironment().compile(path)
     except (JSONPathError, RecursionError) as error:
-        raise OutsideError(f"“{path[:60]}” is no JSONPath: {str(error)[:120]}.") from None
+        raise Misconfigured(f"“{path[:60]}” is no JSONPath: {str(error)[:120]}.") from None

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from email.message import EmailMessage
 from email.utils import format_datetime, formataddr
 
-from .errors import OutsideError
+from .errors import BadAnswer, Misconfigured, OutsideError, Unreachable
 
 Reach = Callable[[str, int], str]
 """Gives the address to connect to for a host and port. Raises `OutsideError` where it must not be reached."""
@@ -67,7 +67,7 @@ def send(mailer: Mailer, mail: EmailMessage) -> None:
             retryable=400 <= error.smtp_code < 500,
         ) from None
     except (OSError, smtplib.SMTPException) as error:
-        raise OutsideError(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=sending) from None
+        raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=sending) from None
 
 
 def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:
@@ -80,7 +80,7 @@ def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:
         return OutsideError(
             f"The mail server does not send on to {to} for this sender ({told}). Check its user and password, and the sender’s address."
         )
-    return OutsideError(f"The mail server does not know {to} ({told}).")
+    return Misconfigured(f"The mail server does not know {to} ({told}).")
 
 
 def _said(code: int, said: bytes | str) -> str:
@@ -94,12 +94,12 @@ def probe(mailer: Mailer) -> str:
         with _open(mailer) as smtp:
             code, _ = smtp.noop()
             if code != 250:
-                raise OutsideError(f"The mail server answered oddly ({code}).")
+                raise BadAnswer(f"The mail server answered oddly ({code}).")
             return mailer.host
     except smtplib.SMTPAuthenticationError:
-        raise OutsideError("The mail server does not accept the user or password.") from None
+        raise Misconfigured("The mail server does not accept the user or password.") from None
     except (OSError, smtplib.SMTPException) as error:
-        raise OutsideError(f"The mail server cannot be reached ({_why(error)}).", retryable=True) from None
+        raise Unreachable(f"The mail server cannot be reached ({_why(error)}).", retryable=True) from None
 
 
 class _At(smtplib.SMTP):

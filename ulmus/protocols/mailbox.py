@@ -18,7 +18,7 @@ from typing import Any
 from imapclient import IMAPClient
 from imapclient.exceptions import IMAPClientAbortError, IMAPClientError, LoginError
 
-from .errors import OutsideError, RefusedAddress
+from .errors import Misconfigured, NotFound, OutsideError, RefusedAddress, Unreachable
 from .mail import Reach
 from .text import decode
 
@@ -108,7 +108,7 @@ def _select(client: IMAPClient, folder: str) -> dict[bytes, Any]:
     except IMAPClientAbortError:
         raise
     except IMAPClientError:
-        raise OutsideError(f"There is no folder “{folder}” in this mailbox.") from None
+        raise NotFound(f"There is no folder “{folder}” in this mailbox.") from None
     return state
 
 
@@ -125,13 +125,13 @@ def _opened(box: Mailbox) -> Iterator[IMAPClient]:
         words = f"The certificate of “{box.host}” is not valid: it may be self-signed, or for another name."
         raise OutsideError(words) from None
     except ssl.SSLError:
-        raise OutsideError(f"“{box.host}” does not speak TLS on port {box.port}.") from None
+        raise Misconfigured(f"“{box.host}” does not speak TLS on port {box.port}.") from None
     except LoginError:
-        raise OutsideError("The mail server does not accept this user and password.") from None
+        raise Misconfigured("The mail server does not accept this user and password.") from None
     except TimeoutError:
-        raise OutsideError(f"The mail server “{box.host}” did not answer in time.", retryable=True) from None
+        raise Unreachable(f"The mail server “{box.host}” did not answer in time.", retryable=True) from None
     except IMAPClientAbortError:
-        raise OutsideError(f"The mail server “{box.host}” hung up, or does not speak IMAP.", retryable=True) from None
+        raise Unreachable(f"The mail server “{box.host}” hung up, or does not speak IMAP.", retryable=True) from None
     except (IMAPClientError, OSError, KeyError, ValueError) as error:
         raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
 

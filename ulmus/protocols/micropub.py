@@ -21,7 +21,7 @@ from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
 from urllib3 import encode_multipart_formdata
 
-from .errors import OutsideError
+from .errors import BadAnswer, OutsideError, Refused
 from .net import Fetched, Web, retry_after, status_error
 
 PAGE = 100
@@ -269,7 +269,7 @@ def config(web: Web, endpoint: Endpoint) -> dict[str, Any]:
     except ValueError:
         data = None
     if not isinstance(data, dict):
-        raise OutsideError("The network’s answer is not one of the Micropub protocol; check the address.")
+        raise BadAnswer("The network’s answer is not one of the Micropub protocol; check the address.")
     return data
 
 
@@ -312,7 +312,7 @@ def _refusal(got: Fetched) -> OutsideError:
         words = f"The network answered the post with {got.status}, which does not say whether it was taken."
         return OutsideError(words, retryable=True, ambiguous=True)
     if said and not error.retryable:
-        return OutsideError(f"The network refused the post: {said}")
+        return Refused(f"The network refused the post: {said}")
     # 503 says that the request was not handled (RFC 9110, section 15.6.4); any other fault may have come after the effect.
     error.ambiguous = got.status >= 500 and got.status != 503
     error.retry_after = retry_after(got.headers.get("retry-after"))

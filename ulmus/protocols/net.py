@@ -22,7 +22,18 @@ from urllib.parse import urlencode, urljoin, urlsplit
 from urllib3.exceptions import LocationParseError
 from urllib3.util import parse_url
 
-from .errors import OutsideError, RefusedAddress
+from .errors import (
+    BadAnswer,
+    Misconfigured,
+    NotFound,
+    OutsideError,
+    RateLimited,
+    Refused,
+    RefusedAddress,
+    Stopped,
+    TooLarge,
+    Unreachable,
+)
 from .exchange import Broken, Head, Line, Request
 from .guard import is_inner
 
@@ -149,7 +160,7 @@ class Web:
             if urlsplit(url)[:2] != urlsplit(before)[:2]:
                 sent = {k: v for k, v in sent.items() if k.lower() in NO_KEYS}
             check_redirect(url)
-        raise OutsideError(f"“{urlsplit(url).hostname}” redirects more than {MAX_REDIRECTS} times.")
+        raise Refused(f"“{urlsplit(url).hostname}” redirects more than {MAX_REDIRECTS} times.")
 
     def _ask(
         self,
@@ -224,7 +235,7 @@ class Web:
             try:
                 found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
             except (OSError, UnicodeError):
-                raise OutsideError(f"No server called “{host}” was found.", retryable=True) from None
+                raise Unreachable(f"No server called “{host}” was found.", retryable=True) from None
             if len(self._found) > 10 * MOST_SERVERS:
                 self._found.clear()
             kept = self._found[host, port] = (now, list(dict.fromkeys(str(info[4][0]) for info in found)))
@@ -272,7 +283,7 @@ class _Reading:
         self.size += len(piece)
         if self.size > self.most:
             host = urlsplit(self.url).hostname
-            raise OutsideError(f"“{host}” sent more than {self.most / 1e6:g} MB; reading was stopped.")
+            raise TooLarge(f"“{host}” sent more than {self.most / 1e6:g} MB; reading was stopped.")
         if self._take is None or 300 <= head.status < 400:
             self.pieces.append(piece)
             return
@@ -288,25 +299,25 @@ def _told(broken: Broken, host: str, seconds: float, began: bool, changing: bool
 
     certificate = (pycurl.E_PEER_FAILED_VERIFICATION, pycurl.E_SSL_CACERT_BADFILE, pycurl.E_SSL_CERTPROBLEM)
     if broken.code == pycurl.E_ABORTED_BY_CALLBACK:
-        return OutsideError("Stopped.")
+        return Stopped("Stopped.")
     if broken.code == pycurl.E_OPERATION_TIMEDOUT and broken.connected:
         words = f"kept sending for more than {seconds:g} seconds; reading was stopped"
         if silent and began:
             words = f"sent nothing more for {seconds:g} seconds; it was given up"
         elif not began:
             words = "did not answer in time"
-        return OutsideError(f"“{host}” {words}.", retryable=True, ambiguous=changing)
+        return Unreachable(f"“{host}” {words}.", retryable=True, ambiguous=changing)
     if broken.code in (pycurl.E_COULDNT_CONNECT, pycurl.E_OPERATION_TIMEDOUT):
-        return OutsideError(f"“{host}” cannot be reached.", retryable=True)
+        return Unreachable(f"“{host}” cannot be reached.", retryable=True)
     if broken.code in certificate:
         why = "it may be self-signed, out of date, or for another name"
-        return OutsideError(f"“{host}” cannot be reached safely: its certificate is not valid ({why}).", retryable=True)
+        return Unreachable(f"“{host}” cannot be reached safely: its certificate is not valid ({why}).", retryable=True)
     if broken.code == pycurl.E_SSL_CONNECT_ERROR:
         words = "does not speak TLS there. Where its pages are not encrypted, its address begins with http"
-        return OutsideError(f"“{host}” {words}.", retryable=True)
+        return Unreachable(f"“{host}” {words}.", retryable=True)
     if broken.code == pycurl.E_BAD_CONTENT_ENCODING:
-        return OutsideError(f"“{host}” sent something that cannot be decompressed.")
-    return OutsideError(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=changing)
+        return BadAnswer(f"“{host}” sent something that cannot be decompressed.")
+    return Unreachable(f"“{host}” broke off before its answer was complete.", retryable=True, ambiguous=changing)
 
 
 def check_redirect(url: str) -> None:
@@ -326,7 +337,7 @@ def check_url(url: str) -> None:
         good = False
     if not good:
         shown = url.strip()[:80]
-        raise OutsideError(f"“{shown}” is not a web address." if shown else "The address is empty.")
+        raise Misconfigured(f"“{shown}” is not a web address." if shown else "The address is empty.")
 
 
 def status_error(response: Fetched, what: str) -> OutsideError:
@@ -344,7 +355,20 @@ def status_error(response: Fetched, what: str) -> OutsideError:
         429: "asks us to slow down",
     }
     said = words.get(status, "has a fault of its own" if status >= 500 else "refused the request")
-    return OutsideError(f"{what} {said} ({status}).", retryable=status in (408, 425, 429) or status >= 500, retry_after=wait)
+    kind = _BY_STATUS.get(status, OutsideError if status >= 500 else Refused)
+    return kind(f"{what} {said} ({status}).", retryable=status in (408, 425, 429) or status >= 500, retry_after=wait)
+
+
+_BY_STATUS: dict[int, type[OutsideError]] = {
+    401: Misconfigured,
+    404: NotFound,
+    408: Unreachable,
+    410: NotFound,
+    413: TooLarge,
+    429: RateLimited,
+    503: Unreachable,
+    504: Unreachable,
+}
 
 
 def retry_after(value: str | None) -> float | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from .errors import OutsideError
+from .errors import BadAnswer
 
 MOST = 1000
 
@@ -29,7 +29,7 @@ def parse(body: bytes) -> list[Outline]:
     except (etree.XMLSyntaxError, ValueError):
         root = None
     if root is None or _name(root) != "opml":
-        raise OutsideError("This is no list of feeds (OPML).")
+        raise BadAnswer("This is no list of feeds (OPML).")
     out: dict[str, Outline] = {}
     for one in root.iter():
         if _name(one) != "outline":

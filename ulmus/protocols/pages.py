@@ -18,7 +18,7 @@ from urllib.parse import urljoin, urlsplit
 from ..core.gather.links import clean
 from . import robots
 from .aside import aside
-from .errors import OutsideError
+from .errors import BadAnswer
 from .net import Fetched, Web, status_error
 from .text import decode
 
@@ -124,18 +124,18 @@ def links(web: Web, url: str) -> tuple[str, list[Link]]:
     if got.status != 200:
         raise status_error(got, "The page’s server")
     if not _is_markup(got):
-        raise OutsideError("This is not a web page with links.")
+        raise BadAnswer("This is not a web page with links.")
     return aside(links_of, _source(got), got.url)
 
 
 def _is_markup(got: Fetched) -> bool:
     kind = got.content_type
     if got.body[:5] == b"%PDF-" or kind == "application/pdf":
-        raise OutsideError("This is a PDF, not a web page. Use “Read a file” for it.")
+        raise BadAnswer("This is a PDF, not a web page. Use “Read a file” for it.")
     if not got.body.strip():
-        raise OutsideError("The page is empty.")
+        raise BadAnswer("The page is empty.")
     if kind != "text/plain" and kind not in _HTML:
-        raise OutsideError(f"This is not a web page but {kind}.")
+        raise BadAnswer(f"This is not a web page but {kind}.")
     return kind != "text/plain"
 
 
@@ -170,10 +170,10 @@ def from_html(source: str, url: str = "") -> Page:
     try:
         found = trafilatura.bare_extraction(tree, url=url or None, with_metadata=True, include_comments=False, favor_recall=True)
     except Exception as error:  # hostile markup must fail this page alone
-        raise OutsideError(f"The page’s markup cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"The page’s markup cannot be read ({type(error).__name__}).") from None
     text = (getattr(found, "text", None) or "").strip()
     if not text:
-        raise OutsideError("No running text was found on this page. It may be drawn by a program in the browser.")
+        raise BadAnswer("No running text was found on this page. It may be drawn by a program in the browser.")
     title = getattr(found, "title", None) or ""
     if text.startswith(title + "\n"):
         text = text[len(title) :].strip() or text
@@ -211,16 +211,16 @@ def tree_of(source: str) -> Any:
     from lxml import html
 
     if not re.search(r"<\w+", source):
-        raise OutsideError("This is not a web page.")
+        raise BadAnswer("This is not a web page.")
     try:
         tree = trafilatura.load_html(source)
         if tree is None:
             # Pages may leave out the tags around them; the library holds such for broken.
             tree = html.document_fromstring(source)
     except Exception as error:  # hostile markup must fail this page alone
-        raise OutsideError(f"The page’s markup cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"The page’s markup cannot be read ({type(error).__name__}).") from None
     if tree is None:
-        raise OutsideError("This is not a web page.")
+        raise BadAnswer("This is not a web page.")
     return tree
 
 

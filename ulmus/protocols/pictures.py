@@ -15,7 +15,7 @@ from dataclasses import dataclass
 
 from urllib3 import encode_multipart_formdata
 
-from .errors import OutsideError
+from .errors import BadAnswer, OutsideError, Refused, TooLarge
 from .net import Fetched, Web, status_error
 
 LARGEST = 40_000_000
@@ -59,7 +59,7 @@ def make(web: Web, maker: Maker, prompt: str, size: str, photo: Picture | None =
         packed, link = one.get("b64_json"), one.get("url")
         content = base64.b64decode(packed, validate=True) if packed else b""
     except (ValueError, LookupError, TypeError, AttributeError, binascii.Error, RecursionError):
-        raise OutsideError("The picture maker sent something that is no picture.", retryable=True) from None
+        raise BadAnswer("The picture maker sent something that is no picture.", retryable=True) from None
     if not content and isinstance(link, str):
         fetched = web.fetch(link, max_bytes=LARGEST, max_seconds=60)
         if fetched.status != 200:
@@ -73,18 +73,18 @@ def look(content: bytes) -> Picture:
     from PIL import Image, UnidentifiedImageError  # loaded on first use: it is large
 
     if len(content) > LARGEST:
-        raise OutsideError("The picture is larger than 40 MB.")
+        raise TooLarge("The picture is larger than 40 MB.")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
             with Image.open(io.BytesIO(content)) as found:
                 kind, (width, height) = found.format or "", found.size
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
-        raise OutsideError("This is no picture that can be read (PNG, JPEG, WebP or GIF).") from None
+        raise BadAnswer("This is no picture that can be read (PNG, JPEG, WebP or GIF).") from None
     if kind not in TYPES:
-        raise OutsideError("This is no picture that can be read (PNG, JPEG, WebP or GIF).")
+        raise BadAnswer("This is no picture that can be read (PNG, JPEG, WebP or GIF).")
     if width * height > MOST_PIXELS:
-        raise OutsideError(f"The picture is too large: {width} × {height} pixels.")
+        raise TooLarge(f"The picture is too large: {width} × {height} pixels.")
     return Picture(content, TYPES[kind], width, height)
 
 
@@ -106,4 +106,4 @@ def _refusal(got: Fetched) -> OutsideError:
         said = str(json.loads(got.body)["error"]["message"])[:300]
     except (ValueError, LookupError, TypeError):
         said = ""
-    return OutsideError(f"The picture maker refused: {said}") if said and not error.retryable else error
+    return Refused(f"The picture maker refused: {said}") if said and not error.retryable else error

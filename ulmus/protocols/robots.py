@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from typing import Any
 from urllib.parse import urlsplit
 
-from .errors import OutsideError
+from .errors import OutsideError, Refused
 from .net import Enough, Fetched, Web
 
 NAME = "Ulmus"
@@ -77,7 +77,7 @@ def check(web: Web, url: str) -> None:
     parts = urlsplit(url)
     rules = _kept.rules(web, f"{parts.scheme}://{parts.netloc}")
     if rules is not None and not rules.can_fetch(url, NAME):
-        raise OutsideError(f"“{parts.hostname}” asks programs not to read this page (robots.txt).")
+        raise Refused(f"“{parts.hostname}” asks programs not to read this page (robots.txt).")
 
 
 def sitemaps(web: Web, url: str) -> list[str]:

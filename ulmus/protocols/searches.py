@@ -17,7 +17,7 @@ from urllib.parse import quote, urljoin, urlsplit
 from dateutil import parser as dates
 
 from . import feeds
-from .errors import OutsideError
+from .errors import BadAnswer, Misconfigured, NothingToDo
 from .jsonpath import pick
 from .net import Web, status_error
 from .pages import language_of
@@ -74,7 +74,7 @@ class Hit:
 def search(web: Web, service: Service, query: Query) -> list[Hit]:
     """Results, in the order of the service. Raises `OutsideError`."""
     if not query.words.strip():
-        raise OutsideError("There are no words to search for.")
+        raise NothingToDo("There are no words to search for.")
     headers = {service.header: service.key} if service.header and service.key else {}
     pattern = _template(web, service.description) if service.description else service.address
     # Sites are asked for in words most services know, and kept to here in any case.
@@ -117,7 +117,7 @@ def filled(pattern: str, query: Query, words: str, most: int) -> str:
     def put(found: re.Match[str]) -> str:
         name = found.group(1).rpartition(":")[2]
         if name not in known and not found.group(2):
-            raise OutsideError(f"The search service asks for “{name}”, which is not known here.")
+            raise Misconfigured(f"The search service asks for “{name}”, which is not known here.")
         return quote(known.get(name, ""), safe="")
 
     return _NAMES.sub(put, pattern)
@@ -140,13 +140,13 @@ def describe(body: bytes, url: str) -> str:
     except (etree.XMLSyntaxError, ValueError):
         root = None
     if root is None or etree.QName(root).localname != "OpenSearchDescription":
-        raise OutsideError("This is no OpenSearch description.")
+        raise BadAnswer("This is no OpenSearch description.")
     kinds = ("application/rss+xml", "application/atom+xml", "application/json", "application/feed+json")
     for kind in kinds:
         for one in root:
             if isinstance(one.tag, str) and etree.QName(one).localname == "Url" and one.get("type") == kind and one.get("template"):
                 return urljoin(url, str(one.get("template")))
-    raise OutsideError("This search service offers pages for people only, and no list that can be read here.")
+    raise BadAnswer("This search service offers pages for people only, and no list that can be read here.")
 
 
 def _template(web: Web, description: str) -> str:
@@ -163,7 +163,7 @@ def _from_json(text: str, service: Service, url: str) -> list[Hit]:
     try:
         data = json.loads(text)
     except (ValueError, RecursionError):
-        raise OutsideError("The search service sent something that is no list of results.") from None
+        raise BadAnswer("The search service sent something that is no list of results.") from None
     if (
         isinstance(data, Mapping)
         and isinstance(data.get("items"), list)

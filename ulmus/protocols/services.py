@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit, urlunsplit
 
-from .errors import OutsideError
+from .errors import BadAnswer, OutsideError
 from .jsonpath import pick
 from .net import Fetched, Web, retry_after, status_error
 from .text import decode
@@ -168,7 +168,7 @@ def _looked(said: Said, place: str, job: Job, pause: float) -> Looked:
         picked = pick(said.data, job.result) if job.result else [said.data]
         return Looked(state or "done", place, True, picked[0] if len(picked) == 1 else picked)
     if not place:
-        raise OutsideError("The service took the job but did not say where to look for it.")
+        raise BadAnswer("The service took the job but did not say where to look for it.")
     asked = retry_after(said.headers.get("retry-after"))
     return Looked(state, place, False, again_in=min(max(asked if asked is not None else pause, 0.05), 120.0))
 
@@ -218,7 +218,7 @@ def _data(got: Fetched) -> Any:
             return json.loads(text)
         except (ValueError, RecursionError):
             if "json" in got.content_type:
-                raise OutsideError("The service sent JSON that is cut off or damaged.", retryable=True) from None
+                raise BadAnswer("The service sent JSON that is cut off or damaged.", retryable=True) from None
     return text
 
 

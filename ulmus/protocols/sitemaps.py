@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from urllib.parse import urljoin, urlsplit
 
 from . import robots
-from .errors import OutsideError
+from .errors import BadAnswer, TooLarge
 from .net import Web, status_error
 from .text import decode
 
@@ -46,7 +46,7 @@ def read(web: Web, site: str) -> list[Listed]:
         waiting += maps
         out.update({page.link: page for page in pages})
     if not out:
-        raise OutsideError("The site’s map lists no pages.")
+        raise BadAnswer("The site’s map lists no pages.")
     return list(out.values())[:MOST]
 
 
@@ -55,12 +55,12 @@ def parse(body: bytes, charset: str | None, url: str) -> tuple[list[str], list[L
     if body[:2] == b"\x1f\x8b":
         body = _unpacked(body)
     if not body.lstrip()[:1]:
-        raise OutsideError("The site’s map is empty.")
+        raise BadAnswer("The site’s map is empty.")
     if body.lstrip()[:1] != b"<" and not body.lstrip().startswith(b"\xef\xbb\xbf<"):
         lines = [line.strip() for line in decode(body, charset).splitlines()]
         found = [Listed(line, "") for line in lines if line.startswith(("http://", "https://"))]
         if not found:
-            raise OutsideError("This is no map of a site.")
+            raise BadAnswer("This is no map of a site.")
         return [], found[:MOST]
     return _xml(body, url)
 
@@ -75,7 +75,7 @@ def _xml(body: bytes, url: str) -> tuple[list[str], list[Listed]]:
         root = None
     kind = etree.QName(root).localname if root is not None else ""
     if kind not in ("urlset", "sitemapindex"):
-        raise OutsideError("This is no map of a site.")
+        raise BadAnswer("This is no map of a site.")
     listed = list(_entries(root, url))
     return ([one.link for one in listed], []) if kind == "sitemapindex" else ([], listed)
 
@@ -96,7 +96,7 @@ def _unpacked(body: bytes) -> bytes:
     try:
         out = unpacker.decompress(body, UNPACKED)
     except zlib.error:
-        raise OutsideError("The site’s map is packed and cannot be unpacked.") from None
+        raise BadAnswer("The site’s map is packed and cannot be unpacked.") from None
     if unpacker.unconsumed_tail:
-        raise OutsideError(f"The site’s map is more than {UNPACKED // 1_000_000} MB when unpacked.")
+        raise TooLarge(f"The site’s map is more than {UNPACKED // 1_000_000} MB when unpacked.")
     return out

@@ -7,7 +7,7 @@ import re
 from io import StringIO
 
 from ..core.gather.cues import Cue
-from .errors import OutsideError
+from .errors import BadAnswer, TooLarge
 
 LARGEST = 10_000_000
 MOST_CUES = 60_000
@@ -23,17 +23,17 @@ def parse(source: str) -> list[Cue]:
 
     text = source.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").strip() + "\n"
     if len(text) > LARGEST:
-        raise OutsideError("This transcript is too long.")
+        raise TooLarge("This transcript is too long.")
     kind = "vtt" if text.startswith("WEBVTT") else "srt"
     if kind == "srt" and not re.search(r"\d\d?:\d\d:\d\d[,.]\d+\s*-->", text[:20_000]):
-        raise OutsideError("This is no transcript: it is neither WebVTT nor SRT.")
+        raise BadAnswer("This is no transcript: it is neither WebVTT nor SRT.")
     if kind == "srt":
         text = re.sub(r"(\d)\.(\d{3})(?=\s*-->|\s*$)", r"\1,\2", text, flags=re.MULTILINE)
         text = _numbered(text)
     try:
         found = webvtt.from_buffer(StringIO(text), format=kind)
     except (MalformedFileError, MalformedCaptionError, ValueError, IndexError):
-        raise OutsideError("This transcript is damaged and cannot be read.") from None
+        raise BadAnswer("This transcript is damaged and cannot be read.") from None
     cues = []
     for caption in found.captions[:MOST_CUES]:
         raw = getattr(caption, "raw_text", None) or caption.text
@@ -45,7 +45,7 @@ def parse(source: str) -> list[Cue]:
         if said:
             cues.append(Cue(_seconds(caption.start), _seconds(caption.end), str(voice).strip(), said))
     if not cues:
-        raise OutsideError("Nothing is said in this transcript.")
+        raise BadAnswer("Nothing is said in this transcript.")
     return sorted(cues, key=lambda cue: cue.start)
 
 

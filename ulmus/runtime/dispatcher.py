@@ -140,6 +140,7 @@ class Dispatcher:
                 at=self.services.clock(),
                 address=address,
                 message=error.message,
+                code=error.code,
                 retryable=error.retryable,
                 retry_after=error.retry_after,
                 usage=usage,

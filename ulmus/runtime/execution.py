@@ -18,7 +18,7 @@ from ..core.values import NotPlain, plain_object
 from ..core.workflow import KindSpec, Line, Workflow, World, read_settings, sentence, settings_of, templates_of
 from ..core.workflow.kinds import S, StepSpec, with_texts
 from ..core.workflow.plans import AnyPlan, AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, EachPlan, PerformPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import Misconfigured, OutsideError
 from ..steps import kinds
 from ..steps.api import (
     Assigns,
@@ -70,7 +70,7 @@ def read(line: Line) -> BaseModel:
     """The line's settings as its kind's model. Raises `OutsideError` where they cannot be read."""
     settings, wrong = _read(Same(line))
     if settings is None:
-        raise OutsideError(f"This line is not set up: {wrong}")
+        raise Misconfigured(f"This line is not set up: {wrong}")
     return settings
 
 

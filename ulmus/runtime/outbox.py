@@ -22,7 +22,7 @@ from sqlalchemy.orm import Session
 from ..core import flow
 from ..core.values import NotPlain, plain_object
 from ..protocols import mail
-from ..protocols.errors import OutsideError
+from ..protocols.errors import Misconfigured, NotFound, OutsideError
 from ..steps import kinds
 from ..steps.api import Connection, Jobs, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
@@ -184,7 +184,7 @@ class Outbox:
             # What is kept here goes along; the outbox itself holds only its link.
             opened = shelf(services).file(str(content["file"]))
             if opened is None:
-                raise OutsideError("The file that was to go out is not kept here any more.")
+                raise NotFound("The file that was to go out is not kept here any more.")
             content = {**content, "opened": opened}
         return kind.send(services.web, self._connection(piece), content, piece.key)
 
@@ -192,7 +192,7 @@ class Outbox:
         with self.services.store.read() as session:
             record = session.get(tables.Connection, piece.connection)
         if record is None:
-            raise OutsideError(f"The connection “{piece.connection}” is missing.")
+            raise Misconfigured(f"The connection “{piece.connection}” is missing.")
         return self.services.open_connection(record)
 
     def _sent(self, piece: tables.Piece, receipt: dict[str, Any]) -> None:
@@ -236,6 +236,7 @@ class Outbox:
             at=now,
             address=piece.address or "-",
             message=error.message,
+            code=error.code,
             retryable=error.retryable,
             retry_after=error.retry_after,
         )

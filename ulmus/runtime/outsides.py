@@ -23,8 +23,10 @@ from sqlalchemy import select
 from ..core import slots
 from ..core.workflow import Line, points_at
 from ..core.workflow.kinds import StepSpec
-from ..protocols.errors import OutsideError
+from ..core.workflow.settings import read_as_far_as
+from ..protocols.errors import OutsideError, Unreachable
 from ..steps import kinds
+from ..steps.api import Limited
 from ..store import tables
 from .execution import Same
 from .executors import Executor
@@ -215,8 +217,8 @@ class Outsides:
         for outside in known:
             name, settings = rows.get(outside.key.partition(":")[2], (outside.name, {}))
             outside.name = name
-            outside.at_once = int(settings.get("at_once") or AT_ONCE)
-            outside.a_minute = settings.get("a_minute")
+            limits = read_as_far_as(Limited, {name: settings[name] for name in Limited.model_fields if name in settings})
+            outside.at_once, outside.a_minute = limits.at_once or AT_ONCE, limits.a_minute
 
     def _let_through(self, outside: Outside) -> None:
         now = self.services.clock()
@@ -279,7 +281,7 @@ class Outsides:
 
     def _refusal(self, outside: Outside) -> OutsideError:
         since = dt.datetime.fromtimestamp(outside.since)
-        return OutsideError(f"{outside.name} has not answered since {since:%H:%M}. The last it said: {outside.says}")
+        return Unreachable(f"{outside.name} has not answered since {since:%H:%M}. The last it said: {outside.says}")
 
 
 def leads_to(line: Line, values: Any) -> str:

@@ -22,7 +22,7 @@ from ..core.recurrence import RecurrenceError, due, passed_and_next, quiet_hours
 from ..core.values import NotPlain, plain_object, text
 from ..core.workflow import Line, Workflow
 from ..core.workflow.plans import AnyPlan, CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan, RunsPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import NotFound, NothingToDo, OutsideError
 from ..steps import kinds
 from ..steps.api import Found, Look, PolledStart, Row, SheetLook, SheetStart
 from ..store import tables
@@ -371,7 +371,7 @@ def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, An
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
         return Found([due_item(m) for m in reversed(moments)], {}, "")
-    raise OutsideError("Nothing has arrived here yet. Type a sample in, or try the start once.")
+    raise NothingToDo("Nothing has arrived here yet. Type a sample in, or try the start once.")
 
 
 def look_again(services: Services, pages: Pages, workflow_id: int, line: Line, memory: dict[str, Any]) -> Found:
@@ -403,7 +403,7 @@ def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: 
     kind, settings = kinds()[here.line.kind], read(here.line)
     assert isinstance(kind, SheetStart)
     if session.get(tables.Sheet, plan.sheet) is None:
-        raise OutsideError(f"The sheet “{plan.sheet}” is no longer here.")
+        raise NotFound(f"The sheet “{plan.sheet}” is no longer here.")
     wanted = select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells, tables.SheetRow.touched).where(
         tables.SheetRow.sheet == plan.sheet
     )

@@ -340,7 +340,7 @@ class Proofs:
                 output, detail, usage = self.handlers.play(line, context, workflow)
             ok = True
         except OutsideError as error:
-            ok, output, usage = False, {"message": error.message}, Usage()
+            ok, output, usage = False, {"message": error.message, "code": error.code}, Usage()
             detail = {}
             if isinstance(error, StepFailed):
                 usage, detail = error.usage, error.detail

@@ -14,7 +14,7 @@ from ..core.flow import GIVEN
 from ..core.workflow import Workflow
 from ..core.workflow.kinds import PerformSpec, StepSpec
 from ..core.workflow.plans import AssignmentPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import OutsideError, Refused
 from ..steps import kinds
 from ..steps.api import Assigns
 from . import execution
@@ -40,7 +40,7 @@ class Reach:
             parts = urlsplit(address)
             if not parts.query and not parts.username:
                 return
-            raise OutsideError(f"An assignment may not put a query of its own to “{host}”; only addresses that a search gave.")
+            raise Refused(f"An assignment may not put a query of its own to “{host}”; only addresses that a search gave.")
         raise OutsideError(
             f"An assignment may not read “{host or address[:80]}”: no search gave it, and it is none of the sites named."
         )

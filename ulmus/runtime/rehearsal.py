@@ -15,7 +15,7 @@ from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow, takes_of
 from ..core.workflow.plans import AssignmentPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import OutsideError, Stopped
 from ..steps import kinds
 from ..steps.api import Context, StepFailed
 from .execution import plan_of
@@ -54,7 +54,7 @@ class Rehearsal:
                 if not open_ or state.outcome is not None:
                     break
                 if self.context.cancelled():
-                    raise OutsideError("Stopped.")
+                    raise Stopped("Stopped.")
                 quick = [d for d in open_ if not isinstance(d, flow.Perform)]
                 for one in quick:
                     if state.open.get(getattr(one, "address", "")) is one:

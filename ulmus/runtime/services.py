@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 
 from ..core.workflow import World
 from ..core.workflow.world import BRAND_FACTS, Known
-from ..protocols.errors import OutsideError
+from ..protocols.errors import Misconfigured
 from ..protocols.net import Web
 from ..steps import connection_kinds
 from ..steps.api import Connection
@@ -92,7 +92,7 @@ class Services:
             found = session.scalar(wanted)
         if found is None:
             words = {"model": "language model"}.get(kind, kind)
-            raise OutsideError(f"There is no {words} here yet. Add one under Connections.")
+            raise Misconfigured(f"There is no {words} here yet. Add one under Connections.")
         return found
 
     def connect(self, key: str, kind: str) -> Connection:
@@ -105,7 +105,7 @@ class Services:
                     "SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)
                 ).first()
             if row is None or row[0] != kind:
-                raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+                raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
             if kept is None or kept.row != tuple(row):
                 # Settings are read and secrets opened once for what stands in the database.
                 _, name, settings, sealed = row
@@ -113,7 +113,7 @@ class Services:
                 kept = _Opened(now, tuple(row), self.open_connection(record))
             kept = self._opened[key] = replace(kept, at=now)
         if kept.connection.kind != kind:
-            raise OutsideError(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
+            raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
         return kept.connection
 
     def open_connection(self, record: tables.Connection) -> Connection:
@@ -124,7 +124,7 @@ class Services:
         except ValidationError:
             settings = None
         if settings is None:
-            raise OutsideError(f"The connection “{record.name}” is not set up completely.")
+            raise Misconfigured(f"The connection “{record.name}” is not set up completely.")
         return Connection(record.key, record.kind, record.name, settings, self.sealer.open(record.sealed))
 
 

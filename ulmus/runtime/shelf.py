@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
 from ..core.workflow.kinds import is_for_readers
-from ..protocols.errors import OutsideError
+from ..protocols.errors import NotFound, OutsideError
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.api import Row, Shelf
@@ -33,7 +33,7 @@ def shelf(services: Services, brand: str | None = None) -> Shelf:
     def rows(sheet: str) -> list[Row]:
         with services.store.read() as session:
             if session.get(tables.Sheet, sheet) is None:
-                raise OutsideError(f"There is no sheet “{sheet}” here. Choose one.")
+                raise NotFound(f"There is no sheet “{sheet}” here. Choose one.")
             found = select(tables.SheetRow).where(tables.SheetRow.sheet == sheet).order_by(tables.SheetRow.position)
             return [Row(row.id, row.position, dict(row.cells)) for row in session.scalars(found)]
 
@@ -43,7 +43,7 @@ def shelf(services: Services, brand: str | None = None) -> Shelf:
             return None
         kept = files.fetch(services, found.group(1))
         if kept is None:
-            raise OutsideError("This file is not kept here any more.")
+            raise NotFound("This file is not kept here any more.")
         record, content = kept
         return record.name, record.type, content
 

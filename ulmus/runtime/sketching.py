@@ -6,7 +6,7 @@ from ..core.cost import Usage, price
 from ..core.drafting.answers import AnswerError, read_json
 from ..core.workflow import Workflow, sketch
 from ..protocols import chat
-from ..protocols.errors import OutsideError
+from ..protocols.errors import BadAnswer
 from ..steps import kinds
 from ..steps.shared.models import server_of
 from .services import Services, world
@@ -37,7 +37,7 @@ def sketch_page(services: Services, description: str, blank: Workflow, model: st
             return sketch.page_of(found, blank, kinds(), around, who), usage
         except AnswerError as error:
             if not left:
-                raise OutsideError(f"The model gave no page: {error}. Say it in other words, or begin with a blank page.") from None
+                raise BadAnswer(f"The model gave no page: {error}. Say it in other words, or begin with a blank page.") from None
             messages = [
                 *messages,
                 {"role": "assistant", "content": answer.text},

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from ..core.values import plain_object
 from ..core.workflow import LineProblem, Workflow, check
 from ..core.workflow.plans import CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import NothingToDo, OutsideError
 from ..steps import kinds
 from ..store import tables
 from .engine import Engine
@@ -211,7 +211,7 @@ def _arrived(engine: Engine, workflow_id: int, start: str) -> list[tuple[str, di
         latest = select(tables.Run.id).where(tables.Run.workflow_id == workflow_id).order_by(tables.Run.id.desc()).limit(20)
         runs = list(session.scalars(latest))
     if not runs:
-        raise OutsideError("Nothing has arrived here yet. Type a sample in, or try the start once.")
+        raise NothingToDo("Nothing has arrived here yet. Type a sample in, or try the start once.")
     return [(f"run:{run_id}", engine.live(run_id).state.values[start]) for run_id in reversed(runs)]
 
 

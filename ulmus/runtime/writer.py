@@ -304,7 +304,7 @@ class Writer:
             for event in self.handlers.commit(tx, live, decision, prepared):
                 live.apply(tx, event)
         except OutsideError as error:
-            live.apply(tx, flow.Failed(at=tx.now, address=address, message=error.message))
+            live.apply(tx, flow.Failed(at=tx.now, address=address, message=error.message, code=error.code))
         except NotPlain as error:
             words = f"What this line gave cannot be kept: {error}."
             live.apply(tx, flow.Failed(at=tx.now, address=address, message=words))

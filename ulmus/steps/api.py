@@ -39,7 +39,7 @@ from ..core.workflow.kinds import (
     WriteSpec,
 )
 from ..core.workflow.plans import PollPlan
-from ..protocols.errors import OutsideError
+from ..protocols.errors import NotFound, OutsideError
 from ..protocols.net import Web, never
 
 VERSION = CONTRACT
@@ -62,7 +62,7 @@ class Connection:
 
 
 def _nothing(what: str) -> Any:
-    raise OutsideError(f"There is no “{what}” here.")
+    raise NotFound(f"There is no “{what}” here.")
 
 
 @dataclass(frozen=True)
@@ -126,6 +126,7 @@ class StepFailed(OutsideError):
 
     def __init__(self, cause: OutsideError, usage: Usage, detail: dict[str, Any] | None = None) -> None:
         super().__init__(cause.message, retryable=cause.retryable, retry_after=cause.retry_after)
+        self.code = cause.code
         self.usage = usage
         self.detail = detail or {}
 

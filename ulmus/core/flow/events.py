@@ -46,10 +46,11 @@ class Done(_AtStep):
 
 
 class Failed(_AtStep):
-    """An attempt failed. `retry_after` is the outside's own wish, in seconds."""
+    """An attempt failed. `code` tells causes apart (see `protocols.errors`); `retry_after` is the outside's own wish, in seconds."""
 
     event: Literal["failed"] = "failed"
     message: str
+    code: str = ""
     retryable: bool = False
     retry_after: float | None = None
     detail: dict[str, Any] = Field(default_factory=dict)

@@ -7,7 +7,7 @@ files may be made to do harm.
 from __future__ import annotations
 
 from ..aside import apart
-from ..errors import OutsideError
+from ..errors import BadAnswer, OutsideError, TooLarge
 from .model import LARGEST, MOST_ROWS, Document
 from .office import packed_kind, read_docx, read_ods, read_odt, read_xlsx
 from .pdf import read_pdf
@@ -21,9 +21,9 @@ _WRITTEN = {"html": read_html, "csv": read_csv}
 def read(body: bytes, name: str = "", content_type: str = "", charset: str | None = None) -> Document:
     """The document in `body`. Raises `OutsideError` with a reason in words."""
     if not body.strip():
-        raise OutsideError("The file is empty.")
+        raise BadAnswer("The file is empty.")
     if len(body) > LARGEST:
-        raise OutsideError(f"The file is larger than {LARGEST // 1_000_000} MB.")
+        raise TooLarge(f"The file is larger than {LARGEST // 1_000_000} MB.")
     kind = kind_of(body, name, content_type)
     if kind in ("txt", "md"):
         return read_text(kind, body, charset)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..errors import OutsideError
+from ..errors import BadAnswer, TooLarge
 
 LARGEST = 60_000_000
 UNPACKED = 300_000_000
@@ -36,10 +36,10 @@ class Document:
 def table_document(kind: str, title: str, lines: list[list[str]], more: list[list[list[str]]] | None = None) -> Document:
     """Rows by the names in the first line; a name used twice gets a number."""
     if not lines:
-        raise OutsideError("The table is empty.")
+        raise BadAnswer("The table is empty.")
     notes = [f"Only the first {MOST_ROWS:,} rows were read."] if len(lines) > MOST_ROWS else []
     if max(map(len, lines[:MOST_ROWS])) > MOST_COLUMNS:
-        raise OutsideError(f"A line of this table has more than {MOST_COLUMNS:,} cells.")
+        raise TooLarge(f"A line of this table has more than {MOST_COLUMNS:,} cells.")
     names: list[str] = []
     taken: set[str] = set()
     for i, head in enumerate(lines[0], start=1):

@@ -8,7 +8,7 @@ import zipfile
 from collections.abc import Iterator
 from typing import Any
 
-from ..errors import OutsideError
+from ..errors import BadAnswer, Refused, TooLarge
 from .model import LONGEST_TEXT, MOST_HEADINGS, MOST_ROWS, MOST_TABLES, UNPACKED, Document, table_document
 
 
@@ -20,14 +20,14 @@ def packed_kind(body: bytes) -> str:
             names = {info.filename for info in infos}
             size = sum(info.file_size for info in infos)
             if size > UNPACKED or len(infos) > 20_000:
-                raise OutsideError(f"This file is more than {UNPACKED // 1_000_000} MB when unpacked.")
+                raise TooLarge(f"This file is more than {UNPACKED // 1_000_000} MB when unpacked.")
             if any(info.flag_bits & 1 for info in infos):
-                raise OutsideError("This file is locked with a password.")
+                raise Refused("This file is locked with a password.")
             kind = packed.read("mimetype")[:100].decode("ascii", "replace").strip() if "mimetype" in names else ""
             if "META-INF/manifest.xml" in names and b"encryption-data" in packed.read("META-INF/manifest.xml")[:2_000_000]:
-                raise OutsideError("This file is locked with a password.")
+                raise Refused("This file is locked with a password.")
     except (zipfile.BadZipFile, EOFError, OSError, ValueError, RuntimeError, NotImplementedError):
-        raise OutsideError("This file is damaged: it cannot be unpacked.") from None
+        raise BadAnswer("This file is damaged: it cannot be unpacked.") from None
     if "word/document.xml" in names:
         return "docx"
     if "xl/workbook.xml" in names:
@@ -35,7 +35,7 @@ def packed_kind(body: bytes) -> str:
     for ending, word in (("text", "odt"), ("spreadsheet", "ods")):
         if kind.startswith(f"application/vnd.oasis.opendocument.{ending}"):
             return word
-    raise OutsideError("This is a packed file, but no document or table that can be read here.")
+    raise BadAnswer("This is a packed file, but no document or table that can be read here.")
 
 
 def read_docx(body: bytes) -> Document:
@@ -61,7 +61,7 @@ def read_docx(body: bytes) -> Document:
         about = found.core_properties
         title, author = str(about.title or ""), str(about.author or "")
     except Exception as error:
-        raise OutsideError(f"This DOCX is damaged and cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This DOCX is damaged and cannot be read ({type(error).__name__}).") from None
     return _written("docx", title, author, parts, headings, tables)
 
 
@@ -87,7 +87,7 @@ def read_odt(body: bytes) -> Document:
             parts.append(words)
         title = next((teletype.extractText(one) for one in found.meta.childNodes if _local(one) == "title"), "")
     except Exception as error:
-        raise OutsideError(f"This ODT is damaged and cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This ODT is damaged and cannot be read ({type(error).__name__}).") from None
     return _written("odt", title, "", parts, headings, tables)
 
 
@@ -158,7 +158,7 @@ def _times(node: Any, attribute: str) -> int:
 def _written(kind: str, title: str, author: str, parts: list[str], headings: list[Any], tables: list[Any]) -> Document:
     text = re.sub(r"\n{3,}", "\n\n", "\n\n".join(part for part in parts if part)).strip()
     if not text:
-        raise OutsideError("The file holds no text.")
+        raise BadAnswer("The file holds no text.")
     first = title.strip() or (headings[0]["words"] if headings else text.splitlines()[0])
     return Document(
         kind, first[:300], text[:LONGEST_TEXT], author.strip()[:300], [], headings[:MOST_HEADINGS], tables[:MOST_TABLES]
@@ -183,7 +183,7 @@ def read_xlsx(body: bytes) -> Document:
                     lines.append(cells)
             sheets[sheet.title] = lines
     except Exception as error:
-        raise OutsideError(f"This XLSX is damaged and cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This XLSX is damaged and cannot be read ({type(error).__name__}).") from None
     return _book("xlsx", sheets)
 
 
@@ -199,7 +199,7 @@ def read_ods(body: bytes) -> Document:
             lines = [cells for cells in _odf_rows(table, teletype, MOST_ROWS + 1) if cells]
             sheets[table.getAttribute("name") or f"Sheet {len(sheets) + 1}"] = lines
     except Exception as error:
-        raise OutsideError(f"This ODS is damaged and cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This ODS is damaged and cannot be read ({type(error).__name__}).") from None
     return _book("ods", sheets)
 
 
@@ -207,7 +207,7 @@ def _book(kind: str, sheets: dict[str, list[list[str]]]) -> Document:
     """The first sheet with anything in it as rows; the others as tables."""
     filled = {name: lines for name, lines in sheets.items() if lines}
     if not filled:
-        raise OutsideError("The table is empty.")
+        raise BadAnswer("The table is empty.")
     name, lines = next(iter(filled.items()))
     return table_document(kind, name, lines, [one for other, one in filled.items() if other != name])
 

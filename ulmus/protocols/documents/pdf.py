@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Container, Iterator
 from typing import Any, NamedTuple
 
-from ..errors import OutsideError
+from ..errors import BadAnswer, OutsideError, Refused
 from .model import LONGEST_TEXT, MOST_HEADINGS, MOST_PAGES, MOST_TABLES, Document
 
 LEAST_ROWS, LONGEST_CELL, SHORT_CELL = 3, 200, 30
@@ -24,13 +24,13 @@ def read_pdf(body: bytes) -> Document:
     try:
         reader = PdfReader(io.BytesIO(body), strict=False)
         if reader.is_encrypted and not reader.decrypt(""):
-            raise OutsideError("This PDF is locked with a password.")
+            raise Refused("This PDF is locked with a password.")
         count = len(reader.pages)
         about = reader.metadata
     except OutsideError:
         raise
     except Exception as error:
-        raise OutsideError(f"This PDF is damaged and cannot be read ({type(error).__name__}).") from None
+        raise BadAnswer(f"This PDF is damaged and cannot be read ({type(error).__name__}).") from None
     pages, lines, tables, failed, empty = [], [], [], 0, 0
     for number in range(1, min(count, MOST_PAGES) + 1):
         pieces: list[Piece] = []
@@ -47,8 +47,8 @@ def read_pdf(body: bytes) -> Document:
         lines += [(number, size, words) for size, words in _lines(pieces)]
     if not any(page["text"] for page in pages):
         if failed:
-            raise OutsideError("This PDF is damaged: none of its pages can be read.")
-        raise OutsideError("This PDF holds pictures of pages and no text. It was scanned; have its text recognised first.")
+            raise BadAnswer("This PDF is damaged: none of its pages can be read.")
+        raise BadAnswer("This PDF holds pictures of pages and no text. It was scanned; have its text recognised first.")
     notes = []
     if count > MOST_PAGES:
         notes.append(f"Only the first {MOST_PAGES} of {count} pages were read.")

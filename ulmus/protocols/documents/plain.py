@@ -8,7 +8,7 @@ import re
 from typing import Any
 
 from .. import pages
-from ..errors import OutsideError
+from ..errors import BadAnswer, TooLarge
 from ..text import decode
 from .model import LONGEST_TEXT, MOST_COLUMNS, MOST_HEADINGS, MOST_ROWS, MOST_TABLES, Document, table_document
 
@@ -53,11 +53,11 @@ def read_csv(body: bytes, charset: str | None) -> Document:
     try:
         for line in csv.reader(io.StringIO(text), dialect):
             if len(line) > MOST_COLUMNS:
-                raise OutsideError(f"A line of this table has {len(line):,} cells; at most {MOST_COLUMNS:,} can be read.")
+                raise TooLarge(f"A line of this table has {len(line):,} cells; at most {MOST_COLUMNS:,} can be read.")
             if any(cell.strip() for cell in line):
                 lines.append([cell.strip() for cell in line])
             if len(lines) > MOST_ROWS:
                 break
     except csv.Error as error:
-        raise OutsideError(f"This is not a table that can be read ({error}).") from None
+        raise BadAnswer(f"This is not a table that can be read ({error}).") from None
     return table_document("csv", "", lines)

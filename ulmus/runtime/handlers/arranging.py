@@ -15,7 +15,7 @@ from ...core.cost import Usage
 from ...core.slots import all_items, fits, items_of, parse, render, value_in
 from ...core.workflow import Line, Workflow
 from ...core.workflow.plans import EachPlan, ForCall, ForkPlan, RepeatPlan, StopPlan, WaitPlan
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo
 from ...steps.api import Context
 from ...store import tables
 from .. import execution
@@ -120,7 +120,7 @@ def rest(line: Line, values: Mapping[str, Any], now: float) -> tuple[float | Non
     try:
         moment = dates.parse(text, default=here.replace(hour=0, minute=0, second=0, microsecond=0))
     except (ValueError, OverflowError, TypeError):
-        raise OutsideError(f"“{text}” is not a time to wait for.") from None
+        raise NothingToDo(f"“{text}” is not a time to wait for.") from None
     due = moment.timestamp()
     # A time of day that has passed means tomorrow's; a whole date that has passed means now.
     if due <= now and len(text) <= 5:

@@ -11,7 +11,7 @@ from ...core import flow
 from ...core.cost import Usage
 from ...core.workflow import Line, Workflow
 from ...core.workflow.plans import CallPlan
-from ...protocols.errors import OutsideError
+from ...protocols.errors import Misconfigured, NotFound, OutsideError
 from ...steps.api import Connection, Context, Outgoing, Progress, Result
 from ...store import tables
 from .. import execution
@@ -84,7 +84,7 @@ class Following(Handler):
             key = session.scalar(select(tables.Piece.connection).where(*mine).order_by(tables.Piece.id.desc()).limit(1))
             record = session.get(tables.Connection, key) if key else None
         if record is None:
-            raise OutsideError("The connection the job was handed to is missing.")
+            raise Misconfigured("The connection the job was handed to is missing.")
         connection: Connection = self.services.open_connection(record)
         return execution.follow(task.line, context, connection, decision.receipt, self.services.clock() - decision.since)
 
@@ -113,7 +113,7 @@ class Writing(Handler):
         (sheet, cells), session = prepared, tx.session
         record = session.get(tables.Sheet, sheet)
         if record is None:
-            raise OutsideError(f"The sheet “{sheet}” is no longer here.")
+            raise NotFound(f"The sheet “{sheet}” is no longer here.")
         key = execution.effect_key(self.services.effect_house(live.run_id), live.run_id, decision.address, decision.generation)
         last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet)) or 0
         session.add(tables.SheetRow(sheet=sheet, position=last + 1, cells=cells, run_id=live.run_id, key=key))
@@ -184,7 +184,7 @@ class Calling(Handler):
         wanted = prepared.workflow
         record = tx.session.get(tables.WorkflowRecord, int(wanted)) if wanted.isdigit() else None
         if record is None or record.revision_id is None:
-            raise OutsideError("The workflow to run is not there, or has never been live.")
+            raise NotFound("The workflow to run is not there, or has never been live.")
         if live.depth >= DEEPEST:
             raise OutsideError(f"Workflows run one another more than {DEEPEST} deep here; that never ends. Change the page.")
         item = dict(prepared.item)

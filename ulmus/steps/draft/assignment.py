@@ -18,7 +18,7 @@ from ...core.drafting.soundness import unsound
 from ...core.flow import CALLS
 from ...core.workflow.plans import AskPlan, AssignmentPlan
 from ...protocols import chat
-from ...protocols.errors import OutsideError
+from ...protocols.errors import BadAnswer, OutsideError, TooLarge
 from ..api import Assigns, Connection, Context, Result, Settings, StepFailed, Tool, setting, told_by_mail
 from ..shared import shaped
 from ..shared.models import TRIES, server_of
@@ -110,7 +110,7 @@ def perform(settings: AssignmentSettings, context: Context) -> Result:
     connection = context.connect(settings.model, "model")
     if context.spent >= settings.money:
         spent = f"{context.spent:.4f}".rstrip("0")
-        raise OutsideError(f"The assignment has cost {spent}; its limit is {settings.money:g}. Raise it, or narrow the goal.")
+        raise TooLarge(f"The assignment has cost {spent}; its limit is {settings.money:g}. Raise it, or narrow the goal.")
     rounds = len({turn.round for turn in context.talk}) + 1
     left = settings.calls - len(context.talk)
     last = "You have used all your rounds." if rounds >= settings.rounds else "You may use no more tools." if left <= 0 else ""
@@ -172,7 +172,7 @@ class _Thinking:
                     {"role": "assistant", "content": said},
                     {"role": "user", "content": f"That cannot be used: {wrong}. Try again."},
                 ]
-        raise StepFailed(OutsideError(f"The model’s answer cannot be used: {wrong}."), self.usage, {"messages": self.messages})
+        raise StepFailed(BadAnswer(f"The model’s answer cannot be used: {wrong}."), self.usage, {"messages": self.messages})
 
     def _uses(self, answer: chat.Answer, tools: Sequence[Tool], in_words: bool) -> list[dict[str, Any]]:
         if in_words:

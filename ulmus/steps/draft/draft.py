@@ -32,7 +32,7 @@ from ...core.drafting.shapes import (
 from ...core.drafting.soundness import SOUND, unsound
 from ...core.workflow.plans import DraftPlan
 from ...protocols import chat, markup
-from ...protocols.errors import OutsideError
+from ...protocols.errors import Misconfigured, NothingToDo, OutsideError
 from ..api import Connection, Context, Drafts, Part, Result, Settings, StepFailed, setting
 from ..shared import shaped
 from ..shared.models import server_of
@@ -182,7 +182,7 @@ def faults(settings: DraftSettings) -> list[tuple[str, str]]:
 def perform(settings: DraftSettings, context: Context) -> Result:
     """Draft, measure, and send back with reasons while a must-rule is broken."""
     if wrong := contradictions(settings.rules):
-        raise OutsideError(f"{wrong[0]} Change the rules.")
+        raise Misconfigured(f"{wrong[0]} Change the rules.")
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
     shape = shaped.shape_of(settings)
@@ -259,7 +259,7 @@ def revised(settings: DraftSettings, output: Mapping[str, Any], text: str | None
             else:
                 values = read_back(text, shape)
         except AnswerError as error:
-            raise OutsideError(f"This change does not fit what the draft is made of: {error}.") from None
+            raise NothingToDo(f"This change does not fit what the draft is made of: {error}.") from None
         if shape.answer == "choice" and "reason" not in parts:
             values["reason"] = output.get("reason", "")
         words = text_of(values, shape)

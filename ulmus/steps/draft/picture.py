@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from ...core import slots
 from ...core.cost import Usage
 from ...protocols import pictures
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo
 from ..api import Connection, Context, Performs, Result, Settings, setting
 from ..gather.read_file import fetch
 
@@ -69,7 +69,7 @@ def perform(settings: PictureSettings, context: Context) -> Result:
     connection = context.connect(settings.maker, "pictures")
     prompt = slots.render(slots.parse(settings.prompt), context.values).text.strip()
     if not prompt:
-        raise OutsideError("The prompt is empty here: nothing says what is to be seen.")
+        raise NothingToDo("The prompt is empty here: nothing says what is to be seen.")
     photo = None
     if settings.photo.strip():
         photo = pictures.look(fetch(settings.photo.strip(), "", context)[3])

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from ...core.slots import items_of, value_in
 from ...core.slots.filters import as_text
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo
 from ..api import Computes, Settings, setting
 
 
@@ -51,7 +51,7 @@ def work(
     """Pick, and remember what was picked. Raises `OutsideError` where there is nothing to pick from."""
     items = items_of(value_in(settings.list, values))
     if not items:
-        raise OutsideError("There is nothing to pick from: the list is empty.")
+        raise NothingToDo("There is nothing to pick from: the list is empty.")
     chance = random.Random(f"{settings.seed}/{memory.get('turn', 0)}" if settings.seed else seed)
     last = [str(one) for one in memory.get("last", [])]
     turn = int(memory.get("turn", 0))

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from ...core.slots import parse, render
 from ...protocols import services
-from ...protocols.errors import OutsideError
+from ...protocols.errors import Misconfigured, OutsideError
 from ...protocols.jsonpath import check
 from ..api import Context, Performs, Result, Settings, setting
 from ..connections.service import service_headers
@@ -140,9 +140,9 @@ def _body(text: str, form: bool, context: Context) -> Any:
     try:
         found = json.loads(rendered)
     except ValueError as error:
-        raise OutsideError(f"The body is no JSON: {error}. A slot stands without quotation marks of its own.") from None
+        raise Misconfigured(f"The body is no JSON: {error}. A slot stands without quotation marks of its own.") from None
     if form and not isinstance(found, dict):
-        raise OutsideError("The body of a form must be names with values.")
+        raise Misconfigured("The body of a form must be names with values.")
     return found
 
 

@@ -10,7 +10,7 @@ from ...core.drafting.prompts import as_material, material_note
 from ...core.drafting.shapes import Shape, ShapeField
 from ...core.gather.links import same
 from ...core.slots import items_of, parse, render, value_in
-from ...protocols.errors import OutsideError
+from ...protocols.errors import BadAnswer, NothingToDo
 from ..api import Context, Performs, Result, Settings, setting
 from ..shared.models import ask
 
@@ -49,7 +49,7 @@ def perform(settings: ChooseSettings, context: Context) -> Result:
     """Have the model choose by number; a number or link that was not offered is refused."""
     offered = [one for one in map(_link, items_of(value_in(settings.links, context.values))) if one["link"]][:MOST_OFFERED]
     if not offered:
-        raise OutsideError("There are no links to choose from.")
+        raise NothingToDo("There are no links to choose from.")
     purpose = render(parse(settings.purpose), context.values).text.strip()
     listing = "\n".join(f"{n}. {one['words'] or '(no words)'} — {one['link']}" for n, one in enumerate(offered, start=1))
     system = f"You choose which pages of a list are worth reading for a purpose. Choose only from the list, by its numbers. {material_note()}"
@@ -66,7 +66,7 @@ def perform(settings: ChooseSettings, context: Context) -> Result:
         link = offered[number - 1]
         chosen.setdefault(same(link["link"]), {**link, "reason": str(one["reason"])})
     if not chosen:
-        raise OutsideError("The model chose no page that was offered." if refused else "The model chose no page.")
+        raise BadAnswer("The model chose no page that was offered." if refused else "The model chose no page.")
     items = list(chosen.values())[: settings.most]
     return Result({"items": items, "count": len(items), "refused": refused}, {"messages": messages}, usage)
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from ...core.cost import Usage
 from ...core.slots import SlotError, parse, parse_condition, render
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo
 from ..api import Context, Performs, Result, setting
 from ..shared.lists import Listed, listed
 from ..shared.rows import columns_of
@@ -70,7 +70,7 @@ def perform(settings: FindSettings, context: Context) -> Result:
     if settings.how == "near":
         text = render(parse(settings.near), context.values).text.strip()
         if not text:
-            raise OutsideError("There is no text to find the nearest rows to.")
+            raise NothingToDo("There is no text to find the nearest rows to.")
         rows, usage = _nearest(rows, text, settings, context)
     output = listed(
         rows,

@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import BaseModel, Field
 
 from ...protocols import documents, filestore
-from ...protocols.errors import OutsideError
+from ...protocols.errors import Misconfigured
 from ...protocols.net import status_error
 from ..api import Context, Performs, Result, Settings, setting
 from ..connections.files import folder
@@ -61,7 +61,7 @@ def fetch(place: str, store: str, context: Context) -> tuple[str, str, str | Non
         if got.status != 200:
             raise status_error(got, "The file’s server")
     else:
-        raise OutsideError(f"“{place[:80]}” is no address. Choose a file store for a path.")
+        raise Misconfigured(f"“{place[:80]}” is no address. Choose a file store for a path.")
     name = got.url.split("?")[0].rstrip("/").rsplit("/", 1)[-1]
     return name, got.content_type, got.charset, got.body
 

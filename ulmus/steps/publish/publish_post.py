@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import BaseModel, Field
 
 from ...protocols import micropub, pictures
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web, check_url
 from ..api import Connection, Context, Outgoing, Pending, Sends, Settings, Sighting, Sought, setting
 
@@ -44,9 +44,9 @@ def piece(settings: PostSettings, context: Context) -> Outgoing:
     channel = context.connect(settings.channel, "posting")
     limit = channel.settings.limit
     if not text:
-        raise OutsideError("There is nothing to post: the text is empty.")
+        raise NothingToDo("There is nothing to post: the text is empty.")
     if limit and len(text) > limit:
-        raise OutsideError(f"{channel.name} takes at most {limit} characters; this has {len(text)}.")
+        raise TooLarge(f"{channel.name} takes at most {limit} characters; this has {len(text)}.")
     place = settings.photo.strip()
     if not place:
         return Outgoing(settings.channel, {"text": text})

@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import BaseModel, Field
 
 from ...protocols import filestore
-from ...protocols.errors import OutsideError
+from ...protocols.errors import NothingToDo
 from ...protocols.net import Web
 from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
 from ..connections.files import folder as store_of
@@ -48,7 +48,7 @@ def piece(settings: SaveSettings, context: Context) -> Outgoing:
     """The file as it will be saved. Raises `OutsideError` where there is nothing to save, or no name."""
     where, name, what = settings.folder.strip(" /"), settings.name.strip(" /"), settings.what.strip()
     if not what:
-        raise OutsideError("There is nothing to save: neither a file nor a text.")
+        raise NothingToDo("There is nothing to save: neither a file nor a text.")
     kept = context.shelf.file(what) if "\n" not in what else None
     if kept is not None:
         name = name or kept[0]
@@ -57,7 +57,7 @@ def piece(settings: SaveSettings, context: Context) -> Outgoing:
         kind = next((kind for end, kind in ENDINGS.items() if name.lower().endswith(end)), "text/plain")
         content = {"text": settings.what, "type": kind, "size": len(what.encode())}
     if not name:
-        raise OutsideError("The file has no name here.")
+        raise NothingToDo("The file has no name here.")
     path = f"{where}/{name.replace('/', '-')}".strip("/")
     filestore.address(store_of(context.connect(settings.store, "files")), path)
     return Outgoing(settings.store, {"path": path, "name": name, **content})

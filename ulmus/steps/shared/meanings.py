@@ -10,7 +10,7 @@ from typing import Any
 
 from ...core.cost import Usage, price
 from ...protocols import chat, embeddings
-from ...protocols.errors import OutsideError
+from ...protocols.errors import BadAnswer, Misconfigured
 from ..api import Context
 from .models import server_of
 
@@ -24,7 +24,7 @@ def nearness(context: Context, key: str, text: str, others: Sequence[str]) -> tu
     Raises `OutsideError`."""
     connection = context.connect(key, "model")
     if not connection.settings.meanings:
-        raise OutsideError(f"“{connection.name}” has no model for meanings. Name one under Connections, or compare words.")
+        raise Misconfigured(f"“{connection.name}” has no model for meanings. Name one under Connections, or compare words.")
     server = chat.Server(**{**vars(server_of(connection)), "model": connection.settings.meanings})
     names = [(server.base_url, server.model, hashlib.sha256(one.encode()).hexdigest()) for one in (text, *others)]
     with _LOCK:
@@ -43,7 +43,7 @@ def nearness(context: Context, key: str, text: str, others: Sequence[str]) -> tu
             _KEPT.popitem(last=False)
     here, *rest = (known[name] for name in names)
     if any(one.shape != here.shape for one in rest):
-        raise OutsideError("The model’s server sent vectors of several lengths.", retryable=True)
+        raise BadAnswer("The model’s server sent vectors of several lengths.", retryable=True)
     return [min(1.0, max(0.0, float(here @ one))) for one in rest], usage
 
 

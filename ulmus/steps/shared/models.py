@@ -10,7 +10,7 @@ from ...core.drafting.answers import AnswerError
 from ...core.drafting.prompts import with_demand
 from ...core.drafting.shapes import Shape, conform, demand_of, schema_of
 from ...protocols import chat
-from ...protocols.errors import OutsideError
+from ...protocols.errors import BadAnswer, OutsideError
 from ..api import Connection, Context, StepFailed
 
 TRIES = 3
@@ -49,9 +49,7 @@ def ask(
             return conform(answer.text, shape), usage, messages
         except AnswerError as error:
             if not left:
-                raise StepFailed(
-                    OutsideError(f"The model’s answer does not fit: {error}."), usage, {"messages": messages}
-                ) from None
+                raise StepFailed(BadAnswer(f"The model’s answer does not fit: {error}."), usage, {"messages": messages}) from None
             messages += [
                 {"role": "assistant", "content": answer.text},
                 {"role": "user", "content": f"Your answer does not fit: {error}. Answer again with the JSON alone."},

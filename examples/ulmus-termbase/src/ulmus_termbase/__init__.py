@@ -1,0 +1,1 @@
+"""A connection to a term base, and a step that checks a text against it."""
