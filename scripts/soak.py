@@ -21,7 +21,7 @@ from scripts.bench_years import SCREENS, resident, serving
 from scripts.tell import tell
 from tests.browser.place import free_port
 from tests.runtime.house import furnish, page, reachable
-from ulmus.api.passwords import hash_password
+from ulmus.api.security.passwords import hash_password
 from ulmus.core.workflow import read_file
 from ulmus.runtime import workflows
 from ulmus.runtime.engine import Engine

@@ -13,7 +13,7 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from .api.passwords import hash_password
+from .api.security.passwords import hash_password
 from .core.workflow import read_file
 from .places import DEMO
 from .runtime import asking, workflows

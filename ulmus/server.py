@@ -17,8 +17,8 @@ from typing import Any
 from waitress.server import create_server
 
 from .api import create_app
-from .api.base import House
-from .api.starts import LARGEST_FORM
+from .api.http.base import House
+from .api.public.forms import LARGEST_FORM
 from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs

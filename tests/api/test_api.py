@@ -104,7 +104,7 @@ class Errors(WithApi):
         self.assertEqual(answer["problems"][0]["where"], "/samples")
 
     def test_our_own_faults_show_no_trace(self) -> None:
-        with mock.patch("ulmus.api.today._went_out", side_effect=ZeroDivisionError("inner detail")):
+        with mock.patch("ulmus.api.resources.today._went_out", side_effect=ZeroDivisionError("inner detail")):
             answer = self.owner.client.get("/api/today")
         self.assertEqual(answer.status_code, 500)
         self.assertIn("made a mistake", answer.json["message"])

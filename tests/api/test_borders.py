@@ -12,7 +12,8 @@ from openapi_spec_validator import validate
 from sqlalchemy import func, select
 
 from tests.api.visitor import PASSWORD, Visitor, WithApi
-from ulmus.api import auth, events, passwords
+from ulmus.api.http import events
+from ulmus.api.security import auth, passwords
 from ulmus.runtime import links, workflows
 from ulmus.store import tables
 

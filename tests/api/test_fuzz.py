@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 from tests.api.fuzzing import Fuzz
 from tests.api.visitor import WithApi
-from ulmus.api import auth
+from ulmus.api.security import auth
 from ulmus.runtime import links, workflows
 from ulmus.store import tables
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from tests.api.visitor import WithApi
 from ulmus.api import create_app
-from ulmus.api.base import House
+from ulmus.api.http.base import House
 from ulmus.store import copies
 
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.browser.place import free_port
-from ulmus.api.passwords import hash_password
+from ulmus.api.security.passwords import hash_password
 from ulmus.server import Config, Server
 from ulmus.store import tables
 

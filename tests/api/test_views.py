@@ -11,12 +11,13 @@ from unittest import mock
 
 from tests.api.visitor import WithApi
 from tests.runtime.house import page
-from ulmus.api import app as app_module
-from ulmus.api.base import CellView, send
-from ulmus.api.events import _newest
-from ulmus.api.views import versions
+from ulmus.api.http import app as app_module
+from ulmus.api.http.base import send
+from ulmus.api.http.events import _newest
 from ulmus.core.workflow import briefs
 from ulmus.core.workflow.briefs import row_in_brief
+from ulmus.readmodels.models import CellView
+from ulmus.readmodels.views import versions
 from ulmus.steps import kinds
 
 

@@ -7,9 +7,10 @@ from typing import Any
 from flask.testing import FlaskClient
 
 from tests.runtime.house import WithHouse
-from ulmus.api import auth, create_app
-from ulmus.api.base import House
-from ulmus.api.passwords import hash_password
+from ulmus.api import create_app
+from ulmus.api.http.base import House
+from ulmus.api.security import auth
+from ulmus.api.security.passwords import hash_password
 from ulmus.store import tables
 
 PASSWORD = "a good password"

@@ -1,5 +1,5 @@
 """The web side: accounts, a JSON API with a generated OpenAPI document, live events, and the app's files."""
 
-from .app import create_app
+from .http.app import create_app
 
 __all__ = ["create_app"]

@@ -106,7 +106,7 @@ def add_user(email: str, name: str, role: str, password: str, data: Path) -> Non
     """Add an account."""
     from sqlalchemy.exc import IntegrityError
 
-    from ..api.passwords import hash_password, what_is_wrong
+    from ..api.security.passwords import hash_password, what_is_wrong
     from ..store import Store, tables
 
     if wrong := what_is_wrong(password, email, name):

@@ -42,20 +42,7 @@ from .decisions import (
     Wait,
     Write,
 )
-from .phases import (
-    Between,
-    Broken,
-    Checking,
-    Following,
-    Listening,
-    Pausing,
-    Phase,
-    Ready,
-    Resting,
-    Retrying,
-    Rewriting,
-    Stuck,
-)
+from .phases import Between, Broken, Checking, Following, Listening, Pausing, Phase, Ready, Resting, Retrying, Rewriting, Stuck
 from .phases import Permit as ToPermit
 from .plan import PlannedStep
 from .state import READY, Sequence, State

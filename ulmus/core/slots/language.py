@@ -1,7 +1,7 @@
 """Parsing of texts with slots, and of conditions.
 
 A text is cut into plain runs and slots by one pass; the inside of each slot is parsed with a Lark
-grammar (`slot.lark`). `<<` that is not at once followed by a letter starts no slot and stays text.
+grammar (`grammar.py`). `<<` that is not at once followed by a letter starts no slot and stays text.
 A slot that is begun but wrong is kept as a `SlotError` with its position, so that an editor can mark
 every fault at once and nothing typed is lost.
 """
@@ -12,12 +12,12 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
-from pathlib import Path as FilePath
 from typing import Any
 
 from lark import Lark, Token, Transformer
 from lark.exceptions import LarkError, UnexpectedInput
 
+from .grammar import GRAMMAR
 from .tree import (
     Both,
     Condition,
@@ -251,8 +251,7 @@ class _Build(Transformer[Token, Any]):
 
 @lru_cache(maxsize=1)
 def _parser() -> Lark:
-    grammar = FilePath(__file__).with_name("slot.lark").read_text("utf-8")
-    return Lark(grammar, start=["slot", "each", "condition"], parser="lalr", transformer=_Build())
+    return Lark(GRAMMAR, start=["slot", "each", "condition"], parser="lalr", transformer=_Build())
 
 
 def _unquote(text: str) -> str:

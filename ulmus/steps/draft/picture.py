@@ -13,7 +13,7 @@ from ...core.cost import Usage
 from ...protocols import pictures
 from ...protocols.errors import NothingToDo
 from ..api import Connection, Context, Performs, Result, Settings, setting
-from ..gather.read_file import fetch
+from ..shared.files import fetch
 
 SIZES = {"square": "1024x1024", "wide": "1536x1024", "tall": "1024x1536", "banner": "1792x1024", "story": "1024x1792"}
 

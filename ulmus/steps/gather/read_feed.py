@@ -12,8 +12,8 @@ from ...protocols import feeds, opml
 from ...protocols.errors import OutsideError
 from ...protocols.net import Web, status_error
 from ..api import Context, Performs, Result, setting
+from ..shared.feeds import FeedOutput
 from ..shared.lists import Listed, list_faults, listed
-from ..starts.feed_item import FeedOutput
 
 MOST_FEEDS = 100
 

@@ -7,11 +7,9 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from ...protocols import documents, filestore
-from ...protocols.errors import Misconfigured
-from ...protocols.net import status_error
+from ...protocols import documents
 from ..api import Context, Performs, Result, Settings, setting
-from ..connections.files import folder
+from ..shared.files import fetch
 
 
 class FileSettings(Settings):
@@ -47,23 +45,6 @@ def perform(settings: FileSettings, context: Context) -> Result:
     found = documents.read(body, name, kind, charset)
     told = dataclasses.asdict(found)
     return Result({**told, "words": len(found.text.split()), "page_count": len(found.pages), "name": name})
-
-
-def fetch(place: str, store: str, context: Context) -> tuple[str, str, str | None, bytes]:
-    """A file from wherever it is: name, type, charset, content. Raises `OutsideError`."""
-    kept = context.shelf.file(place)
-    if kept is not None:
-        return kept[0], kept[1], None, kept[2]
-    if store:
-        got = filestore.fetch(context.web, folder(context.connect(store, "files")), place)
-    elif place.startswith(("http://", "https://")):
-        got = context.web.fetch(place, max_bytes=documents.LARGEST, max_seconds=120)
-        if got.status != 200:
-            raise status_error(got, "The file’s server")
-    else:
-        raise Misconfigured(f"“{place[:80]}” is no address. Choose a file store for a path.")
-    name = got.url.split("?")[0].rstrip("/").rsplit("/", 1)[-1]
-    return name, got.content_type, got.charset, got.body
 
 
 KIND = Performs(

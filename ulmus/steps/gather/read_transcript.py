@@ -13,8 +13,8 @@ from ...core.gather.cues import Chapter, Cue, Fineness
 from ...protocols import transcripts
 from ...protocols.text import decode
 from ..api import Context, Performs, Result, Settings, setting
+from ..shared.files import fetch
 from ..shared.models import ask
-from .read_file import fetch
 
 LONGEST_TOLD = 900
 

@@ -19,7 +19,7 @@ from ...protocols.jsonpath import check
 from ...protocols.net import Web
 from ..api import Connection, Context, Jobs, Outgoing, Progress, Settings, Taken, setting
 from ..connections.service import service_headers
-from ..gather.ask_service import question_of
+from ..shared.questions import question_of
 
 DONE = "done, ready, completed, succeeded, finished"
 FAILED = "failed, error, cancelled, rejected"

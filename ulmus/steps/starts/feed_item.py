@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import BaseModel, Field
-
 from ...core.gather import recurring
 from ...core.workflow.kinds import type_word
 from ...protocols import feeds
 from ..api import Batched, Found, Look, PolledStart, batched, setting
+from ..shared.feeds import FeedOutput
 
 
 class FeedSettings(Batched):
@@ -17,17 +16,6 @@ class FeedSettings(Batched):
         "Feed address", "The address of the feed, or of a site that names its feed.", control="url", min_length=1, max_length=2000
     )
     every: float = setting("Look every", "How often the feed is looked at.", control="duration", default=900, ge=2, le=604_800)
-
-
-class FeedOutput(BaseModel):
-    title: str = Field("", description="The item’s headline.")
-    link: str = Field("", description="The address of the page the item is about.")
-    summary: str = Field("", description="The item’s own short text.")
-    author: str = Field("", description="Who wrote it, where the feed says so.")
-    published: str = Field("", description="When it was published (ISO 8601, UTC).")
-    image: str = Field("", description="The address of its picture, if any.")
-    categories: list[str] = Field([], description="The feed’s own categories.")
-    identity: str = Field("", description="What makes this item itself: its id or link.")
 
 
 def look(settings: FeedSettings, now: Look) -> Found:

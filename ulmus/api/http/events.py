@@ -1,0 +1,106 @@
+"""Live events: server-sent events (WHATWG HTML section 9.2) for pages that are open.
+
+A page that listens holds a thread for as long as it is open. Each person has a few places, the house many; the server is
+told how many are taken, so that there are always threads left for everything else.
+"""
+
+from __future__ import annotations
+
+import json
+import queue
+import threading
+from collections import Counter
+from collections.abc import Generator, Iterator
+from typing import Any
+
+from flask import Blueprint, Response, g, request
+
+from ..security.auth import needs
+from .base import Refusal, house
+
+bp = Blueprint("events", __name__)
+MOST, MOST_EACH = 300, 8
+BEAT = 5.0
+
+
+class Places:
+    """Who listens, from how many pages."""
+
+    def __init__(self) -> None:
+        self._taken: Counter[int] = Counter()
+        self._lock = threading.Lock()
+
+    def take(self, person: int) -> bool:
+        """Take a place, where there is one."""
+        with self._lock:
+            if self._taken[person] >= MOST_EACH or self._taken.total() >= MOST:
+                return False
+            self._taken[person] += 1
+            house().make_room(self._taken.total())
+            return True
+
+    def leave(self, person: int) -> None:
+        """Give a place back."""
+        with self._lock:
+            self._taken[person] -= 1
+            if not self._taken[person]:
+                del self._taken[person]
+
+    def __len__(self) -> int:
+        return self._taken.total()
+
+
+places = Places()
+
+
+@bp.get("/api/events")
+@needs("reader")
+def stream() -> Response:
+    """What changes, as it changes. Partial texts of one cell that pile up are sent once, the newest."""
+    headers = {"Cache-Control": "no-store"}
+    if request.method == "HEAD":
+        return Response(mimetype="text/event-stream", headers=headers)
+    person, bus = g.user.id, house().services.bus
+    if not places.take(person):
+        raise Refusal("Too many of your pages are listening. Close some.", 503)
+    return Response(_Stream(person, bus), mimetype="text/event-stream", headers=headers)
+
+
+class _Stream:
+    """What one page hears. Its place is given back however this ends, also where it is never begun."""
+
+    def __init__(self, person: int, bus: Any) -> None:
+        self._person, self._bus = person, bus
+        self._closed = False
+        self._lines = self._hear()
+
+    def __iter__(self) -> Iterator[str]:
+        return self._lines
+
+    def close(self) -> None:
+        """Called by the server at the end of every answer (PEP 3333)."""
+        if not self._closed:
+            self._closed = True
+            self._lines.close()
+            places.leave(self._person)
+
+    def _hear(self) -> Generator[str, None, None]:
+        with self._bus.listen() as mine:
+            yield "retry: 1500\n\n"
+            while True:
+                try:
+                    batch = [mine.get(timeout=BEAT)]
+                except queue.Empty:
+                    yield ": still here\n\n"
+                    continue
+                while not mine.empty() and len(batch) < 200:
+                    batch.append(mine.get_nowait())
+                yield "".join(f"data: {json.dumps(m, ensure_ascii=False)}\n\n" for m in _newest(batch))
+
+
+def _newest(batch: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    kept: dict[Any, dict[str, Any]] = {}
+    for i, message in enumerate(batch):
+        partial = message["topic"] == "proof" and message.get("state") == "running"
+        kept[(message["sample"], message["step"]) if partial else i] = message
+    return list(kept.values())

@@ -1,0 +1,125 @@
+"""The accounts of a house: who may sign in, and as what."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from flask import g
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from ...runtime.services import audit
+from ...store import tables
+from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..security.auth import needs
+from ..security.passwords import hash_password, what_is_wrong
+
+bp = APIBlueprint("accounts", __name__, url_prefix="/api", abp_tags=[Tag(name="accounts", description="Who may sign in")])
+Role = Literal["owner", "maker", "reviewer", "reader"]
+
+
+class AccountPath(BaseModel):
+    id: int
+
+
+class AccountView(BaseModel):
+    id: int
+    email: str
+    name: str
+    role: Role
+    ended: bool
+
+
+class NewAccount(Body):
+    email: str = Field(max_length=200, pattern=r"^\s*[^@\s]+@[^@\s]+\s*$")
+    name: str = Field(min_length=1, max_length=120)
+    role: Role
+    password: str = Field(max_length=400)
+
+
+class ChangedAccount(Body):
+    """What is to be another; a password that is left out stays."""
+
+    name: str = Field(min_length=1, max_length=120)
+    role: Role
+    password: str = Field("", max_length=400)
+
+
+@bp.get("/accounts", responses={200: Listing[AccountView]})
+@needs("owner")
+def listing() -> Reply:
+    """All accounts, those that have ended last."""
+    with house().services.store.read() as session:
+        found = session.scalars(select(tables.User).order_by(tables.User.ended_at.is_not(None), tables.User.name))
+        return send([_view(user) for user in found])
+
+
+@bp.post("/accounts", responses={201: AccountView, 409: Problem, 422: Problem})
+@needs("owner")
+def create(body: NewAccount) -> Reply:
+    """Add an account."""
+    services, email = house().services, body.email.strip().lower()
+    if wrong := what_is_wrong(body.password, email, body.name):
+        raise Refusal(wrong, 422)
+    hashed = hash_password(body.password)
+    with services.store.write() as session:
+        if session.scalar(select(tables.User.id).where(tables.User.email == email)) is not None:
+            raise Refusal(f"{email} has an account already.", 409)
+        user = tables.User(email=email, name=body.name.strip(), role=body.role, password=hashed)
+        session.add(user)
+        session.flush()
+        audit(session, services.clock(), g.user.email, "added an account", f"{email}, {body.role}")
+        return send(_view(user), 201)
+
+
+@bp.put("/accounts/<int:id>", responses={200: AccountView, 409: Problem, 422: Problem})
+@needs("owner")
+def change(path: AccountPath, body: ChangedAccount) -> Reply:
+    """Change an account's name, role or password, or take one up again that had ended. With a new password it is signed out."""
+    services = house().services
+    hashed = ""
+    with services.store.read() as session:
+        email = session.get_one(tables.User, path.id).email
+    if body.password:
+        if wrong := what_is_wrong(body.password, email, body.name):
+            raise Refusal(wrong, 422)
+        hashed = hash_password(body.password)
+    with services.store.write() as session:
+        user = session.get_one(tables.User, path.id)
+        if user.ended_at is not None and not hashed:
+            raise Refusal("Give it a new password to take it up again.", 422)
+        if body.role != "owner":
+            _leaves_an_owner(session, user)
+        user.name, user.role, user.ended_at = body.name.strip(), body.role, None
+        if hashed:
+            user.password = hashed
+            session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
+        audit(session, services.clock(), g.user.email, "changed an account", f"{user.email}, {body.role}")
+        return send(_view(user))
+
+
+@bp.delete("/accounts/<int:id>", responses={200: Fine, 409: Problem})
+@needs("owner")
+def end(path: AccountPath) -> Reply:
+    """End an account: it is signed out everywhere and cannot sign in. What its owner did stays under their name."""
+    services = house().services
+    with services.store.write() as session:
+        user = session.get_one(tables.User, path.id)
+        _leaves_an_owner(session, user)
+        user.ended_at = services.clock()
+        session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
+        audit(session, services.clock(), g.user.email, "ended an account", user.email)
+    return send(Fine())
+
+
+def _leaves_an_owner(session: Session, user: tables.User) -> None:
+    """Raise where nobody would be left who can do everything."""
+    others = select(func.count()).where(tables.User.role == "owner", tables.User.ended_at.is_(None), tables.User.id != user.id)
+    if user.role == "owner" and user.ended_at is None and not session.scalar(others):
+        raise Refusal("This is the last owner. Make somebody else an owner first.", 409)
+
+
+def _view(user: tables.User) -> AccountView:
+    return AccountView(id=user.id, email=user.email, name=user.name, role=user.role, ended=user.ended_at is not None)

@@ -1,0 +1,238 @@
+"""Connections: list, make, change, test, delete. Secrets go in and never come out."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from flask import g
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import select
+
+from ...core.workflow import Workflow, points_at, read_settings
+from ...protocols.errors import OutsideError
+from ...readmodels.models import TroubleView
+from ...runtime.execution import guarded
+from ...runtime.services import audit
+from ...steps import connection_kinds, kinds
+from ...store import tables
+from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..security.auth import needs
+
+bp = APIBlueprint("connections", __name__, url_prefix="/api", abp_tags=[Tag(name="connections")])
+
+
+class ConnectionPath(BaseModel):
+    key: str
+
+
+class OutsideBody(Body):
+    key: str
+
+
+class ConnectionView(BaseModel):
+    """A connection without its secrets; `secrets_set` names those that are filled in."""
+
+    key: str
+    kind: str
+    name: str
+    settings: dict[str, Any]
+    summary: str
+    secrets_set: list[str]
+    tested_at: float | None
+    test_ok: bool | None
+    test_says: str
+    used_by: list[dict[str, Any]]
+    trouble: TroubleView | None = None
+
+
+class ConnectionKindView(BaseModel):
+    name: str
+    title: str
+    about: str
+    form: dict[str, Any]
+    secrets: dict[str, str]
+
+
+class ConnectionsView(BaseModel):
+    connections: list[ConnectionView]
+    kinds: list[ConnectionKindView]
+    hosts: list[TroubleView] = []
+
+
+class ConnectionBody(Body):
+    """A connection's name, settings and secrets; a secret left out or empty stays as it is."""
+
+    kind: str
+    name: str = Field(min_length=1, max_length=120)
+    settings: dict[str, Any]
+    secrets: dict[str, str] = {}
+
+
+class Tested(BaseModel):
+    ok: bool
+    says: str
+
+
+class Made(BaseModel):
+    key: str
+
+
+@bp.get("/connections", responses={200: ConnectionsView})
+@needs("maker")
+def listing() -> Reply:
+    """All connections and the kinds there can be."""
+    with house().services.store.read() as session:
+        records = list(session.scalars(select(tables.Connection).order_by(tables.Connection.kind, tables.Connection.name)))
+        uses = _uses(list(session.scalars(select(tables.WorkflowRecord))))
+    troubles = {t.key: t for t in troubles_now()}
+    views = [
+        ConnectionView(
+            key=r.key,
+            kind=r.kind,
+            name=r.name,
+            settings=r.settings,
+            summary=_summary(r),
+            secrets_set=[k for k, v in house().services.sealer.open(r.sealed).items() if v],
+            tested_at=r.tested_at,
+            test_ok=r.test_ok,
+            test_says=r.test_says,
+            used_by=uses.get(r.key, []),
+            trouble=troubles.get(f"connection:{r.key}"),
+        )
+        for r in records
+    ]
+    known = [
+        ConnectionKindView(name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=k.secrets)
+        for k in connection_kinds().values()
+    ]
+    hosts = [t for t in troubles.values() if t.key.startswith("host:")]
+    return send(ConnectionsView(connections=views, kinds=known, hosts=hosts))
+
+
+@bp.post("/outsides/try", responses={200: Fine})
+@needs("maker")
+def try_now(body: OutsideBody) -> Reply:
+    """Try an outside that does not answer again now, with the first of what waits for it."""
+    house().engine.outsides.try_now(body.key)
+    return send(Fine())
+
+
+def troubles_now() -> list[TroubleView]:
+    """The outsides that do not answer, as they are told."""
+    return [
+        TroubleView(key=t.key, name=t.name, since=t.since, says=t.says, waiting=t.waiting, next_at=t.next_at)
+        for t in house().engine.outsides.troubles()
+    ]
+
+
+@bp.post("/connections", responses={201: Made, 422: Problem})
+@needs("owner")
+def create(body: ConnectionBody) -> Reply:
+    """Add a connection."""
+    settings = _settings(body)
+    services = house().services
+    with services.store.write() as session:
+        base = re.sub(r"[^a-z0-9]+", "_", body.name.lower()).strip("_")[:50] or body.kind
+        key, n = base, 2
+        while session.get(tables.Connection, key) is not None:
+            key, n = f"{base}_{n}", n + 1
+        sealed = services.sealer.seal({k: v for k, v in body.secrets.items() if v})
+        session.add(tables.Connection(key=key, kind=body.kind, name=body.name, settings=settings, sealed=sealed))
+        audit(session, services.clock(), g.user.email, "added a connection", body.name)
+    return send(Made(key=key), 201)
+
+
+@bp.put("/connections/<key>", responses={200: Fine, 422: Problem})
+@needs("owner")
+def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
+    """Change a connection."""
+    settings = _settings(body)
+    services = house().services
+    with services.store.write() as session:
+        record = session.get_one(tables.Connection, path.key)
+        given = {k: v for k, v in body.secrets.items() if v}
+        kept = services.sealer.open(record.sealed)
+        leads = connection_kinds()[body.kind].leads
+        if body.kind != record.kind or any(record.settings.get(name) != settings.get(name) for name in leads):
+            # A secret goes to nobody it was not typed in for.
+            asked = {k: words for k, words in connection_kinds()[body.kind].secrets.items() if kept.get(k) and k not in given}
+            if asked:
+                problems = [{"where": k, "message": "Type it again."} for k in asked]
+                words = ", ".join(asked.values())
+                raise Refusal(f"It leads elsewhere now. Type again: {words}.", 422, problems=problems)
+            kept = {}
+        secrets = kept | given
+        record.name, record.settings, record.sealed = body.name, settings, services.sealer.seal(secrets)
+        record.tested_at, record.test_ok, record.test_says = None, None, ""
+        audit(session, services.clock(), g.user.email, "changed a connection", body.name)
+    return send(Fine())
+
+
+@bp.post("/connections/<key>/test", responses={200: Tested})
+@needs("maker")
+def test(path: ConnectionPath) -> Reply:
+    """Test a connection without leaving anything on the other side."""
+    services = house().services
+    with services.store.read() as session:
+        record = session.get_one(tables.Connection, path.key)
+    try:
+        opened = services.open_connection(record)
+        says, ok = guarded(lambda: connection_kinds()[record.kind].probe(services.web, opened)), True
+    except OutsideError as error:
+        says, ok = error.message, False
+    if ok:
+        house().engine.outsides.forgive(f"connection:{path.key}")
+    with services.store.write() as session:
+        record = session.get_one(tables.Connection, path.key)
+        record.tested_at, record.test_ok, record.test_says = services.clock(), ok, says
+    return send(Tested(ok=ok, says=says))
+
+
+@bp.delete("/connections/<key>", responses={200: Fine, 409: Problem})
+@needs("owner")
+def remove(path: ConnectionPath) -> Reply:
+    """Delete a connection that nothing uses."""
+    services = house().services
+    with services.store.write() as session:
+        record = session.get_one(tables.Connection, path.key)
+        used = _uses(list(session.scalars(select(tables.WorkflowRecord)))).get(path.key, [])
+        if used:
+            raise Refusal(f"“{used[0]['name']}” uses this connection. Choose another there first.", 409)
+        session.delete(record)
+        audit(session, services.clock(), g.user.email, "deleted a connection", record.name)
+    return send(Fine())
+
+
+def _summary(record: tables.Connection) -> str:
+    """In a few words, where a connection leads."""
+    kind = connection_kinds().get(record.kind)
+    settings = read_settings(kind.settings, record.settings)[0] if kind is not None else None
+    return kind.summary(settings) if kind is not None and settings is not None else ""
+
+
+def _settings(body: ConnectionBody) -> dict[str, Any]:
+    kind = connection_kinds().get(body.kind)
+    if kind is None:
+        raise Refusal("There is no such kind of connection.", 422)
+    settings, wrong = read_settings(kind.settings, body.settings)
+    if settings is None:
+        titles = {n: f.title or n for n, f in kind.settings.model_fields.items()}
+        words = " ".join(f"{titles.get(n, n)}: {m}" for n, m in wrong)
+        raise Refusal(words, 422, problems=[{"where": n, "message": m} for n, m in wrong])
+    stored: dict[str, Any] = settings.model_dump(mode="json")
+    return stored
+
+
+def _uses(records: list[tables.WorkflowRecord]) -> dict[str, list[dict[str, Any]]]:
+    out: dict[str, list[dict[str, Any]]] = {}
+    for record in records:
+        for line in Workflow.model_validate(record.document).lines:
+            kind = kinds().get(line.kind)
+            for _, key in points_at(kind, line.settings, "connection") if kind else ():
+                if key:
+                    users = out.setdefault(key, [])
+                    if all(u["id"] != record.id for u in users):
+                        users.append({"id": record.id, "name": record.name})
+    return out

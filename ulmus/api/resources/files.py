@@ -1,0 +1,63 @@
+"""Kept files: put in, and fetched."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, FileStorage, Tag
+from pydantic import BaseModel, Field
+
+from ...runtime import files
+from ..http.base import Body, Problem, Refusal, Reply, house, send, uploaded
+from ..security.auth import needs, room
+
+#: Kept files that are shown: pictures that hold nothing that could act.
+SHOWN = frozenset({"image/png", "image/jpeg", "image/webp", "image/gif"})
+LARGEST_FILE = 110_000_000
+
+bp = APIBlueprint("files", __name__, url_prefix="/api", abp_tags=[Tag(name="files")])
+
+
+class KeptFile(BaseModel):
+    """A file as a value: where it can be fetched, and what it is."""
+
+    name: str
+    type: str
+    size: int
+    link: str
+
+
+class Upload(Body):
+    """Multipart form data."""
+
+    file: FileStorage
+
+
+class FilePath(BaseModel):
+    sha: str = Field(pattern="^[0-9a-f]{64}$")
+
+
+@bp.post("/files", responses={201: KeptFile, 422: Problem})
+@needs("maker")
+@room(LARGEST_FILE)
+def keep_file(form: Upload) -> Reply:
+    """Keep a file, for a sample or a run by hand: it becomes a value."""
+    file = uploaded()
+    kept = files.keep(house().services, file.filename or "file", file.mimetype, file.stream.read())
+    return send(KeptFile(**kept), 201)
+
+
+@bp.get("/files/<sha>")
+@needs("reader")
+def file(path: FilePath) -> Response:
+    """A kept file: a picture to be looked at, anything else to be saved and not shown."""
+    found = files.fetch(house().services, path.sha)
+    if found is None:
+        raise Refusal("This file is not here.", 404)
+    record, content = found
+    name = record.name.encode("ascii", "replace").decode().replace('"', "'")
+    shown = record.type in SHOWN
+    way = "inline" if shown else "attachment"
+    headers = {"Content-Disposition": f'{way}; filename="{name}"', "Content-Security-Policy": "sandbox"}
+    if shown:
+        headers["Cache-Control"] = "private, max-age=86400, immutable"
+    return Response(content, mimetype=record.type if shown else "application/octet-stream", headers=headers)

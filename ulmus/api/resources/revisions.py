@@ -1,0 +1,168 @@
+"""Revisions of a page: their list, any two set against each other, one as it was; and the forecast of the page as it is."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...core.diff import changes
+from ...core.workflow import Workflow, sentence
+from ...core.workflow.compare import SettingChange, compare, page_changes
+from ...readmodels.models import ChangeView, PartView
+from ...runtime.forecast import forecast
+from ...runtime.services import world
+from ...steps import kinds
+from ...store import tables
+from ..http.base import Body, Listing, Problem, Refusal, Reply, house, send
+from ..security.auth import needs
+
+bp = APIBlueprint("revisions", __name__, url_prefix="/api", abp_tags=[Tag(name="revisions")])
+
+
+class WorkflowPath(BaseModel):
+    id: int
+
+
+class RevisionPath(BaseModel):
+    id: int
+    number: int
+
+
+class CompareQuery(Body):
+    """Revision numbers; 0 is the page as it is now."""
+
+    before: int
+    after: int = 0
+
+
+class RevisionView(BaseModel):
+    number: int
+    created_at: float
+    created_by: str
+    live: bool
+    runs: int
+
+
+class RevisionDocument(BaseModel):
+    number: int
+    document: dict[str, Any]
+
+
+class SettingView(BaseModel):
+    title: str
+    changes: list[ChangeView]
+
+
+class LineChangeView(BaseModel):
+    """What became of a line: added, removed, moved, changed; for the page itself, ``page``."""
+
+    what: str
+    step: str
+    sentence: list[PartView]
+    settings: list[SettingView]
+
+
+class ForecastView(BaseModel):
+    """A run's use, and a month's where it is known how often it runs; `month_money` is the limit set for a month."""
+
+    calls: int
+    tokens: int
+    cost: float
+    runs: float | None
+    how: str
+    unproofed: list[str]
+    month_money: float | None
+
+
+@bp.get("/workflows/<int:id>/revisions", responses={200: Listing[RevisionView]})
+@needs("reader")
+def listing(path: WorkflowPath) -> Reply:
+    """All revisions, newest first."""
+    with house().services.store.read() as session:
+        record = session.get_one(tables.WorkflowRecord, path.id)
+        found = select(tables.Revision).where(tables.Revision.workflow_id == path.id).order_by(tables.Revision.number.desc())
+        revisions = list(session.scalars(found))
+        counts = {r.id: session.query(tables.Run).filter(tables.Run.revision_id == r.id).count() for r in revisions}
+    return send(
+        [
+            RevisionView(
+                number=r.number,
+                created_at=r.created_at,
+                created_by=r.created_by,
+                live=r.id == record.revision_id and record.state == "live",
+                runs=counts[r.id],
+            )
+            for r in revisions
+        ]
+    )
+
+
+@bp.get("/workflows/<int:id>/revisions/<int:number>", responses={200: RevisionDocument, 404: Problem})
+@needs("reader")
+def show(path: RevisionPath) -> Reply:
+    """A revision's page, to be brought back."""
+    with house().services.store.read() as session:
+        return send(RevisionDocument(number=path.number, document=_document(session, path.id, path.number)))
+
+
+@bp.get("/workflows/<int:id>/compare", responses={200: Listing[LineChangeView], 404: Problem})
+@needs("reader")
+def compared(path: WorkflowPath, query: CompareQuery) -> Reply:
+    """Two states of the page set against each other."""
+    with house().services.store.read() as session:
+        before, after = (Workflow.model_validate(_document(session, path.id, n)) for n in (query.before, query.after))
+        around = world(session)
+    out = []
+    page = page_changes(before, after)
+    if page:
+        out.append(LineChangeView(what="page", step="", sentence=[], settings=[_setting(c) for c in page]))
+    for change in compare(before, after, kinds()):
+        words = [PartView(what=p.what, text=p.text) for p in sentence(change.line, kinds().get(change.line.kind), around)]
+        settings = [_setting(c) for c in change.settings]
+        out.append(LineChangeView(what=change.what, step=change.line.id, sentence=words, settings=settings))
+    return send(out)
+
+
+@bp.get("/workflows/<int:id>/forecast", responses={200: ForecastView})
+@needs("reader")
+def forecasted(path: WorkflowPath) -> Reply:
+    """What the page will use in a month, from its proofs and its start."""
+    services = house().services
+    with services.store.read() as session:
+        workflow = Workflow.model_validate(session.get_one(tables.WorkflowRecord, path.id).document)
+        found = select(tables.Sample).where(tables.Sample.workflow_id == path.id, tables.Sample.shown.is_(True))
+        samples = list(session.scalars(found))
+    columns = list(house().proofs.columns(workflow, samples).values())
+    told = forecast(services, path.id, workflow, columns)
+    use = told.a_run
+    return send(
+        ForecastView(
+            calls=use.calls,
+            tokens=use.tokens_in + use.tokens_out,
+            cost=use.cost,
+            runs=told.runs,
+            how=told.how,
+            unproofed=told.unproofed,
+            month_money=workflow.limits.month_money,
+        )
+    )
+
+
+def _document(session: Session, workflow_id: int, number: int) -> dict[str, Any]:
+    if number == 0:
+        return session.get_one(tables.WorkflowRecord, workflow_id).document
+    found = session.scalar(
+        select(tables.Revision).where(tables.Revision.workflow_id == workflow_id, tables.Revision.number == number)
+    )
+    if found is None:
+        raise Refusal(f"There is no revision {number}.", 404)
+    return found.document
+
+
+def _setting(change: SettingChange) -> SettingView:
+    marked = [ChangeView(what=c.what, text=c.text) for c in changes(change.before, change.after)]
+    return SettingView(title=change.title, changes=marked)

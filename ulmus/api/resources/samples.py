@@ -1,0 +1,100 @@
+"""Samples: real starting items kept for proofing; shown or hidden, changed, led by, forgotten."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from ...protocols.errors import OutsideError
+from ...runtime import workflows
+from ...runtime.runs import title_of
+from ...store import tables
+from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..security.auth import needs
+
+bp = APIBlueprint("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")])
+
+
+class WorkflowPath(BaseModel):
+    id: int
+
+
+class SamplePath(BaseModel):
+    id: int
+    sample: int
+
+
+class SampleView(BaseModel):
+    id: int
+    label: str
+    shown: bool
+    item: dict[str, Any]
+
+
+class SampleBody(Body):
+    shown: bool | None = None
+    item: dict[str, Any] | None = None
+    lead: bool = False
+
+
+class NewSample(Body):
+    """A typed sample, or none to take the start's latest items."""
+
+    item: dict[str, Any] | None = None
+    count: int = Field(1, ge=1, le=8)
+
+
+def samples_of(session: Session, workflow_id: int) -> list[tables.Sample]:
+    """The samples of a workflow, the lead first."""
+    found = select(tables.Sample).where(tables.Sample.workflow_id == workflow_id).order_by(tables.Sample.place, tables.Sample.id)
+    return list(session.scalars(found))
+
+
+@bp.post("/workflows/<int:id>/samples", responses={200: Fine, 502: Problem})
+@needs("maker")
+def add_sample(path: WorkflowPath, body: NewSample) -> Reply:
+    """Keep a sample: the given item, or the start's latest that are not kept yet."""
+    if body.item is not None:
+        with house().services.store.write() as session:
+            workflows.add_sample(session, path.id, body.item, "typed", house().services.clock())
+        return send(Fine())
+    try:
+        new = workflows.capture(house().engine, path.id, body.count)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    if not new:
+        raise Refusal("The start has no further items that are not samples already.", 409)
+    return send(Fine())
+
+
+@bp.patch("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine, 409: Problem})
+@needs("maker")
+def change_sample(path: SamplePath, body: SampleBody) -> Reply:
+    """Show or hide a sample, or change its item."""
+    with house().services.store.write() as session:
+        sample = session.get_one(tables.Sample, path.sample)
+        if body.shown is not None:
+            shown = sum(s.shown for s in samples_of(session, path.id))
+            if body.shown and not sample.shown and shown >= workflows.MOST_SHOWN:
+                raise Refusal(f"At most {workflows.MOST_SHOWN} samples stand side by side. Hide one first.", 409)
+            sample.shown = body.shown
+        if body.lead:
+            sample.shown = True
+            sample.place = min((s.place for s in samples_of(session, path.id)), default=0) - 1
+        if body.item is not None:
+            sample.item = body.item
+            sample.label = title_of(body.item)
+    return send(Fine())
+
+
+@bp.delete("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine})
+@needs("maker")
+def drop_sample(path: SamplePath) -> Reply:
+    """Forget a sample."""
+    with house().services.store.write() as session:
+        session.delete(session.get_one(tables.Sample, path.sample))
+    return send(Fine())

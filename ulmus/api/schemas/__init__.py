@@ -1,0 +1,1 @@
+"""What several resources are asked for, and how it is taken."""

@@ -1,0 +1,246 @@
+"""Accounts: sign-in, sessions kept on the server, CSRF tokens, roles, a limit on tries.
+
+The cookie holds a random token; the database holds its SHA-256. Everything that changes something needs the session's CSRF
+token in the header ``X-CSRF-Token``. Who is asking is known before anything else of a request is read (`gate`).
+
+Tries are limited by account and place. A browser that has signed in to an account before keeps a signed cookie that says so,
+and has tries of its own: whoever tries other people's passwords locks out nobody but themselves.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import secrets
+import threading
+from collections import defaultdict
+from collections.abc import Callable
+from typing import Any
+
+from flask import current_app, g, make_response, request
+from flask_openapi3 import APIBlueprint, Tag
+from itsdangerous import BadSignature, URLSafeTimedSerializer
+from pydantic import BaseModel, Field
+from sqlalchemy import delete, select
+
+from ...runtime.services import audit
+from ...store import tables
+from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from .passwords import hash_password, matches, what_is_wrong
+
+COOKIE, KNOWN = "ulmus_session", "ulmus_known"
+LASTS, KNOWN_FOR = 30 * 86400, 180 * 86400
+ROLES = ("reader", "reviewer", "maker", "owner")
+WINDOW = 300.0
+TRIES, TRIES_OF_PLACE, TRIES_OF_ACCOUNT = 8, 100, 100
+"""Wrong tries within the window: of one place at one account, of one place altogether, at one account from everywhere."""
+SMALL_BODY = 64_000
+"""Bytes of a request's body where no account is needed and nothing else is said."""
+
+bp = APIBlueprint("session", __name__, url_prefix="/api", abp_tags=[Tag(name="session", description="Signing in and out")])
+_tries: dict[str, list[float]] = defaultdict(list)
+_tries_lock = threading.Lock()
+
+
+class SignIn(Body):
+    email: str = Field(max_length=200)
+    password: str = Field(max_length=400)
+
+
+class NewPassword(Body):
+    """The password as it is and as it will be."""
+
+    now: str = Field(max_length=400)
+    new: str = Field(max_length=400)
+
+
+class SessionView(BaseModel):
+    """Who is signed in, if anybody, and what the sign-in page of a demonstration shows."""
+
+    signed_in: bool
+    name: str = ""
+    email: str = ""
+    role: str = ""
+    csrf: str = ""
+    demo: list[dict[str, str]] = []
+    town_url: str = ""
+
+
+def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Let a view answer only to people of `role` or above, and check the CSRF token where something changes (see `gate`)."""
+
+    def wrap(view: Callable[..., Any]) -> Callable[..., Any]:
+        view.__needs__ = role  # type: ignore[attr-defined]
+        return view
+
+    return wrap
+
+
+def room(size: int) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Let a view that needs no account take a body of up to `size` bytes."""
+
+    def wrap(view: Callable[..., Any]) -> Callable[..., Any]:
+        view.__room__ = size  # type: ignore[attr-defined]
+        return view
+
+    return wrap
+
+
+def gate() -> None:
+    """Before anything of a request is read: who asks, and whether they may."""
+    view = current_app.view_functions.get(request.endpoint or "")
+    role = getattr(view, "__needs__", None)
+    if role is None:
+        request.max_content_length = getattr(view, "__room__", SMALL_BODY)
+        return
+    request.max_content_length = getattr(view, "__room__", current_app.config["MAX_CONTENT_LENGTH"])
+    user, session = _who()
+    if user is None or session is None:
+        raise Refusal("Sign in first.", 401)
+    if ROLES.index(user.role) < ROLES.index(role):
+        raise Refusal(f"This needs the role “{role}”; you are signed in as “{user.role}”.", 403)
+    given = request.headers.get("X-CSRF-Token", "")
+    if request.method not in ("GET", "HEAD", "OPTIONS") and not hmac.compare_digest(given.encode(), session.csrf.encode()):
+        raise Refusal("This page is out of date. Load it again.", 403)
+    g.user, g.session = user, session
+
+
+def _who() -> tuple[tables.User | None, tables.WebSession | None]:
+    token = request.cookies.get(COOKIE, "")
+    if not token:
+        return None, None
+    services = house().services
+    with services.store.read() as db:
+        session = db.get(tables.WebSession, _digest(token))
+        if session is None or session.expires_at < services.clock():
+            return None, None
+        user = db.get(tables.User, session.user_id)
+        return (user, session) if user is not None and user.ended_at is None else (None, None)
+
+
+def _digest(token: str) -> str:
+    return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
+
+
+@bp.get("/session", responses={200: SessionView})
+def show() -> Reply:
+    """Who is signed in."""
+    user, session = _who()
+    demo, town = house().demo, house().town_url
+    if user is None or session is None:
+        return send(SessionView(signed_in=False, demo=demo, town_url=town))
+    return send(SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=session.csrf, town_url=town))
+
+
+@bp.post("/session", responses={200: SessionView, 403: Problem, 429: Problem})
+def sign_in(body: SignIn) -> Reply:
+    """Sign in."""
+    services = house().services
+    now, email = services.clock(), body.email.strip().lower()
+    tries = _tries_of(email)
+    if _used_up(tries, now):
+        raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
+    with services.store.read() as db:
+        user = db.scalar(select(tables.User).where(tables.User.email == email, tables.User.ended_at.is_(None)))
+    if not matches(user.password if user is not None else None, body.password) or user is None:
+        raise Refusal("That address and password do not belong together.", 403)
+    with _tries_lock:
+        for name, _ in tries:
+            # What went wrong before this is forgiven; what others do meanwhile is not.
+            _tries[name] = [t for t in _tries[name] if t != now]
+        _tries.pop(tries[0][0], None)
+    response = _begin(user, now, "signed in")
+    token = _known_here(email).dumps(email)
+    response.set_cookie(KNOWN, str(token), max_age=KNOWN_FOR, httponly=True, samesite="Lax", secure=_secure())
+    return response
+
+
+def _begin(user: tables.User, now: float, did: str) -> Any:
+    """A new session of a person: the answer that tells of it, with its cookie."""
+    services = house().services
+    token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
+    with services.store.write() as db:
+        db.execute(delete(tables.WebSession).where(tables.WebSession.expires_at < now))
+        db.add(tables.WebSession(id=_digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS))
+        audit(db, now, user.email, did)
+    view = SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=csrf, town_url=house().town_url)
+    response = make_response(send(view))
+    response.set_cookie(COOKIE, token, max_age=LASTS, httponly=True, samesite="Lax", secure=_secure())
+    return response
+
+
+def _secure() -> bool:
+    """Whether browsers come here by HTTPS, directly or through a proxy that is trusted."""
+    return request.is_secure or house().services.public_url.startswith("https://")
+
+
+def _known_here(email: str) -> URLSafeTimedSerializer:
+    return URLSafeTimedSerializer(house().services.sealer.key, salt="known-browser")
+
+
+def _tries_of(email: str) -> list[tuple[str, int]]:
+    """What a try counts for, with how many there may be of each."""
+    try:
+        known = _known_here(email).loads(request.cookies.get(KNOWN, ""), max_age=KNOWN_FOR) == email
+    except BadSignature:
+        known = False
+    if known:
+        return [(f"browser {_digest(request.cookies[KNOWN])}", TRIES)]
+    place = request.remote_addr or ""
+    return [(f"{place} at {email}", TRIES), (f"place {place}", TRIES_OF_PLACE), (f"account {email}", TRIES_OF_ACCOUNT)]
+
+
+def _used_up(tries: list[tuple[str, int]], now: float) -> bool:
+    """Count a try; gives whether it is one too many."""
+    with _tries_lock:
+        if len(_tries) > 10_000:
+            for name in [name for name, times in _tries.items() if not times or times[-1] < now - WINDOW]:
+                del _tries[name]
+        for name, _ in tries:
+            _tries[name] = [t for t in _tries[name] if t > now - WINDOW]
+        if any(len(_tries[name]) >= most for name, most in tries):
+            return True
+        for name, _ in tries:
+            _tries[name].append(now)
+    return False
+
+
+@bp.put("/session/password", responses={200: SessionView, 403: Problem, 422: Problem, 429: Problem})
+@needs("reader")
+def change_password(body: NewPassword) -> Reply:
+    """Change one's password. Everywhere else one is signed out."""
+    services, user = house().services, g.user
+    now = services.clock()
+    if _used_up([(f"change {user.email}", TRIES)], now):
+        raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
+    if not matches(user.password, body.now):
+        raise Refusal("That is not your password as it is now.", 403)
+    if wrong := what_is_wrong(body.new, user.email, user.name):
+        raise Refusal(wrong, 422)
+    hashed = hash_password(body.new)
+    with services.store.write() as db:
+        db.get_one(tables.User, user.id).password = hashed
+        db.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
+    return _begin(user, now, "changed their password")
+
+
+@bp.delete("/session", responses={200: Fine})
+@needs("reader")
+def sign_out() -> Reply:
+    """Sign out; the session is forgotten on the server."""
+    return _signed_out(tables.WebSession.id == g.session.id)
+
+
+@bp.delete("/session/everywhere", responses={200: Fine})
+@needs("reader")
+def sign_out_everywhere() -> Reply:
+    """Sign out here and on every other machine."""
+    return _signed_out(tables.WebSession.user_id == g.user.id)
+
+
+def _signed_out(which: Any) -> Reply:
+    with house().services.store.write() as db:
+        db.execute(delete(tables.WebSession).where(which))
+    response = make_response(send(Fine()))
+    response.delete_cookie(COOKIE)
+    return response
