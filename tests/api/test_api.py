@@ -22,6 +22,7 @@ class Accounts(WithApi):
         rules = [r for r in self.app.url_map.iter_rules() if r.rule.startswith("/api/")]
         open_to_all = {
             "/api/openapi.json",
+            "/api/",
             "/api/session",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
@@ -92,6 +93,16 @@ class Accounts(WithApi):
         self.assertEqual(answer.headers["Cache-Control"], "no-store")
 
 
+class Reference(WithApi):
+    def test_every_operation_can_be_read_on_a_page_without_scripts(self) -> None:
+        page = self.app.test_client().get("/api/")
+        self.assertEqual(page.mimetype, "text/html")
+        for path, operations in self.app.api_doc["paths"].items():
+            for method in operations:
+                self.assertIn(f"<code>{method.upper()} {path}</code>", page.text)
+        self.assertNotIn("<script", page.text)
+
+
 class Errors(WithApi):
     def test_what_is_not_there(self) -> None:
         for path in ("/workflows/99/bench", "/runs/99", "/approvals/99", "/sheets/none/rows", "/no/such/thing"):
@@ -119,7 +130,7 @@ class Errors(WithApi):
             for r in self.app.url_map.iter_rules()
             if r.rule.startswith("/api/")
         }
-        self.assertEqual(paths - set(document["paths"]), {"/api/events", "/api/openapi.json"})
+        self.assertEqual(paths - set(document["paths"]), {"/api/events", "/api/openapi.json", "/api/"})
 
 
 class Workflows(WithApi):
@@ -372,8 +383,8 @@ class Runs(WithApi):
         self.assertEqual({c["state"] for c in run["cells"]}, {"fresh"})
         self.assertEqual([line["id"] for line in run["lines"]], ["feed", "page", "post", "editor", "out", "log"])
         self.assertIn("Passed by Ines", next(c for c in run["cells"] if c["step"] == "editor")["brief"])
-        self.assertEqual(run["journal"][0]["event"], "begun")
-        self.assertEqual(run["journal"][-1]["says"], "The run ended well.")
+        self.assertEqual(run["journal"]["entries"][0]["event"], "begun")
+        self.assertEqual(run["journal"]["entries"][-1]["says"], "The run ended well.")
         post = self.owner.get(f"/runs/{run_id}/steps/post")
         self.assertGreater(post["usage"]["tokens_in"], 100)
         self.assertTrue(post["messages"])

@@ -42,13 +42,16 @@ const guard: Middleware = {
 export const api = createClient<paths>({ baseUrl: "" });
 api.use(guard);
 
-/** The data of an answer, or an `ApiError`. */
 /** A key no other has, for what is to happen once though it be asked for twice. Also where the page is not served securely,
  *  as in an office's own network: there a browser makes no UUIDs. */
 export const newKey = () =>
   Array.from(crypto.getRandomValues(new Uint8Array(16)), (n) => n.toString(16).padStart(2, "0")).join("");
 
-export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+/** An answer on its way. */
+export type ApiCall<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
+
+/** The data of an answer, or an `ApiError`. */
+export async function ok<T>(call: ApiCall<T>): Promise<T> {
   let answer: { data?: T; error?: unknown; response: Response };
   try {
     answer = await call;

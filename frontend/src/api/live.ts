@@ -1,6 +1,8 @@
 /** Live events: what changed on the server, for whatever is open. */
 import { useEffect, useState } from "react";
 import { queries } from "./client";
+import { staleNow } from "./mutate";
+import type { Topic } from "./reads";
 
 export type News =
   | { topic: "run" | "approval" | "piece" | "workflow"; id: number }
@@ -21,7 +23,8 @@ export type News =
 
 const listeners = new Set<(news: News) => void>();
 
-const CONCERNS: Record<News["topic"], string[]> = {
+/** What each piece of news makes stale. */
+const CONCERNS: Record<News["topic"], Topic[]> = {
   run: ["runs", "run", "today", "workflows"],
   approval: ["approvals", "approval", "today", "workflows"],
   piece: ["today", "run", "runs"],
@@ -48,7 +51,7 @@ export function useLine(signedIn: boolean): boolean {
   const [open, setOpen] = useState(true);
   useEffect(() => {
     if (!signedIn) return;
-    const due = new Set<string>();
+    const due = new Set<Topic>();
     let timer = 0;
     let again = 0;
     let source: EventSource;
@@ -60,7 +63,7 @@ export function useLine(signedIn: boolean): boolean {
       if (due.size && !timer) {
         timer = window.setTimeout(() => {
           timer = 0;
-          for (const key of due) queries.invalidateQueries({ queryKey: [key] });
+          staleNow(...due);
           due.clear();
         }, 120);
       }

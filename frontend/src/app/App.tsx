@@ -1,7 +1,7 @@
 import { lazy, Suspense, useEffect } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
-import { queries } from "../api/client";
 import { useLine } from "../api/live";
+import { staleNow } from "../api/mutate";
 import { HouseStrip } from "../components/House";
 import { Failed, Loading } from "../components/Quiet";
 import { Toasts } from "../components/Toast";
@@ -44,7 +44,7 @@ function House() {
   const line = useLine(!!session.data?.signed_in);
   useEffect(() => {
     window.scrollTo(0, 0);
-    if (place.pathname === "/") queries.invalidateQueries({ queryKey: ["today"] });
+    if (place.pathname === "/") staleNow("today");
   }, [place.pathname]);
   if (session.isPending) return <Loading what="Opening Ulmus …" />;
   if (session.isError) return <Failed error={session.error} again={() => session.refetch()} />;

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { NavLink, useNavigate } from "react-router";
-import { api, ok, queries } from "../api/client";
+import { api, queries } from "../api/client";
+import { mutate } from "../api/mutate";
+import * as reads from "../api/reads";
 import { useKeys } from "../components/keys";
 import { Item, Menu, MenuHead } from "../components/Menu";
 import { sayError } from "../components/Toast";
@@ -22,10 +24,7 @@ const PLACES: [string, string][] = [
 export function Masthead({ session, line }: { session: Session; line: boolean }) {
   const [help, setHelp] = useState(false);
   const go = useNavigate();
-  const waiting = useQuery({
-    queryKey: ["approvals", 50],
-    queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit: 50 } } })),
-  });
+  const waiting = useQuery(reads.approvals(50));
   const open = waiting.data?.waiting ?? 0;
   useKeys({
     "?": () => setHelp(true),
@@ -117,7 +116,7 @@ function turnTheme() {
 
 async function signOut() {
   try {
-    await ok(api.DELETE("/api/session"));
+    await mutate(api.DELETE("/api/session"));
     queries.clear();
     window.location.assign("/");
   } catch (error) {

@@ -1,19 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, keepCsrf, ok, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import * as reads from "../api/reads";
 
 export type Session = Schemas["SessionView"];
 
 /** Who is signed in. */
 export function useSession() {
-  return useQuery({
-    queryKey: ["session"],
-    staleTime: Number.POSITIVE_INFINITY,
-    queryFn: async () => {
-      const session = await ok(api.GET("/api/session"));
-      keepCsrf(session.csrf);
-      return session;
-    },
-  });
+  return useQuery(reads.session());
 }
 
 /** Whether the signed-in person may do what needs `role`. */

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok, type Result } from "../api/client";
+import type { Result } from "../api/client";
+import * as reads from "../api/reads";
 import { Failed, Loading } from "./Quiet";
 import { Changes, Findings } from "./Rules";
 import { money } from "./words";
@@ -22,10 +23,7 @@ type Side = { name: string; result: Result };
 export function Beside({ before, after }: { before: Side; after: Side }) {
   const [marked, setMarked] = useState(true);
   const texts = { before: plainText(before.result), after: plainText(after.result) };
-  const found = useQuery({
-    queryKey: ["compare", texts.before, texts.after],
-    queryFn: () => ok(api.POST("/api/compare", { body: texts })),
-  });
+  const found = useQuery(reads.compared(texts));
   if (found.isPending) return <Loading what="Comparing …" />;
   if (found.isError) return <Failed error={found.error} again={() => found.refetch()} />;
   const same = texts.before === texts.after;

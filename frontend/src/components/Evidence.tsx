@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../api/client";
+import * as reads from "../api/reads";
 import { may, useSession } from "../app/session";
 import { Failed, Loading } from "./Quiet";
 import { sayError } from "./Toast";
@@ -48,11 +49,7 @@ const WORDS: Record<string, string> = {
 export function EvidenceOf({ text, sources }: { text: string; sources: Record<string, string> }) {
   const [chosen, setChosen] = useState<number | null>(null);
   const mark = markOf(JSON.stringify(sources));
-  const found = useQuery({
-    queryKey: ["evidence", text, mark],
-    queryFn: () => ok(api.POST("/api/evidence", { body: { text, sources } })),
-    staleTime: 600_000,
-  });
+  const found = useQuery(reads.evidence(text, sources, mark));
   const [opinions, setOpinions] = useState<{ of: string; list: Schemas["OpinionView"][]; cost: number } | null>(null);
   const [asking, setAsking] = useState(false);
   const session = useSession();

@@ -1,11 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok } from "../api/client";
+import * as reads from "../api/reads";
 import { when } from "./words";
 
 /** Why the house is held, and what is wrong with its data. */
-export const useHouse = () =>
-  useQuery({ queryKey: ["house"], queryFn: () => ok(api.GET("/api/house")), refetchInterval: 30_000 });
+export const useHouse = () => useQuery(reads.house());
 
 /** On every screen: that the house is held, and what is wrong with its data. */
 export function HouseStrip() {

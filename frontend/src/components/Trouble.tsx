@@ -1,4 +1,5 @@
-import { api, ok, queries, type Schemas } from "../api/client";
+import { api, type Schemas } from "../api/client";
+import { allStale, mutate } from "../api/mutate";
 import { Button } from "./Button";
 import { sayError } from "./Toast";
 import { clock, count, when } from "./words";
@@ -9,8 +10,8 @@ type Props = { trouble: Schemas["TroubleView"]; maker: boolean };
 export function Trouble({ trouble: t, maker }: Props) {
   async function tryNow() {
     try {
-      await ok(api.POST("/api/outsides/try", { body: { key: t.key } }));
-      queries.invalidateQueries();
+      await mutate(api.POST("/api/outsides/try", { body: { key: t.key } }));
+      allStale();
     } catch (error) {
       sayError(error);
     }

@@ -1,6 +1,6 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { api, ok } from "../api/client";
+import * as reads from "../api/reads";
 import { State } from "./State";
 
 const PAUSE = 400;
@@ -16,13 +16,7 @@ export function VoiceOf({ brand, text }: { brand: string; text: string }) {
     const timer = window.setTimeout(() => setCalm(text), PAUSE);
     return () => window.clearTimeout(timer);
   }, [text]);
-  const found = useQuery({
-    queryKey: ["voice", brand, calm],
-    queryFn: () => ok(api.POST("/api/brands/{key}/voice", { params: { path: { key: brand } }, body: { text: calm } })),
-    enabled: !!brand && !!calm,
-    staleTime: 60_000,
-    placeholderData: keepPreviousData,
-  });
+  const found = useQuery(reads.voice(brand, calm));
   if (!found.data?.verdict) return null;
   return (
     <section>

@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
-import { api, keepCsrf, ok, queries } from "../../api/client";
+import { api, keepCsrf, queries } from "../../api/client";
+import { mutate } from "../../api/mutate";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Field, Input } from "../../components/Field";
@@ -42,7 +43,7 @@ function NewPassword() {
     setBusy(true);
     setWrong("");
     try {
-      const session = await ok(api.PUT("/api/session/password", { body: { now, new: next } }));
+      const session = await mutate(api.PUT("/api/session/password", { body: { now, new: next } }));
       keepCsrf(session.csrf);
       queries.setQueryData(["session"], session);
       setNow("");
@@ -88,7 +89,7 @@ function NewPassword() {
 function Everywhere() {
   async function leave() {
     try {
-      await ok(api.DELETE("/api/session/everywhere"));
+      await mutate(api.DELETE("/api/session/everywhere"));
       queries.clear();
       window.location.assign("/");
     } catch (error) {

@@ -1,6 +1,8 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field, Input } from "../../components/Field";
@@ -17,11 +19,11 @@ const ROLES: [Role, string][] = [
   ["owner", "also keeps connections and people"],
 ];
 
-const changed = () => queries.invalidateQueries({ queryKey: ["accounts"] });
+const changed = () => staleNow("accounts");
 
 /** Who may sign in, and as what. */
 export function People({ own }: { own: string }) {
-  const people = useQuery({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
+  const people = useQuery(reads.accounts());
   const [adding, setAdding] = useState(false);
   return (
     <section aria-labelledby="people">
@@ -55,12 +57,12 @@ function Line({ person, own }: { person: Person; own: boolean }) {
   const path = { params: { path: { id: person.id } } };
   const turn = useMutation({
     mutationFn: (role: Role) =>
-      ok(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } })),
+      mutate(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } })),
     onSettled: changed,
     onError: sayError,
   });
   const end = useMutation({
-    mutationFn: () => ok(api.DELETE("/api/accounts/{id}", path)),
+    mutationFn: () => mutate(api.DELETE("/api/accounts/{id}", path)),
     onSuccess: () => say(`${person.name} can no longer sign in.`),
     onSettled: changed,
     onError: sayError,
@@ -116,13 +118,13 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
   const keep = useMutation({
     mutationFn: () =>
       person
-        ? ok(
+        ? mutate(
             api.PUT("/api/accounts/{id}", {
               params: { path: { id: person.id } },
               body: { name: person.name, role, password },
             }),
           )
-        : ok(api.POST("/api/accounts", { body: { email, name, role, password } })),
+        : mutate(api.POST("/api/accounts", { body: { email, name, role, password } })),
     onSuccess: (kept) => {
       changed();
       say(`${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`);

@@ -1,7 +1,9 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { ApiError, api, ok, queries, type Schemas } from "../../api/client";
+import { ApiError, api, ok, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
@@ -19,11 +21,7 @@ const AT_ONCE = 50;
 /** The desk: the queue on one side, the piece in the middle, the evidence on the other side. */
 export function Approvals() {
   const [limit, setLimit] = useState(AT_ONCE);
-  const queue = useQuery({
-    queryKey: ["approvals", limit],
-    queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit } } })),
-    placeholderData: keepPreviousData,
-  });
+  const queue = useQuery(reads.approvals(limit));
   const chosen = Number(useParams().id) || queue.data?.open[0]?.id || queue.data?.decided[0]?.id;
   const go = useNavigate();
   const all = [...(queue.data?.open ?? []), ...(queue.data?.decided ?? [])];
@@ -100,7 +98,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
   const session = useSession();
   const go = useNavigate();
   const path = { params: { path: { id } } };
-  const asked = useQuery({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", path)) });
+  const asked = useQuery(reads.approval(id));
   const [text, setText] = useState<string | null>(null);
   const [parts, setParts] = useState<Record<string, unknown>>({});
   const [warned, setWarned] = useState<string[]>([]);
@@ -142,7 +140,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
     setBusy(true);
     try {
       const given = question ? answer : asked.data?.parts.length ? null : now;
-      await ok(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: given, note, parts, despite } }));
+      await mutate(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: given, note, parts, despite } }));
       say(
         {
           approve: question
@@ -154,8 +152,8 @@ function Desk({ id, next }: { id: number; next?: number }) {
           decline: "Declined. Nothing goes out.",
         }[verdict],
       );
-      await queries.invalidateQueries({ queryKey: ["approvals"] });
-      queries.invalidateQueries({ queryKey: ["approval"] });
+      await staleNow("approvals");
+      staleNow("approval");
       go(next ? `/approvals/${next}` : "/approvals");
     } catch (error) {
       if (error instanceof ApiError && error.code === "broken_rule") setWarned(error.problems.map((p) => p.message));

@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useParams } from "react-router";
 import { ApiError, api, ok } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
@@ -11,7 +13,7 @@ import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "
 export function Letter() {
   const token = useParams().token ?? "";
   const path = { params: { path: { token } } };
-  const letter = useQuery({ queryKey: ["letter", token], queryFn: () => ok(api.GET("/api/letters/{token}", path)) });
+  const letter = useQuery(reads.letter(token));
   const [text, setText] = useState<string | null>(null);
   const [parts, setParts] = useState<Record<string, unknown>>({});
   const [warned, setWarned] = useState<string[]>([]);
@@ -41,7 +43,7 @@ export function Letter() {
     setBusy(true);
     setWrong("");
     try {
-      await ok(
+      await mutate(
         api.POST("/api/letters/{token}", {
           ...path,
           body: {

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useLocation, useParams, useSearchParams } from "react-router";
-import { api, type Bench, ok } from "../../api/client";
+import { api, type Bench } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { useKeys } from "../../components/keys";
@@ -24,10 +26,7 @@ import { BenchPanel } from "./settings/BenchPanel";
 /** The workbench: the page on the left, its proofs beside it, the bench under both. */
 export function Workbench() {
   const id = Number(useParams().id);
-  const bench = useQuery({
-    queryKey: ["bench", id],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/bench", { params: { path: { id } } })),
-  });
+  const bench = useQuery(reads.bench(id));
   if (bench.isPending) return <Loading what="Opening the page …" />;
   if (bench.isError) return <Failed error={bench.error} again={() => bench.refetch()} />;
   return <Opened key={id} bench={bench.data} />;
@@ -55,7 +54,7 @@ function Opened({ bench }: { bench: Bench }) {
   const [aside, setAside] = useState<Aside | null>(null);
   const grid = useRef<HTMLDivElement>(null);
   const rows = useRef<{ show: (line: string) => void }>(null);
-  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
+  const catalogue = useQuery(reads.catalogue());
   const [notes, setNotes] = useState<string[]>(useLocation().state?.notes ?? []);
   const others = usePresence(bench.id, session.data?.email ?? "", step);
 
@@ -72,13 +71,13 @@ function Opened({ bench }: { bench: Bench }) {
     try {
       await page.flush();
       const body = { steps, samples: columns, again };
-      await ok(api.POST("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } }, body }));
+      await mutate(api.POST("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } }, body }));
     } catch (error) {
       sayError(error);
     }
   }
   const stop = () =>
-    ok(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
+    mutate(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
   const running = [...cells.values()].some((c) => c.state === "running");
   const due = [...cells.values()].filter((c) => ["stale", "empty", "failed"].includes(c.state)).length;
 

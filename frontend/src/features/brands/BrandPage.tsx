@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Area, Field } from "../../components/Field";
 import { Linked } from "../../components/Piece";
@@ -21,8 +23,7 @@ const FACTS: [string, string, string][] = [
 
 /** One brand: facts and voice to be written, its examples, and how far what went out is from them. */
 export function BrandPage({ brand, maker }: { brand: string; maker: boolean }) {
-  const path = { params: { path: { key: brand } } };
-  const found = useQuery({ queryKey: ["brand", brand, "all"], queryFn: () => ok(api.GET("/api/brands/{key}", path)) });
+  const found = useQuery(reads.brand(brand));
   if (found.isPending) return <Loading what="Fetching the brand …" />;
   if (found.isError) return <Failed error={found.error} again={() => found.refetch()} />;
   return <Written brand={found.data} maker={maker} />;
@@ -44,15 +45,20 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
   async function save() {
     dirty.current = false;
     try {
-      await ok(api.PUT("/api/brands/{key}", { ...path, body: latest.current }));
+      await mutate(
+        api.PUT("/api/brands/{key}", { ...path, body: latest.current }),
+        "brand",
+        "brands",
+        "voice",
+        "bench",
+      );
       setSaved("Saved");
-      for (const key of ["brand", "brands", "voice", "bench"]) queries.invalidateQueries({ queryKey: [key] });
     } catch (error) {
       dirty.current = true;
       setSaved(`Not saved: ${(error as Error).message}`);
     }
   }
-  function change(part: Partial<Doc>) {
+  function alter(part: Partial<Doc>) {
     const next = { ...latest.current, ...part };
     latest.current = next;
     dirty.current = true;
@@ -69,8 +75,8 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
     },
     [],
   );
-  const fact = (name: string, value: string) => change({ facts: { ...latest.current.facts, [name]: value } });
-  const like = (text: string) => change({ liked: [...latest.current.liked, text] });
+  const fact = (name: string, value: string) => alter({ facts: { ...latest.current.facts, [name]: value } });
+  const like = (text: string) => alter({ liked: [...latest.current.liked, text] });
 
   return (
     <div className="grid min-w-0 content-start lg:grid-cols-[minmax(0,1fr)_25rem]">
@@ -81,7 +87,7 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
             value={doc.name}
             readOnly={!maker}
             maxLength={120}
-            onChange={(e) => e.target.value.trim() && change({ name: e.target.value })}
+            onChange={(e) => e.target.value.trim() && alter({ name: e.target.value })}
             className="min-w-0 flex-1 rounded bg-transparent font-serif text-3xl font-semibold tracking-tight hover:bg-shade"
           />
           <span role="status" className={`text-sm ${saved.startsWith("Not") ? "text-brick" : "text-soft"}`}>
@@ -107,14 +113,14 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
           about="Pieces that sound right. The voice is measured from them, and <<brand.liked>> puts them into a prompt."
           texts={doc.liked}
           maker={maker}
-          onChange={(liked) => change({ liked })}
+          onChange={(liked) => alter({ liked })}
         />
         <Examples
           title="Disliked examples"
           about="Pieces that sound wrong; <<brand.disliked>> puts them into a prompt."
           texts={doc.disliked}
           maker={maker}
-          onChange={(disliked) => change({ disliked })}
+          onChange={(disliked) => alter({ disliked })}
         />
         {brand.used_by.length > 0 && (
           <p className="text-xs text-soft">Used by {brand.used_by.map((name) => `“${name}”`).join(", ")}.</p>
@@ -172,7 +178,7 @@ function Guide({
   async function write() {
     setBusy(true);
     try {
-      const made = await ok(api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }));
+      const made = await mutate(api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }));
       setOffer(made.text);
     } catch (error) {
       sayError(error);

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, Navigate, useNavigate, useParams } from "react-router";
-import { api, ok, queries } from "../../api/client";
+import { api } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
@@ -16,7 +18,7 @@ export function Brands() {
   const session = useSession();
   const maker = may(session.data, "maker");
   const [adding, setAdding] = useState(false);
-  const all = useQuery({ queryKey: ["brands"], queryFn: () => ok(api.GET("/api/brands")) });
+  const all = useQuery(reads.brands());
   if (all.isPending) return <Loading what="Fetching the brands …" />;
   if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
   if (!key && all.data[0]) return <Navigate to={`/brands/${all.data[0].key}`} replace />;
@@ -64,9 +66,7 @@ function NewBrand({ open, onClose }: { open: boolean; onClose: () => void }) {
   const go = useNavigate();
   async function add() {
     try {
-      const made = await ok(api.POST("/api/brands", { body: { name } }));
-      queries.invalidateQueries({ queryKey: ["brands"] });
-      queries.invalidateQueries({ queryKey: ["catalogue"] });
+      const made = await mutate(api.POST("/api/brands", { body: { name } }), "brands", "catalogue");
       onClose();
       setName("");
       go(`/brands/${made.key}`);

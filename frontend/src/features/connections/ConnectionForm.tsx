@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
@@ -31,10 +32,13 @@ export function ConnectionForm({ kind, connection, onClose }: Props) {
     setWrong("");
     const body = { kind: kind.name, name, settings, secrets };
     try {
-      if (connection) await ok(api.PUT("/api/connections/{key}", { params: { path: { key: connection.key } }, body }));
-      else await ok(api.POST("/api/connections", { body }));
-      queries.invalidateQueries({ queryKey: ["connections"] });
-      queries.invalidateQueries({ queryKey: ["catalogue"] });
+      if (connection)
+        await mutate(
+          api.PUT("/api/connections/{key}", { params: { path: { key: connection.key } }, body }),
+          "connections",
+          "catalogue",
+        );
+      else await mutate(api.POST("/api/connections", { body }));
       say(`${name} is kept. Test it next.`);
       onClose();
     } catch (error) {

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Empty, Failed, Loading } from "../../components/Quiet";
@@ -18,7 +20,7 @@ type Kind = Schemas["ConnectionKindView"];
 export function Connections() {
   const session = useSession();
   const owner = may(session.data, "owner");
-  const all = useQuery({ queryKey: ["connections"], queryFn: () => ok(api.GET("/api/connections")) });
+  const all = useQuery(reads.connections());
   const [editing, setEditing] = useState<{ kind: Kind; connection: Connection | null } | null>(null);
   if (all.isPending) return <Loading what="Fetching the connections …" />;
   if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
@@ -71,8 +73,7 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
   async function test() {
     setBusy(true);
     try {
-      await ok(api.POST("/api/connections/{key}/test", path));
-      queries.invalidateQueries({ queryKey: ["connections"] });
+      await mutate(api.POST("/api/connections/{key}/test", path), "connections");
     } catch (error) {
       sayError(error);
     } finally {
@@ -82,9 +83,8 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
 
   async function remove() {
     try {
-      await ok(api.DELETE("/api/connections/{key}", path));
+      await mutate(api.DELETE("/api/connections/{key}", path), "connections");
       say(`${c.name} is gone.`);
-      queries.invalidateQueries({ queryKey: ["connections"] });
     } catch (error) {
       sayError(error);
     }

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
-import { ApiError, api, ok } from "../../api/client";
+import { ApiError } from "../../api/client";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import type { FormField } from "../../components/FormFields";
 import { FormFields, useFilled } from "../../components/FormFields";
@@ -10,11 +11,7 @@ import { Failed, Loading } from "../../components/Quiet";
 /** A public form: no account, nothing of the house around it, good on a phone. */
 export function FormPage() {
   const token = useParams().token ?? "";
-  const form = useQuery({
-    queryKey: ["form", token],
-    queryFn: () => ok(api.GET("/api/forms/{token}", { params: { path: { token } } })),
-    retry: false,
-  });
+  const form = useQuery(reads.form(token));
   const fields = (form.data?.fields ?? []) as FormField[];
   const filled = useFilled(fields);
   const [trap, setTrap] = useState("");

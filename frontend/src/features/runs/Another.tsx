@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok, type Result, type Schemas } from "../../api/client";
+import type { Result, Schemas } from "../../api/client";
+import * as reads from "../../api/reads";
 import { Beside } from "../../components/Beside";
 import { Button } from "../../components/Button";
 import { Choice } from "../../components/Field";
@@ -11,11 +12,7 @@ type Run = Schemas["RunView"];
 
 /** A second run to set beside the first. */
 export function useOther(id: number | null): { run: Run | undefined; missing: boolean } {
-  const found = useQuery({
-    queryKey: ["run", id],
-    enabled: id !== null,
-    queryFn: () => ok(api.GET("/api/runs/{id}", { params: { path: { id: id! } } })),
-  });
+  const found = useQuery({ ...reads.run(id!), enabled: id !== null });
   return { run: id !== null ? found.data : undefined, missing: id !== null && found.isError };
 }
 
@@ -32,12 +29,7 @@ export function Another({
   onChoose: (id: number | null) => void;
 }) {
   const [open, setOpen] = useState(chosen !== null);
-  const list = useQuery({
-    queryKey: ["runs", "beside", run.workflow],
-    enabled: open,
-    queryFn: () =>
-      ok(api.GET("/api/runs", { params: { query: { words: "", workflow: run.workflow, state: "", limit: 60 } } })),
-  });
+  const list = useQuery({ ...reads.runsOf(run.workflow, 60), enabled: open });
   if (!open)
     return (
       <Button look="quiet" onClick={() => setOpen(true)}>
@@ -87,10 +79,8 @@ export function OtherResult({ run, step, first, name }: { run: Run; step: string
   const id = run.run.id;
   const there = run.lines.some((line) => line.id === step);
   const result = useQuery({
-    queryKey: ["run", id, step, "", run.cells.find((c) => c.step === step)?.at],
+    ...reads.runStep(id, step, "", String(run.cells.find((c) => c.step === step)?.at)),
     enabled: there,
-    queryFn: () =>
-      ok(api.GET("/api/runs/{id}/steps/{step}", { params: { path: { id, step }, query: { address: "" } } })),
   });
   if (!there) return <p className="text-sm text-soft">This line is not on the page of run {id}.</p>;
   if (result.isPending) return <Loading what="Fetching the other result …" />;

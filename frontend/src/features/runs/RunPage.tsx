@@ -1,7 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, ok, queries } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { useKeys } from "../../components/keys";
@@ -30,7 +32,7 @@ export function RunPage() {
   const [taking, setTaking] = useState(false);
   const go = useNavigate();
   const path = { params: { path: { id } } };
-  const run = useQuery({ queryKey: ["run", id], queryFn: () => ok(api.GET("/api/runs/{id}", path)) });
+  const run = useQuery(reads.run(id));
   const beside = Number(search.get("beside")) || null;
   const other = useOther(beside);
   const lines = together(run.data?.lines ?? [], other.run?.lines ?? []);
@@ -38,19 +40,11 @@ export function RunPage() {
     ? wanted
     : run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null;
   const cell = run.data?.cells.find((c) => c.step === step);
-  const result = useQuery({
-    queryKey: ["run", id, step, place, cell?.state, cell?.at],
-    enabled: !!step,
-    placeholderData: (before) => before,
-    queryFn: () =>
-      ok(api.GET("/api/runs/{id}/steps/{step}", { params: { path: { id, step: step! }, query: { address: place } } })),
-  });
+  const result = useQuery(reads.runStep(id, step, place, `${cell?.state} ${cell?.at}`));
   const inBlock = (lines.find((l) => l.id === step)?.depth ?? 0) > 0;
   const places = useQuery({
-    queryKey: ["run", id, "iterations", step, cell?.counts, cell?.state],
+    ...reads.runIterations(id, step, [cell?.counts, cell?.state]),
     enabled: !!step && inBlock,
-    placeholderData: (before) => before,
-    queryFn: () => ok(api.GET("/api/runs/{id}/iterations/{step}", { params: { path: { id, step: step! } } })),
   });
   const pick = (line: string) => {
     setPlace("");
@@ -72,7 +66,7 @@ export function RunPage() {
     try {
       await call();
       say(words);
-      queries.invalidateQueries({ queryKey: ["run", id] });
+      staleNow(["run", id]);
     } catch (error) {
       sayError(error);
     }
@@ -108,7 +102,7 @@ export function RunPage() {
           </>
         )}
         {maker && r.state === "held" && (
-          <Button look="main" onClick={act(() => ok(api.POST("/api/runs/{id}/release", path)), "It goes on.")}>
+          <Button look="main" onClick={act(() => mutate(api.POST("/api/runs/{id}/release", path)), "It goes on.")}>
             Let it go on
           </Button>
         )}
@@ -116,7 +110,7 @@ export function RunPage() {
           <Button
             look="quiet"
             onClick={act(
-              () => ok(api.POST("/api/runs/{id}/pause", path)),
+              () => mutate(api.POST("/api/runs/{id}/pause", path)),
               "Paused. Nothing more happens until you let it go on.",
             )}
           >
@@ -128,7 +122,7 @@ export function RunPage() {
             look="quiet"
             onClick={async () => {
               try {
-                const { run: next } = await ok(api.POST("/api/runs/{id}/again", path));
+                const { run: next } = await mutate(api.POST("/api/runs/{id}/again", path));
                 go(`/runs/${next}`);
               } catch (error) {
                 sayError(error);
@@ -142,7 +136,7 @@ export function RunPage() {
           <Button
             look="quiet"
             onClick={act(
-              () => ok(api.POST("/api/runs/{id}/cancel", path)),
+              () => mutate(api.POST("/api/runs/{id}/cancel", path)),
               "Cancelled. What already went out stays out.",
             )}
           >
@@ -152,7 +146,7 @@ export function RunPage() {
         {maker && (
           <Button
             look="quiet"
-            onClick={act(() => ok(api.POST("/api/runs/{id}/keep", path)), "Kept as a sample of its workflow.")}
+            onClick={act(() => mutate(api.POST("/api/runs/{id}/keep", path)), "Kept as a sample of its workflow.")}
           >
             Keep as sample
           </Button>
@@ -212,20 +206,7 @@ export function RunPage() {
         <RunGrid lines={lines} columns={columns} step={step} onPick={pick} />
         <div className="overflow-y-auto bg-sheet px-6 py-4">
           {journal ? (
-            <section>
-              <h2 className="smallcaps mb-2 text-soft">Journal</h2>
-              <ol className="text-sm">
-                {run.data.journal.map((entry, i) => (
-                  <li key={i} className="grid grid-cols-[4rem_8rem_1fr] gap-3 border-b border-line py-1">
-                    <span className="text-soft">{clock(entry.at)}</span>
-                    <span className="[overflow-wrap:anywhere]">
-                      {entry.address && <span className="slot">{entry.address}</span>}
-                    </span>
-                    <span>{entry.says}</span>
-                  </li>
-                ))}
-              </ol>
-            </section>
+            <Journal run={id} latest={run.data.journal} />
           ) : result.isPending || !line ? (
             <Loading what="Fetching the result …" />
           ) : result.isError ? (
@@ -242,7 +223,7 @@ export function RunPage() {
                   maker
                     ? (address) =>
                         act(
-                          () => ok(api.POST("/api/runs/{id}/take-up", { ...path, body: { address, values: {} } })),
+                          () => mutate(api.POST("/api/runs/{id}/take-up", { ...path, body: { address, values: {} } })),
                           "Taken up again for this item.",
                         )()
                     : undefined
@@ -274,5 +255,32 @@ export function RunPage() {
         </div>
       </div>
     </main>
+  );
+}
+
+/** What happened, in words: the latest page, and earlier ones where they are asked for. */
+function Journal({ run, latest }: { run: number; latest: Schemas["JournalPage"] }) {
+  const pages = useInfiniteQuery(reads.journal(run, latest));
+  const entries = [...(pages.data?.pages ?? [latest])].reverse().flatMap((page) => page.entries);
+  return (
+    <section>
+      <h2 className="smallcaps mb-2 text-soft">Journal</h2>
+      {pages.hasNextPage && (
+        <Button className="mb-2" disabled={pages.isFetchingNextPage} onClick={() => pages.fetchNextPage()}>
+          {pages.isFetchingNextPage ? "Fetching …" : "Show what was before"}
+        </Button>
+      )}
+      <ol className="text-sm">
+        {entries.map((entry) => (
+          <li key={entry.number} className="grid grid-cols-[4rem_8rem_1fr] gap-3 border-b border-line py-1">
+            <span className="text-soft">{clock(entry.at)}</span>
+            <span className="[overflow-wrap:anywhere]">
+              {entry.address && <span className="slot">{entry.address}</span>}
+            </span>
+            <span>{entry.says}</span>
+          </li>
+        ))}
+      </ol>
+    </section>
   );
 }

@@ -1,7 +1,7 @@
-import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ok } from "../../api/client";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Choice, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
@@ -22,21 +22,8 @@ export function Runs() {
     else after.delete(name);
     setSearch(after, { replace: true });
   };
-  const workflows = useQuery({ queryKey: ["workflows"], queryFn: () => ok(api.GET("/api/workflows")) });
-  const runs = useInfiniteQuery({
-    queryKey: ["runs", words, workflow, state],
-    initialPageParam: null as number | null,
-    placeholderData: keepPreviousData,
-    queryFn: ({ pageParam }) =>
-      ok(
-        api.GET("/api/runs", {
-          params: {
-            query: { words, workflow: workflow ? Number(workflow) : null, state, before: pageParam, limit: 50 },
-          },
-        }),
-      ),
-    getNextPageParam: (page) => (page.more ? (page.runs.at(-1)?.id ?? null) : null),
-  });
+  const workflows = useQuery(reads.workflows());
+  const runs = useInfiniteQuery(reads.runs(words, workflow ? Number(workflow) : null, state));
   const list = runs.data?.pages.flatMap((p) => p.runs) ?? [];
   return (
     <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">

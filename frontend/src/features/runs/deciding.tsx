@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { api, ok, queries } from "../../api/client";
+import { api, ok } from "../../api/client";
+import { allStale, mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { say, sayError } from "../../components/Toast";
@@ -19,8 +20,10 @@ export function Judge({
   const [text, setText] = useState("");
   const choose = (choice: "again" | "value" | "skip" | "stop") => async () => {
     try {
-      await ok(api.POST("/api/runs/{id}/judge", { params: { path: { id: run } }, body: { address, choice, text } }));
-      queries.invalidateQueries();
+      await mutate(
+        api.POST("/api/runs/{id}/judge", { params: { path: { id: run } }, body: { address, choice, text } }),
+      );
+      allStale();
     } catch (error) {
       sayError(error);
     }
@@ -82,11 +85,11 @@ export function TakeUpFrom({
         }
         whole[root]![name] = text;
       }
-      await ok(
+      await mutate(
         api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: step, values: whole } }),
       );
       say("Taken up from this line.");
-      queries.invalidateQueries();
+      allStale();
       onClose();
     } catch (error) {
       sayError(error);

@@ -1,5 +1,6 @@
 import { type ReactNode, useRef, useState } from "react";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { say, sayError } from "../../components/Toast";
 import { count } from "../../components/words";
@@ -26,10 +27,12 @@ export function BringIn({
     form.set("into", into);
     form.set("name", name);
     try {
-      const made = await ok(
+      const made = await mutate(
         api.POST("/api/sheets/file", { body: { file: "", into, name }, bodySerializer: () => form }),
+        "sheets",
+        "sheet",
+        "catalogue",
       );
-      for (const key of ["sheets", "sheet", "catalogue"]) queries.invalidateQueries({ queryKey: [key] });
       say(`${count(made.rows, "row")} brought in.`);
       onDone?.(made);
     } catch (error) {

@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Input } from "../../components/Field";
@@ -33,14 +34,14 @@ export function ColumnsDialog({
   async function keep() {
     try {
       const renamed = Object.fromEntries(columns.filter((c) => c.was && c.was !== c.name).map((c) => [c.was, c.name]));
-      await ok(
+      await mutate(
         api.PUT("/api/sheets/{key}/columns", {
           params: { path: { key: sheet.key } },
           body: { columns: columns.map(({ name, type }) => ({ name, type })), renamed },
         }),
+        "sheets",
+        "catalogue",
       );
-      await queries.invalidateQueries({ queryKey: ["sheets"] });
-      queries.invalidateQueries({ queryKey: ["catalogue"] });
       onDone();
       onClose();
     } catch (error) {

@@ -1,8 +1,10 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ClipboardEvent, type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Input } from "../../components/Field";
 import { Dots, Item, LinkItem, Menu } from "../../components/Menu";
@@ -16,7 +18,6 @@ import { SendRows } from "./SendRows";
 type Sheet = Schemas["SheetView"];
 type Row = Schemas["RowView"];
 
-const PAGE = 200;
 const HEIGHT = 34;
 const WIDTHS: Record<string, string> = {
   date: "7.5rem",
@@ -36,21 +37,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
   const [sending, setSending] = useState(false);
   const frame = useRef<HTMLDivElement>(null);
-  const rows = useInfiniteQuery({
-    queryKey: ["sheet", sheet.key, words, sort],
-    initialPageParam: 0,
-    placeholderData: keepPreviousData,
-    queryFn: ({ pageParam }) =>
-      ok(
-        api.GET("/api/sheets/{key}/rows", {
-          params: {
-            path: { key: sheet.key },
-            query: { words, sort: sort?.name ?? "", down: sort?.down ?? false, offset: pageParam, limit: PAGE },
-          },
-        }),
-      ),
-    getNextPageParam: (last, pages) => (pages.length * PAGE < last.total ? pages.length * PAGE : null),
-  });
+  const rows = useInfiniteQuery(reads.rows(sheet.key, words, sort));
   const list: Row[] = rows.data?.pages.flatMap((p) => p.rows) ?? [];
   const total = rows.data?.pages[0]?.total ?? 0;
   const virtual = useVirtualizer({
@@ -72,13 +59,13 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const template = `4.4rem ${sheet.columns.map((c) => WIDTHS[c.type] ?? WIDTHS.text).join(" ")} 3rem`;
   const path = { params: { path: { key: sheet.key } } };
   const reload = () => {
-    queries.invalidateQueries({ queryKey: ["sheet", sheet.key] });
-    queries.invalidateQueries({ queryKey: ["sheets"] });
+    staleNow(["sheet", sheet.key]);
+    staleNow("sheets");
   };
 
   async function write(row: Row, cells: Record<string, string>) {
     try {
-      await ok(
+      await mutate(
         api.PATCH("/api/sheets/{key}/rows/{row}", {
           params: { path: { key: sheet.key, row: row.id } },
           body: { cells },
@@ -92,7 +79,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
 
   async function add(rows: Record<string, string>[]) {
     try {
-      const { count: n } = await ok(api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }));
+      const { count: n } = await mutate(api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }));
       reload();
       if (n !== 1) say(`${count(n, "row")} added.`);
     } catch (error) {
@@ -102,7 +89,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
 
   async function remove(row: Row) {
     try {
-      await ok(api.POST("/api/sheets/{key}/rows/delete", { ...path, body: { ids: [row.id] } }));
+      await mutate(api.POST("/api/sheets/{key}/rows/delete", { ...path, body: { ids: [row.id] } }));
       reload();
     } catch (error) {
       sayError(error);

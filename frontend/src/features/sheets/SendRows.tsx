@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type ApiError, api, ok, queries } from "../../api/client";
+import { type ApiError, api } from "../../api/client";
+import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field } from "../../components/Field";
@@ -10,10 +12,7 @@ import { count } from "../../components/words";
 /** Chosen rows sent through a workflow that starts from this sheet: a run for each. */
 export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]; onClose: (sent: boolean) => void }) {
   const path = { params: { path: { key: sheet } } };
-  const takers = useQuery({
-    queryKey: ["sheet", sheet, "workflows"],
-    queryFn: () => ok(api.GET("/api/sheets/{key}/workflows", path)),
-  });
+  const takers = useQuery(reads.takers(sheet));
   const [chosen, setChosen] = useState<number | null>(null);
   const [again, setAgain] = useState(false);
   const [wrong, setWrong] = useState("");
@@ -25,10 +24,12 @@ export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]
     if (!workflow) return;
     setBusy(true);
     try {
-      const sent = await ok(api.POST("/api/sheets/{key}/rows/send", { ...path, body: { workflow, ids, again } }));
+      const sent = await mutate(
+        api.POST("/api/sheets/{key}/rows/send", { ...path, body: { workflow, ids, again } }),
+        "runs",
+      );
       const left = sent.left_out ? ` ${count(sent.left_out, "row")} left out: empty, used, or sent before.` : "";
       say(`${count(sent.count, "run")} began.${left}`);
-      queries.invalidateQueries({ queryKey: ["runs"] });
       onClose(true);
     } catch (error) {
       setWrong((error as ApiError).message);

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ok, queries } from "../../api/client";
+import { api } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
@@ -15,7 +17,7 @@ export function Sheets() {
   const { key } = useParams();
   const session = useSession();
   const maker = may(session.data, "maker");
-  const list = useQuery({ queryKey: ["sheets"], queryFn: () => ok(api.GET("/api/sheets")) });
+  const list = useQuery(reads.sheets());
   const [making, setMaking] = useState(false);
   if (list.isPending) return <Loading what="Fetching the sheets …" />;
   if (list.isError) return <Failed error={list.error} again={() => list.refetch()} />;
@@ -58,8 +60,8 @@ function NewSheet({ onClose }: { onClose: () => void }) {
   const go = useNavigate();
 
   async function made(key: string) {
-    await queries.invalidateQueries({ queryKey: ["sheets"] });
-    queries.invalidateQueries({ queryKey: ["catalogue"] });
+    await staleNow("sheets");
+    staleNow("catalogue");
     onClose();
     go(`/sheets/${key}`);
   }
@@ -70,7 +72,7 @@ function NewSheet({ onClose }: { onClose: () => void }) {
       .map((c) => c.trim())
       .filter(Boolean);
     try {
-      const sheet = await ok(
+      const sheet = await mutate(
         api.POST("/api/sheets", { body: { name, columns: heads.map((c) => ({ name: c, type: "text" })) } }),
       );
       await made(sheet.key);

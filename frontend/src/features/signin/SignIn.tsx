@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
-import { api, keepCsrf, ok, queries } from "../../api/client";
+import { api, keepCsrf, queries } from "../../api/client";
+import { mutate } from "../../api/mutate";
 import type { Session } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Field, Input } from "../../components/Field";
@@ -15,7 +16,7 @@ export function SignIn({ session }: { session: Session }) {
     setBusy(true);
     setWrong("");
     try {
-      const now = await ok(api.POST("/api/session", { body: as }));
+      const now = await mutate(api.POST("/api/session", { body: as }));
       keepCsrf(now.csrf);
       queries.setQueryData(["session"], now);
     } catch (error) {

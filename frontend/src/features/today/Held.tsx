@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { allStale, mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
@@ -12,13 +14,13 @@ export function Held({ hold, owner }: { hold: Schemas["HoldView"]; owner: boolea
   const [copied, setCopied] = useState(hold.why === "restored");
   const [runFor, setRunFor] = useState<number[]>([]);
   const [going, setGoing] = useState(false);
-  const held = useQuery({ queryKey: ["held"], queryFn: () => ok(api.GET("/api/house/held")), enabled: owner });
+  const held = useQuery({ ...reads.held(), enabled: owner });
 
   async function letGo() {
     setGoing(true);
     try {
-      await ok(api.POST("/api/house/let-go", { body: { copy: copied, run_for: runFor } }));
-      await queries.invalidateQueries();
+      await mutate(api.POST("/api/house/let-go", { body: { copy: copied, run_for: runFor } }));
+      await allStale();
     } catch (error) {
       sayError(error);
     } finally {

@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { allStale, mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Away } from "../../components/Away";
 import { Button } from "../../components/Button";
@@ -22,7 +24,7 @@ export function Today() {
   const maker = may(session, "maker");
   const owner = may(session, "owner");
   const hold = useHouse().data?.hold;
-  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
+  const today = useQuery(reads.today());
   if (today.isPending) return <Loading what="Fetching the day …" />;
   if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
   const day = today.data;
@@ -211,8 +213,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
 function Grant({ workflow }: { workflow: number }) {
   async function grant() {
     try {
-      await ok(api.POST("/api/workflows/{id}/grant", { params: { path: { id: workflow } } }));
-      queries.invalidateQueries({ queryKey: ["today"] });
+      await mutate(api.POST("/api/workflows/{id}/grant", { params: { path: { id: workflow } } }), "today");
     } catch (error) {
       sayError(error);
     }
@@ -256,10 +257,10 @@ export function TakeUp({ run }: { run: number }) {
     <Button
       onClick={async () => {
         try {
-          await ok(
+          await mutate(
             api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: "", values: {} } }),
           );
-          queries.invalidateQueries();
+          allStale();
         } catch (error) {
           sayError(error);
         }
@@ -277,8 +278,8 @@ export function LetRest({ run }: { run: number }) {
       look="quiet"
       onClick={async () => {
         try {
-          await ok(api.POST("/api/runs/{id}/cancel", { params: { path: { id: run } } }));
-          queries.invalidateQueries();
+          await mutate(api.POST("/api/runs/{id}/cancel", { params: { path: { id: run } } }));
+          allStale();
         } catch (error) {
           sayError(error);
         }
@@ -293,8 +294,8 @@ export function LetRest({ run }: { run: number }) {
 export function Doubt({ id }: { id: number }) {
   const decide = (choice: string) => async () => {
     try {
-      await ok(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }));
-      queries.invalidateQueries();
+      await mutate(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }));
+      allStale();
     } catch (error) {
       sayError(error);
     }

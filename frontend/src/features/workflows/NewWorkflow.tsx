@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Area, Choice, Field, Input } from "../../components/Field";
@@ -37,7 +39,7 @@ export function NewWorkflow({
   const [model, setModel] = useState("");
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState("");
-  const catalogue = useQuery({ queryKey: ["catalogue"], enabled: open, queryFn: () => ok(api.GET("/api/catalogue")) });
+  const catalogue = useQuery({ ...reads.catalogue(), enabled: open });
   const models = catalogue.data?.connections.filter((c) => c.kind === "model") ?? [];
 
   /** Make the page and open it; what goes wrong is said here and nothing typed is lost. */
@@ -46,7 +48,7 @@ export function NewWorkflow({
     setBusy(true);
     try {
       const made = await making();
-      queries.invalidateQueries({ queryKey: ["workflows"] });
+      staleNow("workflows");
       if (!blank && !made.notes?.length) say("Made. Everything it points at is here.");
       go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`, { state: { notes: made.notes } });
     } catch (error) {
@@ -58,7 +60,7 @@ export function NewWorkflow({
   const create = (body: Partial<Schemas["CopyBody"]>, blank = false) =>
     begin(
       () =>
-        ok(
+        mutate(
           api.POST("/api/workflows", {
             body: { document: null, copy_of: null, template: "", name: "", brand: "", ...body },
           }),
@@ -113,7 +115,9 @@ export function NewWorkflow({
               className="space-y-3"
               onSubmit={(event) => {
                 event.preventDefault();
-                begin(() => ok(api.POST("/api/workflows/sketch", { body: { description: told, name, brand, model } })));
+                begin(() =>
+                  mutate(api.POST("/api/workflows/sketch", { body: { description: told, name, brand, model } })),
+                );
               }}
             >
               <Field label="What should happen, from what sets it off to where it ends">
@@ -226,7 +230,7 @@ function FromFile({
 }
 
 function Templates({ onTake }: { onTake: (key: string) => void }) {
-  const list = useQuery({ queryKey: ["templates"], queryFn: () => ok(api.GET("/api/templates")) });
+  const list = useQuery(reads.templates());
   if (list.isPending) return <Loading what="Fetching the templates …" />;
   if (list.isError) return <Failed error={list.error} again={() => list.refetch()} />;
   return (

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, ok, queries, type Schemas } from "../../api/client";
+import { api, type Schemas } from "../../api/client";
+import { mutate, staleNow } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
@@ -18,7 +20,7 @@ type Summary = Schemas["WorkflowSummary"];
 /** All workflows, by client, the live ones first. */
 export function Workflows() {
   const session = useSession();
-  const list = useQuery({ queryKey: ["workflows"], queryFn: () => ok(api.GET("/api/workflows")) });
+  const list = useQuery(reads.workflows());
   const [making, setMaking] = useState(false);
   const [words, setWords] = useState("");
   const search = useRef<HTMLInputElement>(null);
@@ -120,7 +122,7 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
   async function act(call: Promise<unknown>, words: string) {
     try {
       await call;
-      queries.invalidateQueries({ queryKey: ["workflows"] });
+      staleNow("workflows");
       say(words);
     } catch (error) {
       sayError(error);
@@ -146,7 +148,7 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
                 <span className="ml-auto flex gap-2">
                   <Button
                     onClick={() =>
-                      act(ok(api.DELETE("/api/workflows/{id}/away", path)), `“${w.name}” is back, and not live.`)
+                      act(mutate(api.DELETE("/api/workflows/{id}/away", path)), `“${w.name}” is back, and not live.`)
                     }
                   >
                     Bring back
@@ -175,7 +177,7 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
               onClick={() => {
                 setDoomed(null);
                 act(
-                  ok(api.DELETE("/api/workflows/{id}", { params: { path: { id: doomed.id } } })),
+                  mutate(api.DELETE("/api/workflows/{id}", { params: { path: { id: doomed.id } } })),
                   `“${doomed.name}” is deleted.`,
                 );
               }}
@@ -196,8 +198,7 @@ function Row({ workflow, maker }: { workflow: Summary; maker: boolean }) {
   const go = useNavigate();
   async function pause() {
     try {
-      await ok(api.POST("/api/workflows/{id}/pause", { params: { path: { id: workflow.id } } }));
-      queries.invalidateQueries({ queryKey: ["workflows"] });
+      await mutate(api.POST("/api/workflows/{id}/pause", { params: { path: { id: workflow.id } } }), "workflows");
     } catch (error) {
       sayError(error);
     }

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, ok, type Schemas } from "../../../api/client";
+import type { Schemas } from "../../../api/client";
+import * as reads from "../../../api/reads";
 
 type Offer = Schemas["OfferView"];
 
@@ -20,12 +21,7 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
   const [at, setAt] = useState(0);
   const input = useRef<HTMLInputElement>(null);
   const list = useRef<HTMLDivElement>(null);
-  const offers = useQuery({
-    queryKey: ["offers", workflow, version, line, words],
-    placeholderData: (before) => before,
-    queryFn: () =>
-      ok(api.GET("/api/workflows/{id}/offers", { params: { path: { id: workflow }, query: { line, words } } })),
-  });
+  const offers = useQuery(reads.offers(workflow, version, line, words));
   const found = offers.data ?? [];
   const chosen = found[Math.min(at, found.length - 1)];
   useEffect(() => {

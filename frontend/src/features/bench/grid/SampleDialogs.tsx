@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, type Bench, ok, queries } from "../../../api/client";
+import { api, type Bench } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Area, Field } from "../../../components/Field";
@@ -75,13 +77,13 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
     setBusy(true);
     try {
       const made = json !== null ? objectOf(json) : await typed();
-      await ok(
+      await mutate(
         api.POST("/api/workflows/{id}/samples", {
           params: { path: { id: bench.id } },
           body: { item: made, count: 1 },
         }),
+        ["bench", bench.id],
       );
-      await queries.refetchQueries({ queryKey: ["bench", bench.id] });
       onClose();
     } catch (error) {
       setWrong((error as Error).message);
@@ -139,14 +141,10 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
 
 /** A sample taken from something that really ran. */
 export function SampleFromRun({ bench, onClose }: { bench: Bench; onClose: () => void }) {
-  const runs = useQuery({
-    queryKey: ["runs", "for samples", bench.id],
-    queryFn: () => ok(api.GET("/api/runs", { params: { query: { workflow: bench.id, limit: 30 } } })),
-  });
+  const runs = useQuery(reads.runsOf(bench.id, 30));
   async function take(id: number) {
     try {
-      await ok(api.POST("/api/runs/{id}/keep", { params: { path: { id } } }));
-      await queries.refetchQueries({ queryKey: ["bench", bench.id] });
+      await mutate(api.POST("/api/runs/{id}/keep", { params: { path: { id } } }), ["bench", bench.id]);
       say("Kept as a sample.");
       onClose();
     } catch (error) {

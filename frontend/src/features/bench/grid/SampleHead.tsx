@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { api, type Bench, ok, queries, type Schemas } from "../../../api/client";
+import { api, type Bench, type Schemas } from "../../../api/client";
+import { mutate, staleNow } from "../../../api/mutate";
 import { Button } from "../../../components/Button";
 import { Dots, Item, Menu, MenuHead } from "../../../components/Menu";
 import { say, sayError } from "../../../components/Toast";
@@ -10,7 +11,7 @@ type Sample = Schemas["SampleView"];
 async function change(workflow: number, act: () => Promise<unknown>) {
   try {
     await act();
-    queries.invalidateQueries({ queryKey: ["bench", workflow] });
+    staleNow(["bench", workflow]);
   } catch (error) {
     sayError(error);
   }
@@ -19,7 +20,7 @@ async function change(workflow: number, act: () => Promise<unknown>) {
 /** Show or hide a sample, or make it the lead. */
 const alter = (workflow: number, sample: number, how: { shown?: boolean; lead?: boolean }) =>
   change(workflow, () =>
-    ok(
+    mutate(
       api.PATCH("/api/workflows/{id}/samples/{sample}", {
         params: { path: { id: workflow, sample } },
         body: { shown: null, item: null, lead: false, ...how },
@@ -67,7 +68,7 @@ export function SampleHead({
             <Item onSelect={() => alter(workflow, sample.id, { shown: false })}>Hide it</Item>
             <Item
               grave
-              onSelect={() => change(workflow, () => ok(api.DELETE("/api/workflows/{id}/samples/{sample}", path)))}
+              onSelect={() => change(workflow, () => mutate(api.DELETE("/api/workflows/{id}/samples/{sample}", path)))}
             >
               Forget it
             </Item>
@@ -127,10 +128,10 @@ function useAddSample(bench: Bench) {
   async function latest(count: number) {
     setBusy(true);
     try {
-      await ok(
+      await mutate(
         api.POST("/api/workflows/{id}/samples", { params: { path: { id: bench.id } }, body: { item: null, count } }),
+        ["bench", bench.id],
       );
-      await queries.refetchQueries({ queryKey: ["bench", bench.id] });
       say("Kept as a sample. Run it to see its proofs.");
     } catch (error) {
       sayError(error);

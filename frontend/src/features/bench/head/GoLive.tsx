@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Bench, ok } from "../../../api/client";
+import type { Bench } from "../../../api/client";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Input } from "../../../components/Field";
@@ -15,11 +16,7 @@ type Props = {
 
 /** Before it goes live: what is missing, what is risky, and what a month of it will use. */
 export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
-  const before = useQuery({
-    queryKey: ["before", bench.id, bench.version],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/before", { params: { path: { id: bench.id } } })),
-    staleTime: 0,
-  });
+  const before = useQuery(reads.beforeLive(bench.id, bench.version));
   const [what, setWhat] = useState<"" | "pass" | "run">("");
   const [aDay, setADay] = useState("10");
   const problems = before.data?.problems ?? bench.problems;
@@ -118,10 +115,7 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
 
 /** Runs, calls, tokens and money in thirty days, from the proofs and the start. */
 function Forecast({ bench, onChoose, onClose }: Pick<Props, "bench" | "onChoose" | "onClose">) {
-  const told = useQuery({
-    queryKey: ["forecast", bench.id, bench.version],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/forecast", { params: { path: { id: bench.id } } })),
-  });
+  const told = useQuery(reads.forecast(bench.id, bench.version));
   const [typed, setTyped] = useState<string | null>(null);
   if (told.isPending) return <p className="text-sm text-soft">Working the forecast out …</p>;
   if (told.isError) return <p className="text-sm text-brick">{told.error.message}</p>;

@@ -1,5 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, type Bench, ok, queries } from "../../../api/client";
+import { api, type Bench } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { may, useSession } from "../../../app/session";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
@@ -110,14 +112,16 @@ export function LimitsDialog({
 
 function OfBrand({ brand, owner }: { brand: string; owner: boolean }) {
   const path = { params: { path: { key: brand } } };
-  const found = useQuery({ queryKey: ["brand", brand], queryFn: () => ok(api.GET("/api/brands/{key}/limits", path)) });
+  const found = useQuery(reads.brandLimits(brand));
   if (!found.data) return null;
   const b = found.data;
   async function set(day: number | null, month: number | null) {
     try {
-      await ok(api.PUT("/api/brands/{key}/limits", { ...path, body: { day_money: day, month_money: month } }));
+      await mutate(api.PUT("/api/brands/{key}/limits", { ...path, body: { day_money: day, month_money: month } }), [
+        "brand",
+        brand,
+      ]);
       say(`Limits of ${b.name} are set.`);
-      queries.invalidateQueries({ queryKey: ["brand", brand] });
     } catch (error) {
       sayError(error);
     }

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, type Bench, ok, queries } from "../../../api/client";
+import { api, type Bench } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { useKeys } from "../../../components/keys";
 import { Item, LinkItem, Menu } from "../../../components/Menu";
@@ -52,8 +54,9 @@ export function LivePanel({
     try {
       await page.flush();
       if (to === "live") {
-        const { revision } = await ok(
+        const { revision } = await mutate(
           api.POST("/api/workflows/{id}/live", { params: { ...path.params, query: { a_day: aDay } } }),
+          ["bench", bench.id],
         );
         say(
           aDay
@@ -61,8 +64,7 @@ export function LivePanel({
             : `Live on revision ${revision}. What comes from now on starts runs.`,
         );
         setAsking(false);
-      } else await ok(api.POST("/api/workflows/{id}/pause", path));
-      queries.invalidateQueries({ queryKey: ["bench", bench.id] });
+      } else await mutate(api.POST("/api/workflows/{id}/pause", path));
     } catch (error) {
       sayError(error);
     }
@@ -71,10 +73,10 @@ export function LivePanel({
   async function copy() {
     try {
       await page.flush();
-      const { id } = await ok(
+      const { id } = await mutate(
         api.POST("/api/workflows", { body: { document: null, copy_of: bench.id, template: "", name: "", brand: "" } }),
+        "workflows",
       );
-      queries.invalidateQueries({ queryKey: ["workflows"] });
       go(`/workflows/${id}`);
       say("This is the copy. It is not live.");
     } catch (error) {
@@ -85,8 +87,7 @@ export function LivePanel({
   async function putAway() {
     try {
       await page.flush();
-      await ok(api.POST("/api/workflows/{id}/away", { params: { path: { id: bench.id } } }));
-      queries.invalidateQueries({ queryKey: ["workflows"] });
+      await mutate(api.POST("/api/workflows/{id}/away", { params: { path: { id: bench.id } } }), "workflows");
       go("/workflows");
       say(`“${bench.name}” is put away, at the end of the list.`);
     } catch (error) {
@@ -182,7 +183,7 @@ export function LivePanel({
 
 /** Whose page it is, to be chosen. */
 function OfBrand({ page, maker, name }: { page: ReturnType<typeof usePage>; maker: boolean; name: string }) {
-  const catalogue = useQuery({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")), enabled: maker });
+  const catalogue = useQuery({ ...reads.catalogue(), enabled: maker });
   if (!maker || !catalogue.data) return <>{name}</>;
   return (
     <select

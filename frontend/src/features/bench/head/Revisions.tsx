@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Bench, ok } from "../../../api/client";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Choice, Field } from "../../../components/Field";
@@ -32,18 +33,10 @@ export function Revisions({
   maker: boolean;
   onClose: () => void;
 }) {
-  const list = useQuery({
-    queryKey: ["revisions", bench.id, bench.revision],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/revisions", { params: { path: { id: bench.id } } })),
-  });
+  const list = useQuery(reads.revisions(bench.id, bench.revision));
   const [before, setBefore] = useState(bench.revision ?? 0);
   const [after, setAfter] = useState(0);
-  const told = useQuery({
-    queryKey: ["compare", bench.id, bench.version, before, after],
-    enabled: before > 0,
-    queryFn: () =>
-      ok(api.GET("/api/workflows/{id}/compare", { params: { path: { id: bench.id }, query: { before, after } } })),
-  });
+  const told = useQuery(reads.revisionsCompared(bench.id, bench.version, before, after));
 
   async function bringBack() {
     try {

@@ -2,6 +2,7 @@
 import { useCallback, useMemo, useRef, useState } from "react";
 import { type Bench, type Cell, queries } from "../../../api/client";
 import { type News, useNews } from "../../../api/live";
+import { staleNow } from "../../../api/mutate";
 
 export const cellKey = (step: string, sample: number) => `${step}:${sample}`;
 
@@ -28,8 +29,8 @@ function useCatchingUp(id: number) {
         // A fetch under way may have begun before a proof was made; it is likely to have the page's version.
         await queries.refetchQueries({ queryKey }, { cancelRefetch: proofs });
         if (proofs) {
-          queries.invalidateQueries({ queryKey: ["cell", id] });
-          queries.invalidateQueries({ queryKey: ["values", id] });
+          staleNow(["cell", id]);
+          staleNow(["values", id]);
         }
         await pause();
       }

@@ -4,6 +4,7 @@
  */
 import { useCallback, useEffect, useRef, useState } from "react";
 import { ApiError, api, type Bench, ok, queries, type Schemas } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
 import { type Edited, laidOver, merged, type PageDoc, WHOLE } from "./document";
 import { History } from "./history";
 import { stillTyping } from "./typing";
@@ -61,11 +62,10 @@ export function usePage(bench: Bench) {
     setSaving("saving");
     try {
       const path = { params: { path: { id: bench.id } }, body: { document: here.doc, version: here.version } };
-      const saved = await ok(api.PUT("/api/workflows/{id}", path));
+      const saved = await mutate(api.PUT("/api/workflows/{id}", path), ["bench", bench.id]);
       here.version = saved.version;
       here.base = sent;
       setWrong("");
-      await queries.refetchQueries({ queryKey: ["bench", bench.id] });
       if (!here.dirty) {
         setSaving("saved");
         setStale(new Set());
@@ -192,14 +192,13 @@ export function usePage(bench: Bench) {
       const before = here.doc;
       here.busy = true; // news of this very change must not be taken for someone else's
       try {
-        const made = await ok(api.POST("/api/workflows/{id}/edits", path));
+        const made = await mutate(api.POST("/api/workflows/{id}/edits", path), ["bench", bench.id]);
         keep(before, "");
         here.base = made.document as PageDoc;
         // What was typed meanwhile is laid over it, and saved after.
         here.doc = laidOver(here.base, here.doc, here.touched);
         here.version = made.version;
         setDoc(here.doc);
-        queries.refetchQueries({ queryKey: ["bench", bench.id] });
         return made.line;
       } catch (error) {
         if (error instanceof ApiError && error.status === 409) {

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Bench, type Cell, ok, type Schemas } from "../../../api/client";
+import type { Bench, Cell, Schemas } from "../../../api/client";
+import * as reads from "../../../api/reads";
 import { Beside } from "../../../components/Beside";
 import { Button } from "../../../components/Button";
 import { typing, useKeys } from "../../../components/keys";
@@ -51,29 +52,10 @@ export function BenchPanel(props: Props) {
   const doc = linesOf(page.doc).find((l) => l.id === home);
   const line = bench.lines.find((l) => l.id === step);
   const kind = catalogue.kinds.find((k) => k.name === doc?.kind);
-  const values = useQuery({
-    queryKey: ["values", bench.id, step, sample],
-    queryFn: () =>
-      ok(api.GET("/api/workflows/{id}/values/{step}", { params: { path: { id: bench.id, step }, query: { sample } } })),
-  });
-  const result = useQuery({
-    queryKey: [
-      "cell",
-      bench.id,
-      sample,
-      step,
-      place,
-      cell?.state === "running" ? "before" : `${cell?.state} ${cell?.at}`,
-    ],
-    enabled: sample !== null,
-    placeholderData: (before) => before,
-    queryFn: () =>
-      ok(
-        api.GET("/api/workflows/{id}/cells/{sample}/{step}", {
-          params: { path: { id: bench.id, sample: sample!, step }, query: { place } },
-        }),
-      ),
-  });
+  const values = useQuery(reads.values(bench.id, step, sample));
+  const result = useQuery(
+    reads.cell(bench.id, sample, step, place, cell?.state === "running" ? "before" : `${cell?.state} ${cell?.at}`),
+  );
   const here: Aside | null =
     sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
   useKeys({ c: () => props.onAside(props.aside ? null : here) });

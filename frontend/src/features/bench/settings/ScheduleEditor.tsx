@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok, type Schemas } from "../../../api/client";
+import { api, type Schemas } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Area, Choice, Field, Input } from "../../../components/Field";
 
@@ -48,19 +50,14 @@ export function ScheduleEditor({
 }) {
   const [asRule, setAsRule] = useState(false);
   const [refused, setRefused] = useState("");
-  const seen = useQuery({
-    queryKey: ["schedule", rule, zone, quiet],
-    queryFn: () => ok(api.POST("/api/schedule", { body: { rule, plain: null, zone, quiet, count: 5 } })),
-    retry: false,
-    placeholderData: (before) => before,
-  });
+  const seen = useQuery(reads.schedule(rule, zone, quiet));
   const plain = seen.data?.plain ?? null;
   const words = !asRule && (plain || !rule);
   const now: Plain = plain ?? FIRST;
 
   async function say(part: Partial<Plain>) {
     try {
-      const made = await ok(
+      const made = await mutate(
         api.POST("/api/schedule", { body: { rule: "", plain: { ...now, ...part }, zone, quiet, count: 5 } }),
       );
       setRefused("");

@@ -1,7 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { ApiError, api, newKey, ok, queries, type Schemas } from "../../../api/client";
+import { ApiError, api, newKey, type Schemas } from "../../../api/client";
+import { allStale, mutate, staleNow } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import type { FormField } from "../../../components/FormFields";
@@ -25,19 +27,14 @@ export function StartPanel({
 }) {
   const path = { params: { path: { id: workflow } } };
   const [asking, setAsking] = useState(false);
-  const start = useQuery({
-    queryKey: ["start", workflow, live],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/start", path)),
-    refetchInterval: 10_000,
-  });
+  const start = useQuery(reads.start(workflow, live));
   if (!start.data) return null;
   const s = start.data;
   const looks = ["poll", "clock", "rows", "runs"].includes(s.listens);
 
   async function look() {
     try {
-      await ok(api.POST("/api/workflows/{id}/look", path));
-      await queries.invalidateQueries({ queryKey: ["start", workflow] });
+      await mutate(api.POST("/api/workflows/{id}/look", path), ["start", workflow]);
     } catch (error) {
       sayError(error);
     }
@@ -80,8 +77,8 @@ export function StartPanel({
 function PassedOver({ titles, workflow, maker }: { titles: string[]; workflow: number; maker: boolean }) {
   const settle = useMutation({
     mutationFn: (run: boolean) =>
-      ok(api.POST("/api/workflows/{id}/passed", { params: { path: { id: workflow } }, body: { run } })),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["start", workflow] }),
+      mutate(api.POST("/api/workflows/{id}/passed", { params: { path: { id: workflow } }, body: { run } })),
+    onSettled: () => staleNow(["start", workflow]),
     onError: sayError,
   });
   return (
@@ -155,8 +152,8 @@ function Now({
       const body = hand
         ? { values: await valuesOf(fields, filled), sample: null, key, again }
         : { values: {}, sample, key, again };
-      const { run } = await ok(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
-      queries.invalidateQueries();
+      const { run } = await mutate(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
+      allStale();
       go(`/runs/${run}`);
     } catch (error) {
       if (error instanceof ApiError && error.code === "in_hand") setInHand(error.message);

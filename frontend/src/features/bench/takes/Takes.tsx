@@ -1,6 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok, queries, type Schemas } from "../../../api/client";
+import { api, type Schemas } from "../../../api/client";
+import { mutate } from "../../../api/mutate";
+import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Field, Input } from "../../../components/Field";
@@ -108,10 +110,7 @@ export function CompareTakes({
   onClose: () => void;
 }) {
   const path = { id: workflow, step };
-  const takes = useQuery({
-    queryKey: ["takes", workflow, step],
-    queryFn: () => ok(api.GET("/api/workflows/{id}/takes/{step}", { params: { path } })),
-  });
+  const takes = useQuery(reads.takes(workflow, step));
   const [at, setAt] = useState<number | null>(null);
   const [blind, setBlind] = useState(true);
   const samples = takes.data?.samples ?? [];
@@ -129,13 +128,13 @@ export function CompareTakes({
   async function choose(take: string | undefined) {
     if (!take || !now) return;
     try {
-      await ok(
+      await mutate(
         api.POST("/api/workflows/{id}/takes/{step}/choices", {
           params: { path },
           body: { sample: now.sample, place: now.place ?? "", take },
         }),
+        ["takes", workflow, step],
       );
-      await queries.refetchQueries({ queryKey: ["takes", workflow, step] });
       const next = samples.findIndex((s, i) => i !== here && !s.judged);
       if (next >= 0) setAt(next);
       else setBlind(false);

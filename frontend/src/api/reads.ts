@@ -1,0 +1,298 @@
+/** Everything the screens read from the server, as query options in one place: its key, where it comes from, how long it holds. */
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, keepCsrf, ok, type Schemas } from "./client";
+
+/** What a key begins with: all that is stale together. */
+export type Topic =
+  | "accounts"
+  | "approval"
+  | "approvals"
+  | "before"
+  | "bench"
+  | "brand"
+  | "brands"
+  | "catalogue"
+  | "cell"
+  | "connections"
+  | "forecast"
+  | "held"
+  | "house"
+  | "journal"
+  | "revisions"
+  | "run"
+  | "runs"
+  | "session"
+  | "sheet"
+  | "sheets"
+  | "start"
+  | "takes"
+  | "templates"
+  | "today"
+  | "values"
+  | "voice"
+  | "workflows";
+
+/** What a change makes stale: a topic, or what of it has a key that begins so. */
+export type Stale = Topic | readonly [Topic, ...unknown[]];
+
+const ROWS = 200;
+const RUNS = 50;
+const kept = { placeholderData: keepPreviousData };
+const at = (id: number) => ({ params: { path: { id } } });
+
+// -- the house and its people
+
+export const session = () =>
+  queryOptions({
+    queryKey: ["session"],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: async () => {
+      const found = await ok(api.GET("/api/session"));
+      keepCsrf(found.csrf);
+      return found;
+    },
+  });
+
+export const house = () =>
+  queryOptions({ queryKey: ["house"], queryFn: () => ok(api.GET("/api/house")), refetchInterval: 30_000 });
+
+export const held = () => queryOptions({ queryKey: ["held"], queryFn: () => ok(api.GET("/api/house/held")) });
+
+export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
+
+export const today = () =>
+  queryOptions({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
+
+// -- what a page is made of
+
+export const catalogue = () => queryOptions({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
+
+export const connections = () =>
+  queryOptions({ queryKey: ["connections"], queryFn: () => ok(api.GET("/api/connections")) });
+
+export const templates = () => queryOptions({ queryKey: ["templates"], queryFn: () => ok(api.GET("/api/templates")) });
+
+export const workflows = () => queryOptions({ queryKey: ["workflows"], queryFn: () => ok(api.GET("/api/workflows")) });
+
+export const brands = () => queryOptions({ queryKey: ["brands"], queryFn: () => ok(api.GET("/api/brands")) });
+
+export const brand = (key: string) =>
+  queryOptions({
+    queryKey: ["brand", key, "all"],
+    queryFn: () => ok(api.GET("/api/brands/{key}", { params: { path: { key } } })),
+  });
+
+export const brandLimits = (key: string) =>
+  queryOptions({
+    queryKey: ["brand", key, "limits"],
+    queryFn: () => ok(api.GET("/api/brands/{key}/limits", { params: { path: { key } } })),
+  });
+
+/** How a text sounds beside the brand's liked ones. */
+export const voice = (brand: string, text: string) =>
+  queryOptions({
+    queryKey: ["voice", brand, text],
+    queryFn: () => ok(api.POST("/api/brands/{key}/voice", { params: { path: { key: brand } }, body: { text } })),
+    enabled: !!brand && !!text,
+    staleTime: 60_000,
+    ...kept,
+  });
+
+// -- the workbench
+
+export const bench = (id: number) =>
+  queryOptions({ queryKey: ["bench", id], queryFn: () => ok(api.GET("/api/workflows/{id}/bench", at(id))) });
+
+/** What a line can name, with the values of a sample. */
+export const values = (id: number, step: string, sample: number | null) =>
+  queryOptions({
+    queryKey: ["values", id, step, sample],
+    queryFn: () =>
+      ok(api.GET("/api/workflows/{id}/values/{step}", { params: { path: { id, step }, query: { sample } } })),
+  });
+
+/** A cell in full; `state` changes where it has to be read anew. */
+export const cell = (id: number, sample: number | null, step: string, place: string, state: string) =>
+  queryOptions({
+    queryKey: ["cell", id, sample, step, place, state],
+    enabled: sample !== null,
+    ...kept,
+    queryFn: () =>
+      ok(
+        api.GET("/api/workflows/{id}/cells/{sample}/{step}", {
+          params: { path: { id, sample: sample!, step }, query: { place } },
+        }),
+      ),
+  });
+
+export const offers = (id: number, version: number, line: string, words: string) =>
+  queryOptions({
+    queryKey: ["offers", id, version, line, words],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/workflows/{id}/offers", { params: { path: { id }, query: { line, words } } })),
+  });
+
+export const takes = (id: number, step: string) =>
+  queryOptions({
+    queryKey: ["takes", id, step],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/takes/{step}", { params: { path: { id, step } } })),
+  });
+
+export const start = (id: number, live: boolean) =>
+  queryOptions({
+    queryKey: ["start", id, live],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/start", at(id))),
+    refetchInterval: 10_000,
+  });
+
+export const schedule = (rule: string, zone: string, quiet: string) =>
+  queryOptions({
+    queryKey: ["schedule", rule, zone, quiet],
+    queryFn: () => ok(api.POST("/api/schedule", { body: { rule, plain: null, zone, quiet, count: 5 } })),
+    retry: false,
+    ...kept,
+  });
+
+export const revisions = (id: number, latest: number | null) =>
+  queryOptions({
+    queryKey: ["revisions", id, latest],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/revisions", at(id))),
+  });
+
+export const revisionsCompared = (id: number, version: number, before: number, after: number) =>
+  queryOptions({
+    queryKey: ["revisions", id, "compared", version, before, after],
+    enabled: before > 0,
+    queryFn: () => ok(api.GET("/api/workflows/{id}/compare", { params: { path: { id }, query: { before, after } } })),
+  });
+
+/** What is missing or risky before it goes live. */
+export const beforeLive = (id: number, version: number) =>
+  queryOptions({
+    queryKey: ["before", id, version],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/before", at(id))),
+    staleTime: 0,
+  });
+
+export const forecast = (id: number, version: number) =>
+  queryOptions({
+    queryKey: ["forecast", id, version],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/forecast", at(id))),
+  });
+
+// -- runs
+
+export const runs = (words: string, workflow: number | null, state: string) =>
+  infiniteQueryOptions({
+    queryKey: ["runs", words, workflow, state],
+    initialPageParam: null as number | null,
+    ...kept,
+    queryFn: ({ pageParam }) =>
+      ok(api.GET("/api/runs", { params: { query: { words, workflow, state, before: pageParam, limit: RUNS } } })),
+    getNextPageParam: (page) => (page.more ? (page.runs.at(-1)?.id ?? null) : null),
+  });
+
+/** The latest runs of one workflow, to choose from. */
+export const runsOf = (workflow: number, limit: number) =>
+  queryOptions({
+    queryKey: ["runs", "of", workflow, limit],
+    queryFn: () => ok(api.GET("/api/runs", { params: { query: { words: "", workflow, state: "", limit } } })),
+  });
+
+export const run = (id: number) =>
+  queryOptions({ queryKey: ["run", id], queryFn: () => ok(api.GET("/api/runs/{id}", at(id))) });
+
+/** A step of a run in full; `state` changes where it has to be read anew. */
+export const runStep = (id: number, step: string | null, address: string, state: string) =>
+  queryOptions({
+    queryKey: ["run", id, "step", step, address, state],
+    enabled: !!step,
+    ...kept,
+    queryFn: () =>
+      ok(api.GET("/api/runs/{id}/steps/{step}", { params: { path: { id, step: step! }, query: { address } } })),
+  });
+
+export const runIterations = (id: number, step: string | null, state: unknown) =>
+  queryOptions({
+    queryKey: ["run", id, "iterations", step, state],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/runs/{id}/iterations/{step}", { params: { path: { id, step: step! } } })),
+  });
+
+/** A run's journal, the latest page first. */
+export const journal = (id: number, latest: Schemas["JournalPage"]) =>
+  infiniteQueryOptions({
+    queryKey: ["journal", id, latest.entries.at(-1)?.number ?? 0],
+    initialPageParam: null as number | null,
+    initialData: { pages: [latest], pageParams: [null] },
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: ({ pageParam }) =>
+      ok(api.GET("/api/runs/{id}/journal", { params: { path: { id }, query: { before: pageParam } } })),
+    getNextPageParam: (page) => page.earlier ?? null,
+  });
+
+// -- approvals
+
+export const approvals = (limit: number) =>
+  queryOptions({
+    queryKey: ["approvals", limit],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit } } })),
+  });
+
+export const approval = (id: number) =>
+  queryOptions({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", at(id))) });
+
+export const letter = (token: string) =>
+  queryOptions({
+    queryKey: ["letter", token],
+    queryFn: () => ok(api.GET("/api/letters/{token}", { params: { path: { token } } })),
+  });
+
+export const evidence = (text: string, sources: Schemas["EvidenceBody"]["sources"], mark: string) =>
+  queryOptions({
+    queryKey: ["evidence", text, mark],
+    queryFn: () => ok(api.POST("/api/evidence", { body: { text, sources } })),
+    staleTime: 600_000,
+  });
+
+export const compared = (texts: { before: string; after: string }) =>
+  queryOptions({
+    queryKey: ["compared", texts.before, texts.after],
+    queryFn: () => ok(api.POST("/api/compare", { body: texts })),
+  });
+
+// -- sheets and forms
+
+export const sheets = () => queryOptions({ queryKey: ["sheets"], queryFn: () => ok(api.GET("/api/sheets")) });
+
+export const rows = (key: string, words: string, sort: { name: string; down: boolean } | null) =>
+  infiniteQueryOptions({
+    queryKey: ["sheet", key, "rows", words, sort],
+    initialPageParam: 0,
+    ...kept,
+    queryFn: ({ pageParam }) =>
+      ok(
+        api.GET("/api/sheets/{key}/rows", {
+          params: {
+            path: { key },
+            query: { words, sort: sort?.name ?? "", down: sort?.down ?? false, offset: pageParam, limit: ROWS },
+          },
+        }),
+      ),
+    getNextPageParam: (last, pages) => (pages.length * ROWS < last.total ? pages.length * ROWS : null),
+  });
+
+/** The workflows that start from rows of a sheet. */
+export const takers = (key: string) =>
+  queryOptions({
+    queryKey: ["sheet", key, "workflows"],
+    queryFn: () => ok(api.GET("/api/sheets/{key}/workflows", { params: { path: { key } } })),
+  });
+
+export const form = (token: string) =>
+  queryOptions({
+    queryKey: ["form", token],
+    queryFn: () => ok(api.GET("/api/forms/{token}", { params: { path: { token } } })),
+    retry: false,
+  });

@@ -1,0 +1,1 @@
+"""What screens show, worked out from journals and tables."""
