@@ -395,7 +395,11 @@ class Runs(WithApi):
     def test_runs_are_found_by_words_workflow_and_state(self) -> None:
         run_id = self.finished()
         title = self.owner.get("/runs")["runs"][0]["title"]
+        out = self.owner.get(f"/runs/{run_id}/steps/out")["output"]
         for query, count in (
+            ({"words": out["text"].split()[2]}, 1),
+            ({"words": out["link"]}, 1),
+            ({"words": f"{out['link']}nowhere"}, 0),
             ({"words": title.split()[-1].upper()}, 1),
             ({"words": "zzz"}, 0),
             ({"state": "failed"}, 0),

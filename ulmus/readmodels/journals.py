@@ -211,13 +211,51 @@ def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
 
 
 def _blocks(workflow: Workflow, state: flow.State, found: dict[str, dict[str, CellView]]) -> None:
-    """Blocks that are behind the run have no event of their own; what they gave is worked out."""
-    for line in workflow.every_step:
-        output = state.values.get(line.id)
-        if line.id in found and isinstance(output, dict) and isinstance(plan_of(line), EachPlan | ForkPlan | RepeatPlan):
-            cell = found[line.id].get(line.id)
-            if cell is not None and cell.state == "running" and line.id not in state.at:
-                cell.state, cell.brief = "fresh", brief(kinds()[line.kind], output)
+    """Blocks that are behind the run have no event of their own, and what a run left undone when it ended has none that says so;
+    both are worked out from where the run stands now."""
+    lines = {line.id: line for line in workflow.every_step}
+    outputs = _outputs(state)
+    for step, here in found.items():
+        line = lines.get(step)
+        for address, cell in here.items() if line is not None else ():
+            if line is None or cell.state not in ("running", "waiting", "asking") or address in state.at:
+                continue
+            output = outputs.get(address)
+            if isinstance(plan_of(line), EachPlan | ForkPlan | RepeatPlan) and (output is not None or not state.ended):
+                if output is not None or _is_behind(address, state):
+                    cell.state, cell.brief = "fresh", brief(kinds()[line.kind], output) if output is not None else ""
+            elif state.ended:
+                # A piece or job under way, a question, a wait: the run ended without it.
+                cell.state, cell.message = (
+                    ("fresh", "") if output is not None else ("passed", "The run ended before this was over.")
+                )
+
+
+def _outputs(state: flow.State) -> dict[str, dict[str, Any]]:
+    """What steps gave, by their addresses, as far as it is kept: on the page, and in the items and lanes of its blocks."""
+    found: dict[str, dict[str, Any]] = {}
+
+    def walk(prefix: str, values: dict[str, Any], blocks: dict[str, flow.Block]) -> None:
+        found.update({prefix + name: value for name, value in values.items() if isinstance(value, dict)})
+        for name, block in blocks.items():
+            for number, gave in block.results.items():
+                walk(f"{prefix}{name}:{number}/", gave, {})
+            for number, seq in (*block.running.items(), *block.kept.items()):
+                walk(f"{prefix}{name}:{number}/", seq.values, _of(seq))
+
+    walk("", state.root.values, _of(state.root))
+    return found
+
+
+def _of(seq: flow.Sequence) -> dict[str, flow.Block]:
+    """A sequence's blocks by name: those behind it, and the one it stands at."""
+    open_ = {seq.current.id: seq.block} if seq.current is not None and seq.block is not None else {}
+    return {**seq.closed, **open_}
+
+
+def _is_behind(address: str, state: flow.State) -> bool:
+    """Whether nothing inside a place is under way any more."""
+    return not any(one.startswith(f"{address}:") for one in state.at)
 
 
 def cells(workflow: Workflow, events: list[flow.Event], state: flow.State) -> list[CellView]:

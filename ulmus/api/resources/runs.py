@@ -7,7 +7,7 @@ from typing import Any, Literal
 from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import and_, or_, select
+from sqlalchemy import and_, func, or_, select
 
 from ...core import flow
 from ...readmodels.journals import JOURNAL, JournalPage, iterations, journal_page, step_of
@@ -82,14 +82,20 @@ class PieceChoice(Body):
 @bp.get("/runs", responses={200: RunList})
 @needs("reader")
 def listing(query: RunQuery) -> Reply:
-    """Runs, those that began last first, found by words, workflow and state."""
+    """Runs, those that began last first, found by words (of their title, workflow or trouble, or of what went out and its
+    address), workflow and state."""
     wanted = select(tables.Run, tables.WorkflowRecord.name).join(
         tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id
     )
     for word in query.words.split():
         like = f"%{word}%"
         wanted = wanted.where(
-            or_(tables.Run.title.ilike(like), tables.WorkflowRecord.name.ilike(like), tables.Run.message.ilike(like))
+            or_(
+                tables.Run.title.ilike(like),
+                tables.WorkflowRecord.name.ilike(like),
+                tables.Run.message.ilike(like),
+                _went_out(word),
+            )
         )
     if query.workflow is not None:
         wanted = wanted.where(tables.Run.workflow_id == query.workflow)
@@ -103,6 +109,15 @@ def listing(query: RunQuery) -> Reply:
         order = tables.Run.started_at.desc(), tables.Run.id.desc()
         rows = session.execute(wanted.order_by(*order).limit(query.limit + 1)).all()
     return send(RunList(runs=[summary(run, name) for run, name in rows[: query.limit]], more=len(rows) > query.limit))
+
+
+def _went_out(word: str) -> Any:
+    """Whether a piece of the run holds a word: in what went out, or in the address it has there."""
+    piece = tables.Piece
+    texts = [func.json_extract(piece.content, f"$.{name}") for name in ("text", "title", "path", "url")]
+    texts.append(func.json_extract(piece.receipt, "$.link"))
+    like = f"%{word}%"
+    return select(piece.id).where(piece.run_id == tables.Run.id, or_(*(text.ilike(like) for text in texts))).exists()
 
 
 @bp.get("/runs/<int:id>", responses={200: RunView})

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from ..words import SMALL, stem
+from ..languages import language
 
 Level = Literal["supported", "partly", "unsupported", "nothing"]
 SUPPORTED, PARTLY = 0.6, 0.35
@@ -35,43 +35,15 @@ _NUMBER = re.compile(r"(?<![\w.,-])-?\d+(?:[.,]\d+)*%?(?!\w)")
 _NAME = re.compile(
     r"(?:[A-ZÀ-Ý][\w’'-]+)(?:\s+(?:of|the|de|van|von|and|&)\s+(?=[A-ZÀ-Ý])|\s+)?(?:[A-ZÀ-Ý][\w’'-]+(?:\s+[A-ZÀ-Ý][\w’'-]+)*)?"
 )
-_MONTHS = ["january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"]
+_SPEAKS = language()
 _DATE = re.compile(
     r"\b(\d{4})-(\d{2})-(\d{2})\b|\b(\d{1,2})(?:st|nd|rd|th)?(?: of)? ("
-    + "|".join(_MONTHS)
+    + "|".join(_SPEAKS.months)
     + r")(?:,? (\d{4}))?\b|\b("
-    + "|".join(_MONTHS)
+    + "|".join(_SPEAKS.months)
     + r") (\d{1,2})(?:st|nd|rd|th)?(?:,? (\d{4}))?\b",
     re.IGNORECASE,
 )
-_SPELT = {
-    word: str(n)
-    for n, word in enumerate(
-        [
-            "zero",
-            "one",
-            "two",
-            "three",
-            "four",
-            "five",
-            "six",
-            "seven",
-            "eight",
-            "nine",
-            "ten",
-            "eleven",
-            "twelve",
-            "thirteen",
-            "fourteen",
-            "fifteen",
-            "sixteen",
-            "seventeen",
-            "eighteen",
-            "nineteen",
-            "twenty",
-        ]
-    )
-} | {"thirty": "30", "forty": "40", "fifty": "50", "sixty": "60", "seventy": "70", "eighty": "80", "ninety": "90"}
 
 
 @dataclass(frozen=True)
@@ -164,12 +136,12 @@ def _names(text: str) -> Iterator[re.Match[str]]:
     for m in _NAME.finditer(text):
         words = m.group().split()
         if (m.start() == 0 or text[max(0, m.start() - 20) : m.start()].rstrip()[-1:] in '.!?:“"(') and (
-            len(words) == 1 or words[0].lower() in SMALL
+            len(words) == 1 or words[0].lower() in _SPEAKS.small
         ):
             continue
         if text[max(0, m.start() - 1) : m.start()] in ("#", "@"):
             continue
-        if all(word.lower() in SMALL or word.lower() in _MONTHS for word in words):
+        if all(word.lower() in _SPEAKS.small or word.lower() in _SPEAKS.months for word in words):
             continue
         yield m
 
@@ -181,7 +153,7 @@ class _Facts:
         self.plain = _plain(text)
         self.numbers = {_figure(m.group()) for m in _NUMBER.finditer(text)}
         self.words = set(_WORD.findall(self.plain))
-        self.numbers |= {_SPELT[word] for word in self.words if word in _SPELT}
+        self.numbers |= {str(_SPEAKS.numbers[word]) for word in self.words if word in _SPEAKS.numbers}
         self.dates = {_day(m) for m in _DATE.finditer(text)}
         self.links = {link.rstrip(_AFTER_LINK) for link in _LINK.findall(text)}
 
@@ -199,8 +171,8 @@ class _Facts:
             case "number":
                 return _figure(claim.text) in self.numbers
             case "name":
-                words = [w for w in _WORD.findall(_plain(claim.text)) if w not in SMALL]
-                return _plain(claim.text) in self.plain or all(stem(w) in self.words or w in self.words for w in words)
+                words = [w for w in _WORD.findall(_plain(claim.text)) if w not in _SPEAKS.small]
+                return _plain(claim.text) in self.plain or all(_SPEAKS.stem(w) in self.words or w in self.words for w in words)
 
 
 def _best(sentences: Sequence[set[str]], passages: Sequence[set[str]]) -> list[tuple[float, int]]:
@@ -255,7 +227,12 @@ def _passages(text: str) -> Iterator[tuple[str, set[str]]]:
 def _terms(text: str) -> list[str]:
     """The words of a text that carry its meaning, without endings; links and tags are left out."""
     bare = re.sub(r"https?://\S+|[#@]\w+", " ", text)
-    return [stem(_SPELT.get(word, word)) for word in _WORD.findall(_plain(bare)) if word not in SMALL]
+    return [_SPEAKS.stem(_in_figures(word)) for word in _WORD.findall(_plain(bare)) if word not in _SPEAKS.small]
+
+
+def _in_figures(word: str) -> str:
+    """A number in words as a figure; every other word as it is."""
+    return str(_SPEAKS.numbers.get(word, word))
 
 
 def _plain(text: str) -> str:
@@ -278,4 +255,4 @@ def _day(m: re.Match[str]) -> tuple[str, str, str]:
     if iso_year:
         return iso_year, str(int(iso_month)), str(int(iso_day))
     name = (month or month_first).lower()
-    return year or year_last or "", str(_MONTHS.index(name) + 1), str(int(day or day_second))
+    return year or year_last or "", str(_SPEAKS.months.index(name) + 1), str(int(day or day_second))

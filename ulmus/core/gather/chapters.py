@@ -15,7 +15,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from ..words import EVERYDAY, stem
+from ..languages import language
 from .cues import Chapter, Cue, Fineness
 
 _WORD = re.compile(r"[^\W\d_]{3,}")
@@ -53,7 +53,7 @@ def _blocks(said: Sequence[Cue]) -> list[tuple[int, Counter[str]]]:
     size, words = 0, Counter[str]()
     first = 0
     for i, cue in enumerate(said):
-        found = [stem(w) for w in _WORD.findall(cue.text.casefold())]
+        found = [language().stem(w) for w in _WORD.findall(cue.text.casefold())]
         words.update(found)
         size += len(found)
         if size >= BLOCK_WORDS:
@@ -125,5 +125,5 @@ def _depths(matrix: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _counts(part: Sequence[Cue]) -> Counter[str]:
     """The words of a chapter, counted; short and everyday ones are left out."""
-    words = (w for cue in part for w in _WORD.findall(cue.text.casefold()) if len(w) > 3 and w not in EVERYDAY)
+    words = (w for cue in part for w in _WORD.findall(cue.text.casefold()) if len(w) > 3 and w not in language().everyday)
     return Counter(words)

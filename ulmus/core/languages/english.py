@@ -1,8 +1,8 @@
-"""English words as texts are compared by them: without endings, and which of them say little."""
+"""English, as texts are compared in it."""
 
 from __future__ import annotations
 
-from functools import lru_cache
+from .language import Language
 
 _SMALL = """
     a about after all also an and any are as at be been but by can could did do does down each for from had has have he
@@ -17,18 +17,30 @@ _EVERYDAY = """
     such take than that their them then there these they thing things think this those through time very want well went
     were what when where which while will with without would year years your yeah okay
 """
-SMALL = frozenset(_SMALL.split())
-"""Words that carry no meaning of their own."""
-EVERYDAY = frozenset(_EVERYDAY.split())
-"""Words of four letters and more that say nothing of what a text is about."""
-_ENDINGS = ("ings", "ing", "edly", "ied", "ed", "ies", "es", "s", "ly")
+_UNITS = """
+    zero one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen seventeen eighteen
+    nineteen twenty
+"""
+_TENS = "twenty thirty forty fifty sixty seventy eighty ninety"
 
-
-@lru_cache(maxsize=50_000)
-def stem(word: str) -> str:
-    """A word in small letters without its most common endings: *seeds* and *seed*, *opened* and *opens* are the same."""
-    word = word.removesuffix("'s").removesuffix("’s")
-    for ending in _ENDINGS:
-        if word.endswith(ending) and len(word) - len(ending) >= 3:
-            return word[: -len(ending)].rstrip("e")
-    return word.rstrip("e") if len(word) > 4 else word
+ENGLISH = Language(
+    code="en",
+    stemmer="english",
+    small=frozenset(_SMALL.split()),
+    everyday=frozenset(_EVERYDAY.split()),
+    months=(
+        "january",
+        "february",
+        "march",
+        "april",
+        "may",
+        "june",
+        "july",
+        "august",
+        "september",
+        "october",
+        "november",
+        "december",
+    ),
+    numbers={word: n for n, word in enumerate(_UNITS.split())} | {word: n * 10 for n, word in enumerate(_TENS.split(), 2)},
+)
