@@ -113,9 +113,6 @@ class Forms(Started):
         self.id_ = self.started("form", heading="Ask us", fields=self.FIELDS, thanks="Thanks, <b>you</b>.", hourly=3)
         self.url = "/api/forms/" + self.owner.get(f"/workflows/{self.id_}/start")["form_url"].rsplit("/", 1)[1]
         self.stranger = self.app.test_client()
-        from ulmus.api.public import starts
-
-        starts.crowd.__init__()  # type: ignore[misc]
 
     def send(self, status: int = 200, **fields: Any) -> Any:
         answer = self.stranger.post(self.url, data=fields, content_type="multipart/form-data")

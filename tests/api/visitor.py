@@ -57,7 +57,6 @@ class WithApi(WithHouse):
 
     def setUp(self) -> None:
         super().setUp()
-        auth._tries.clear()
         WithApi.hashes.setdefault("p", hash_password(PASSWORD))
         with self.services.store.write() as session:
             for role in auth.ROLES:

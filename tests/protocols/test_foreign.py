@@ -179,7 +179,6 @@ class Others(unittest.TestCase):
     def test_robots_with_a_mark_of_byte_order_and_longer_than_is_read(self) -> None:
         rules = b"User-agent: *\nDisallow: /secret\n"
         for body in (b"\xef\xbb\xbf" + rules, rules + b"# filling\n" * 90_000):
-            robots.forget()
             server, web = raw(self, answering(body, "Content-Type: text/plain\r\n"))
             robots.check(web, f"{server.url}open")
             with self.assertRaisesRegex(OutsideError, "not to read"):

@@ -6,7 +6,6 @@ import gzip
 import json
 import time
 import unittest
-from types import SimpleNamespace
 from typing import Any
 
 from hypothesis import given, settings
@@ -16,6 +15,7 @@ from practice_town.recordings import episodes, srt, vtt
 from tests.protocols.outside import WithTown, answering, raw
 from ulmus.protocols import filestore, jsonpath, opml, pages, robots, searches, services, sitemaps, transcripts
 from ulmus.protocols.errors import OutsideError
+from ulmus.protocols.net import Web
 
 
 def http(body: bytes, *heads: str, status: str = "200 OK") -> bytes:
@@ -26,7 +26,7 @@ def http(body: bytes, *heads: str, status: str = "200 OK") -> bytes:
 class Town(WithTown):
     def setUp(self) -> None:
         super().setUp()
-        robots.forget()
+        robots.forget(self.web)
 
 
 class Pages(Town):
@@ -70,7 +70,7 @@ class Pages(Town):
     def test_one_at_a_time_to_a_site_that_is_not_ones_own(self) -> None:
         import threading
 
-        web, inside, most = SimpleNamespace(allowed=frozenset({"own.example"})), [0], {}
+        web, inside, most = Web({"own.example"}), [0], {}
 
         def read(host: str) -> None:
             with robots.turn(web, f"http://{host}/x"):  # type: ignore[arg-type]

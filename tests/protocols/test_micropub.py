@@ -15,8 +15,6 @@ from ulmus.protocols.errors import OutsideError
 class WithNetwork(WithTown):
     def setUp(self) -> None:
         super().setUp()
-        micropub._FOUND.clear()
-        micropub._CONFIG.clear()
         self.endpoint = micropub.Endpoint(f"{self.town.url}/pondside/micropub", "pond-token")
         self.network = self.town.state.network = Network()
         self.town.state.posts.clear()
@@ -52,7 +50,7 @@ class Servers(WithNetwork):
 
     def test_a_picture_goes_to_the_media_endpoint_where_there_is_one(self) -> None:
         for media in (True, False):
-            micropub._CONFIG.clear()
+            self.web.memory("micropub: configurations", micropub.MOST_KNOWN, micropub.KNOWN_FOR).clear()
             self.network.media = media
             self.create(f"m{media}", photo=("a.jpg", "image/jpeg", photo()))
         first, second = self.town.state.posts

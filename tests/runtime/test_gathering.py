@@ -10,7 +10,6 @@ from practice_town import reports
 from tests.runtime.house import WHO, WithHouse
 from tests.runtime.test_blocks_live import step
 from ulmus.core.workflow import read_file
-from ulmus.protocols import robots
 from ulmus.runtime import files, workflows
 from ulmus.store import tables
 
@@ -20,7 +19,6 @@ FORM = {"heading": "h", "fields": [{"name": "report", "label": "r", "type": "fil
 class Gathering(WithHouse):
     def setUp(self) -> None:
         super().setUp()
-        robots.forget()
         seal = self.services.sealer.seal
         with self.services.store.write() as session:
             films = {"base_url": f"{self.town.url}/render"}

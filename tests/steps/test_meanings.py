@@ -16,7 +16,10 @@ from ulmus.steps.shared import meanings
 class Meanings(WithTown):
     def setUp(self) -> None:
         super().setUp()
-        meanings._KEPT.clear()
+        self.web.memory("meanings", meanings.MOST_KEPT).clear()
+
+    def kept(self) -> Any:
+        return self.web.memory("meanings", 0)
 
     def context(self, **more: Any) -> Context:
         settings = {"base_url": f"{self.town.url}/model/v1", "model": "practice-1", "prices": {"input": 2.0, "output": 4.0}}
@@ -46,9 +49,12 @@ class Meanings(WithTown):
         self.assertLess(found[2], 0.01)
 
     def test_what_is_kept_has_a_bound(self) -> None:
-        with mock.patch.object(meanings, "MOST_KEPT", 5):
+        self.web._memories.pop("meanings", None)
+        self.addCleanup(self.web._memories.pop, "meanings")
+        with mock.patch.object(meanings, "MOST_KEPT", 25):
             meanings.nearness(self.context(), "model", "a boat", [f"number {n}" for n in range(20)])
-        self.assertEqual(len(meanings._KEPT), 5)
+            meanings.nearness(self.context(), "model", "a boat", [f"no. {n}" for n in range(20)])
+        self.assertEqual(len(self.kept()), 25)
 
     def test_a_model_without_them_is_said(self) -> None:
         with self.assertRaisesRegex(OutsideError, "“the model” has no model for meanings"):
@@ -59,6 +65,6 @@ class Meanings(WithTown):
         with self.assertRaises(OutsideError) as caught:
             meanings.nearness(self.context(), "model", "a boat", ["a barge"])
         self.assertTrue(caught.exception.retryable)
-        self.assertEqual(len(meanings._KEPT), 0)
+        self.assertEqual(len(self.kept()), 0)
         found, usage = meanings.nearness(self.context(), "model", "a boat", ["a barge"])
         self.assertEqual((len(found), usage.calls), (1, 1))

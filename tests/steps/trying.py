@@ -9,7 +9,6 @@ from typing import Any
 from tests.protocols.outside import WithTown
 from ulmus.core.drafting import Known
 from ulmus.core.workflow import Line
-from ulmus.protocols import robots
 from ulmus.runtime.execution import filled
 from ulmus.steps import connection_kinds, kinds
 from ulmus.steps.api import Connection, Context, Result, Row, Shelf
@@ -24,7 +23,6 @@ class Trying(WithTown):
 
     def setUp(self) -> None:
         super().setUp()
-        robots.forget()
 
     def settings(self, kind: str) -> dict[str, Any]:
         """Settings of the connection of a kind."""

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import json
 import re
-import threading
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -31,6 +30,7 @@ SURELY_WHOLE = 10
 OLDER = 600.0
 """Seconds by which a post must be older than the attempt for the list to reach back behind it."""
 KNOWN_FOR = 600.0
+MOST_KNOWN = 1000
 _LINK = re.compile(r'<([^>]*)>\s*;[^,<]*\brel="?[^",;]*\bmicropub\b', re.IGNORECASE)
 
 
@@ -220,27 +220,19 @@ def _moment(published: Any) -> float | None:
 # -- what a server says of itself -----------------------------------------------------------------------
 
 
-_FOUND: dict[str, tuple[float, str]] = {}
-_CONFIG: dict[tuple[str, str], tuple[float, dict[str, Any]]] = {}
-_LOCK = threading.Lock()
-
-
 def discovered(web: Web, endpoint: Endpoint) -> Endpoint:
     """The endpoint itself where `endpoint` is the address of a site that names one (section 5.3): in a Link header, or in a
     ``link`` or ``a`` element with ``rel=micropub``. An address that names none is taken for the endpoint."""
-    with _LOCK:
-        kept = _FOUND.get(endpoint.url)
-    if kept is not None and time.monotonic() - kept[0] < KNOWN_FOR:
-        return Endpoint(kept[1], endpoint.token)
+    known = web.memory("micropub: endpoints", MOST_KNOWN, KNOWN_FOR)
+    if (kept := known.get(endpoint.url)) is not None:
+        return Endpoint(kept, endpoint.token)
     try:
         got = web.fetch(endpoint.url, headers={"Accept": "text/html, application/json;q=0.9"}, max_bytes=2_000_000, max_seconds=15)
     except OutsideError:
         return endpoint
     place = _named_in(got)
     found = urljoin(got.url, place) if place is not None else endpoint.url
-    with _LOCK:
-        _FOUND[endpoint.url] = (time.monotonic(), found)
-    return Endpoint(found, endpoint.token)
+    return Endpoint(known.put(endpoint.url, found), endpoint.token)
 
 
 def _named_in(got: Fetched) -> str | None:
@@ -275,20 +267,19 @@ def config(web: Web, endpoint: Endpoint) -> dict[str, Any]:
 
 def _known(web: Web, endpoint: Endpoint) -> dict[str, Any]:
     """The configuration as it was asked for lately; empty where the server has none (it need not)."""
+    known = web.memory("micropub: configurations", MOST_KNOWN, KNOWN_FOR)
     place = (endpoint.url, endpoint.token)
-    with _LOCK:
-        kept = _CONFIG.get(place)
-    if kept is None or time.monotonic() - kept[0] > KNOWN_FOR:
-        try:
-            found = config(web, endpoint)
-        except OutsideError as error:
-            if error.retryable:
-                raise OutsideError(error.message, retryable=True, retry_after=error.retry_after) from None
-            found = {}
-        kept = (time.monotonic(), found)
-        with _LOCK:
-            _CONFIG[place] = kept
-    return kept[1]
+    kept: dict[str, Any] | None = known.get(place)
+    if kept is not None:
+        return kept
+    found: dict[str, Any] = {}
+    try:
+        found = config(web, endpoint)
+    except OutsideError as error:
+        if error.retryable:
+            raise OutsideError(error.message, retryable=True, retry_after=error.retry_after) from None
+    known.put(place, found)
+    return found
 
 
 def _with(url: str, query: Mapping[str, str]) -> str:

@@ -16,6 +16,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from email.utils import parsedate_to_datetime
+from math import inf
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
@@ -36,6 +37,7 @@ from .errors import (
 )
 from .exchange import Broken, Head, Line, Request
 from .guard import is_inner
+from .memory import Memory
 
 USER_AGENT = "Ulmus/0.1 (+workflow reader)"
 MAX_BYTES = 8_000_000
@@ -98,7 +100,13 @@ class Web:
         self._lock = threading.Lock()
         self._free: OrderedDict[tuple[str, str, int], list[Line]] = OrderedDict()
         self._found: dict[tuple[str, int], tuple[float, list[str]]] = {}
+        self._memories: dict[str, Memory[Any, Any]] = {}
         self._closed = False
+
+    def memory(self, name: str, most: int, seconds: float = inf) -> Memory[Any, Any]:
+        """What a client remembers of the outside, by a name of its own: at most so many things, for at most so many seconds."""
+        with self._lock:
+            return self._memories.setdefault(name, Memory(most, seconds))
 
     def close(self) -> None:
         """Close all connections."""

@@ -4,8 +4,6 @@ request at a time to each."""
 from __future__ import annotations
 
 import threading
-import time
-from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -21,34 +19,6 @@ MOST_HOSTS = 2000
 PATIENCE = 10.0
 
 
-class _Kept:
-    """The rules of hosts as last read."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._hosts: OrderedDict[str, tuple[float, Any]] = OrderedDict()
-
-    def rules(self, web: Web, root: str) -> Any:
-        with self._lock:
-            found = self._hosts.get(root)
-        if found is None or time.monotonic() - found[0] > KEPT_SECONDS:
-            found = (time.monotonic(), _read(web, root))
-            with self._lock:
-                self._hosts[root] = found
-                while len(self._hosts) > MOST_HOSTS:
-                    self._hosts.popitem(last=False)
-        return found[1]
-
-    def forget(self) -> None:
-        with self._lock:
-            self._hosts.clear()
-
-
-_kept = _Kept()
-_turns: OrderedDict[str, threading.Lock] = OrderedDict()
-_turning = threading.Lock()
-
-
 @contextmanager
 def turn(web: Web, url: str) -> Iterator[None]:
     """One at a time for each host, but for those the owner calls their own."""
@@ -56,16 +26,18 @@ def turn(web: Web, url: str) -> Iterator[None]:
     if host in web.allowed:
         yield
         return
-    with _turning:
-        lock = _turns.setdefault(host, threading.Lock())
-        _turns.move_to_end(host)
-        while len(_turns) > MOST_HOSTS and not next(iter(_turns.values())).locked():
-            _turns.popitem(last=False)
-    with lock:
+    with web.memory("robots: turns", MOST_HOSTS).setdefault(host, threading.Lock()):
         yield
 
 
-forget = _kept.forget
+def _rules(web: Web, root: str) -> Any:
+    """The rules of a host as last read."""
+    return web.memory("robots", MOST_HOSTS, KEPT_SECONDS).get_or(root, lambda: _read(web, root))
+
+
+def forget(web: Web) -> None:
+    """Read the rules of every host anew when they are next needed."""
+    web.memory("robots", MOST_HOSTS, KEPT_SECONDS).clear()
 
 
 def check(web: Web, url: str) -> None:
@@ -75,7 +47,7 @@ def check(web: Web, url: str) -> None:
     section 2.3.1).
     """
     parts = urlsplit(url)
-    rules = _kept.rules(web, f"{parts.scheme}://{parts.netloc}")
+    rules = _rules(web, f"{parts.scheme}://{parts.netloc}")
     if rules is not None and not rules.can_fetch(url, NAME):
         raise Refused(f"“{parts.hostname}” asks programs not to read this page (robots.txt).")
 
@@ -83,7 +55,7 @@ def check(web: Web, url: str) -> None:
 def sitemaps(web: Web, url: str) -> list[str]:
     """The addresses of the sitemaps a host names; empty where it names none."""
     parts = urlsplit(url)
-    rules = _kept.rules(web, f"{parts.scheme}://{parts.netloc}")
+    rules = _rules(web, f"{parts.scheme}://{parts.netloc}")
     return list(rules.sitemaps)[:20] if rules is not None else []
 
 

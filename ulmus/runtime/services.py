@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -15,6 +16,7 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ..core.drafting.repeats import Published
 from ..core.workflow import World
 from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import Misconfigured
@@ -47,6 +49,9 @@ class Services:
     clock: Callable[[], float] = time.time
     public_url: str = "http://127.0.0.1:8420"
     origins: list[place.Origin] = field(default_factory=list)
+    published: dict[str | None, tuple[int, Published]] = field(default_factory=dict)
+    """What each brand has published, with the number of its latest piece; taken and changed under `published_lock`."""
+    published_lock: threading.Lock = field(default_factory=threading.Lock)
     _opened: dict[str, _Opened] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

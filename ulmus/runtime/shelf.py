@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import re
-import threading
-import time
 from typing import Any
 
 from sqlalchemy import func, select
@@ -55,41 +53,29 @@ def shelf(services: Services, brand: str | None = None) -> Shelf:
 
 def known(services: Services, brand: str | None) -> Known:
     """What the measuring of drafts of a brand needs to know."""
-    return Known(lambda: _PUBLISHED.of(services, brand), lambda link: _dead(services, link))
+    return Known(lambda: _published(services, brand), lambda link: _dead(services, link))
 
 
-class _Published:
-    """What each brand has published, made ready once for as long as nothing more goes out."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._kept: dict[tuple[str, str | None], tuple[int, Published]] = {}
-
-    def of(self, services: Services, brand: str | None) -> Published:
-        """The last pieces of the brand that went out."""
-        publishing = [name for name, kind in kinds().items() if is_for_readers(kind)]
-        sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
-        place = (str(services.store.folder), brand)
-        with self._lock, services.store.read() as session:
-            newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
-            kept = self._kept.get(place)
-            if kept is None or kept[0] != newest:
-                found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
-                # A file that was saved is no piece that readers have seen.
-                seen = [content for content in session.scalars(found) if "path" not in content]
-                texts = [str(content.get("text") or "") for content in seen]
-                kept = self._kept[place] = (newest, Published(texts))
-        return kept[1]
+def _published(services: Services, brand: str | None) -> Published:
+    """The last pieces of the brand that went out, made ready once for as long as nothing more goes out."""
+    publishing = [name for name, kind in kinds().items() if is_for_readers(kind)]
+    sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
+    with services.published_lock, services.store.read() as session:
+        newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
+        kept = services.published.get(brand)
+        if kept is None or kept[0] != newest:
+            found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
+            # A file that was saved is no piece that readers have seen.
+            seen = [content for content in session.scalars(found) if "path" not in content]
+            texts = [str(content.get("text") or "") for content in seen]
+            kept = services.published[brand] = (newest, Published(texts))
+    return kept[1]
 
 
 def _with_brand(query: Any) -> Any:
     return query.join(tables.Run, tables.Run.id == tables.Piece.run_id).join(
         tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id
     )
-
-
-_PUBLISHED = _Published()
-_TRIED: dict[str, tuple[float, str]] = {}
 
 
 def _no_more(answer: Fetched, piece: bytes) -> None:
@@ -99,15 +85,12 @@ def _no_more(answer: Fetched, piece: bytes) -> None:
 def _dead(services: Services, link: str) -> str:
     """What is wrong with a link, tried at most every ten minutes; a site that is slow or has a fault of its own counts as
     answering."""
-    now = time.monotonic()
-    found = _TRIED.get(link)
-    if found is None or now - found[0] > FRESH_SECONDS:
+
+    def tried() -> str:
         try:
             answer = services.web.fetch(link, max_seconds=LINK_SECONDS, take=_no_more)
-            why = f"status {answer.status}" if answer.status in (404, 410) else ""
         except OutsideError as error:
-            why = "" if error.retryable else error.message
-        if len(_TRIED) > MOST_LINKS:
-            _TRIED.clear()
-        found = _TRIED[link] = (now, why)
-    return found[1]
+            return "" if error.retryable else error.message
+        return f"status {answer.status}" if answer.status in (404, 410) else ""
+
+    return str(services.web.memory("links tried", MOST_LINKS, FRESH_SECONDS).get_or(link, tried))

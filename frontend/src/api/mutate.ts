@@ -6,6 +6,8 @@ import type { Stale } from "./reads";
 export async function mutate<T>(call: ApiCall<T>, ...stale: Stale[]): Promise<T> {
   const mutation = queries.getMutationCache().build<T, Error, void, unknown>(queries, {
     mutationFn: () => ok(call),
+    // A change that cannot be sent fails at once, in words; it is not kept back until there is a network.
+    networkMode: "always",
     meta: { stale },
   });
   const answer = await mutation.execute();

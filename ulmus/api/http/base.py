@@ -13,9 +13,12 @@ from pydantic_core import PydanticSerializationError, to_json
 from werkzeug.datastructures import FileStorage
 
 from ...readmodels.journals import Journals
+from ...runtime.calls import Crowd
 from ...runtime.engine import Engine
 from ...runtime.proofing import Proofs
 from ...runtime.services import Services
+from ..security.tries import Tries
+from .places import Places
 
 Reply = Any  # what a view gives back to Flask
 
@@ -32,6 +35,9 @@ class House:
     make_room: Callable[[int], None] = lambda listening: None
     """Told how many pages listen for events, each of which holds a thread."""
     journals: Journals = field(init=False)
+    places: Places = field(default_factory=Places)
+    tries: Tries = field(default_factory=Tries)
+    crowd: Crowd = field(default_factory=Crowd)
 
     def __post_init__(self) -> None:
         self.journals = Journals(self.services.store)

@@ -8,49 +8,16 @@ from __future__ import annotations
 
 import json
 import queue
-import threading
-from collections import Counter
 from collections.abc import Generator, Iterator
 from typing import Any
 
 from flask import Blueprint, Response, g, request
 
 from ..security.auth import needs
-from .base import Refusal, house
+from .base import House, Refusal, house
 
 bp = Blueprint("events", __name__)
-MOST, MOST_EACH = 300, 8
 BEAT = 5.0
-
-
-class Places:
-    """Who listens, from how many pages."""
-
-    def __init__(self) -> None:
-        self._taken: Counter[int] = Counter()
-        self._lock = threading.Lock()
-
-    def take(self, person: int) -> bool:
-        """Take a place, where there is one."""
-        with self._lock:
-            if self._taken[person] >= MOST_EACH or self._taken.total() >= MOST:
-                return False
-            self._taken[person] += 1
-            house().make_room(self._taken.total())
-            return True
-
-    def leave(self, person: int) -> None:
-        """Give a place back."""
-        with self._lock:
-            self._taken[person] -= 1
-            if not self._taken[person]:
-                del self._taken[person]
-
-    def __len__(self) -> int:
-        return self._taken.total()
-
-
-places = Places()
 
 
 @bp.get("/api/events")
@@ -60,17 +27,17 @@ def stream() -> Response:
     headers = {"Cache-Control": "no-store"}
     if request.method == "HEAD":
         return Response(mimetype="text/event-stream", headers=headers)
-    person, bus = g.user.id, house().services.bus
-    if not places.take(person):
+    person = g.user.id
+    if not house().places.take(person, house().make_room):
         raise Refusal("Too many of your pages are listening. Close some.", 503)
-    return Response(_Stream(person, bus), mimetype="text/event-stream", headers=headers)
+    return Response(_Stream(person, house()), mimetype="text/event-stream", headers=headers)
 
 
 class _Stream:
     """What one page hears. Its place is given back however this ends, also where it is never begun."""
 
-    def __init__(self, person: int, bus: Any) -> None:
-        self._person, self._bus = person, bus
+    def __init__(self, person: int, parts: House) -> None:
+        self._person, self._places, self._bus = person, parts.places, parts.services.bus
         self._closed = False
         self._lines = self._hear()
 
@@ -82,7 +49,7 @@ class _Stream:
         if not self._closed:
             self._closed = True
             self._lines.close()
-            places.leave(self._person)
+            self._places.leave(self._person)
 
     def _hear(self) -> Generator[str, None, None]:
         with self._bus.listen() as mine:

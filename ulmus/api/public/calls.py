@@ -19,7 +19,7 @@ from ...steps import kinds
 from ...store import tables
 from ..http.base import house
 from ..security.auth import room
-from .starts import crowd, start_of
+from .starts import start_of
 
 outside = Blueprint("calls", __name__)
 
@@ -44,7 +44,7 @@ def call(token: str) -> Any:
             names.append(prove(secret, request.headers, request.method, request.path, query, body, now))
         elif key := request.headers.get("Idempotency-Key", "")[:200]:
             names.append(f"call:key:{key}")
-        if not crowd.allows(f"call:{number}:{request.remote_addr}", 1200, 60, now):
+        if not house().crowd.allows(f"call:{number}:{request.remote_addr}", 1200, 60, now):
             raise CallRefused("Too many calls; at most 1,200 a minute.", 429)
         found = read_body(None if signed else request.content_type or "", body)
     except links.LinkError as error:
@@ -85,7 +85,7 @@ def call_run(token: str) -> Any:
         return {"message": str(error)}, 404
     except CallRefused as error:
         return {"message": str(error)}, error.status
-    if not crowd.allows(f"run:{number}", 100, 60, services.clock()):
+    if not house().crowd.allows(f"run:{number}", 100, 60, services.clock()):
         return {"message": "Too many calls for this run."}, 429
     with services.store.read() as session:
         run = session.get(tables.Run, number)

@@ -18,7 +18,7 @@ from ...steps.shared.fields import FormField, read_fields
 from ...store import tables
 from ..http.base import Problem, Refusal, Reply, house, send
 from ..security.auth import room
-from .starts import crowd, start_of
+from .starts import start_of
 
 bp = APIBlueprint("forms", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
 TRAP = "leave_this_empty"
@@ -77,9 +77,9 @@ def fill_in(path: TokenPath) -> Reply:
     if wrong:
         problems = [{"where": name, "message": words} for name, words in wrong.items()]
         raise Refusal("Some fields need another look.", 422, problems=problems)
-    if not crowd.allows(f"{record.id}:{request.remote_addr}", plan.hourly, 3600, services.clock()):
+    if not house().crowd.allows(f"{record.id}:{request.remote_addr}", plan.hourly, 3600, services.clock()):
         raise Refusal("This form was sent very often from here. Please try again in an hour.", 429)
-    if not crowd.allows(f"{record.id} altogether", plan.daily, 86_400, services.clock()):
+    if not house().crowd.allows(f"{record.id} altogether", plan.daily, 86_400, services.clock()):
         raise Refusal("This form was sent very often today. Please try again tomorrow.", 429)
     for name, upload in uploads.items():
         upload.stream.seek(0)

@@ -1,13 +1,10 @@
-"""What forms and calls have in common: the start they stand for, and how often somebody may come."""
+"""What forms and calls have in common: the start they stand for."""
 
 from __future__ import annotations
 
 from ...core.workflow import Line, Workflow
-from ...runtime.calls import Crowd
 from ...store import tables
 from ..http.base import house
-
-crowd = Crowd()
 
 
 def start_of(workflow_id: int) -> tuple[tables.WorkflowRecord | None, Line | None]:

@@ -12,8 +12,6 @@ from __future__ import annotations
 import hashlib
 import hmac
 import secrets
-import threading
-from collections import defaultdict
 from collections.abc import Callable
 from typing import Any
 
@@ -31,15 +29,12 @@ from .passwords import hash_password, matches, what_is_wrong
 COOKIE, KNOWN = "ulmus_session", "ulmus_known"
 LASTS, KNOWN_FOR = 30 * 86400, 180 * 86400
 ROLES = ("reader", "reviewer", "maker", "owner")
-WINDOW = 300.0
 TRIES, TRIES_OF_PLACE, TRIES_OF_ACCOUNT = 8, 100, 100
 """Wrong tries within the window: of one place at one account, of one place altogether, at one account from everywhere."""
 SMALL_BODY = 64_000
 """Bytes of a request's body where no account is needed and nothing else is said."""
 
 bp = APIBlueprint("session", __name__, url_prefix="/api", abp_tags=[Tag(name="session", description="Signing in and out")])
-_tries: dict[str, list[float]] = defaultdict(list)
-_tries_lock = threading.Lock()
 
 
 class SignIn(Body):
@@ -138,17 +133,13 @@ def sign_in(body: SignIn) -> Reply:
     services = house().services
     now, email = services.clock(), body.email.strip().lower()
     tries = _tries_of(email)
-    if _used_up(tries, now):
+    if house().tries.used_up(tries, now):
         raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
     with services.store.read() as db:
         user = db.scalar(select(tables.User).where(tables.User.email == email, tables.User.ended_at.is_(None)))
     if not matches(user.password if user is not None else None, body.password) or user is None:
         raise Refusal("That address and password do not belong together.", 403)
-    with _tries_lock:
-        for name, _ in tries:
-            # What went wrong before this is forgiven; what others do meanwhile is not.
-            _tries[name] = [t for t in _tries[name] if t != now]
-        _tries.pop(tries[0][0], None)
+    house().tries.forgive(tries, now)
     response = _begin(user, now, "signed in")
     token = _known_here(email).dumps(email)
     response.set_cookie(KNOWN, str(token), max_age=KNOWN_FOR, httponly=True, samesite="Lax", secure=_secure())
@@ -190,28 +181,13 @@ def _tries_of(email: str) -> list[tuple[str, int]]:
     return [(f"{place} at {email}", TRIES), (f"place {place}", TRIES_OF_PLACE), (f"account {email}", TRIES_OF_ACCOUNT)]
 
 
-def _used_up(tries: list[tuple[str, int]], now: float) -> bool:
-    """Count a try; gives whether it is one too many."""
-    with _tries_lock:
-        if len(_tries) > 10_000:
-            for name in [name for name, times in _tries.items() if not times or times[-1] < now - WINDOW]:
-                del _tries[name]
-        for name, _ in tries:
-            _tries[name] = [t for t in _tries[name] if t > now - WINDOW]
-        if any(len(_tries[name]) >= most for name, most in tries):
-            return True
-        for name, _ in tries:
-            _tries[name].append(now)
-    return False
-
-
 @bp.put("/session/password", responses={200: SessionView, 403: Problem, 422: Problem, 429: Problem})
 @needs("reader")
 def change_password(body: NewPassword) -> Reply:
     """Change one's password. Everywhere else one is signed out."""
     services, user = house().services, g.user
     now = services.clock()
-    if _used_up([(f"change {user.email}", TRIES)], now):
+    if house().tries.used_up([(f"change {user.email}", TRIES)], now):
         raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
     if not matches(user.password, body.now):
         raise Refusal("That is not your password as it is now.", 403)

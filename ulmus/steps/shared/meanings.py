@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import threading
-from collections import OrderedDict
 from collections.abc import Sequence
 from typing import Any
 
@@ -15,8 +13,6 @@ from ..api import Context
 from .models import server_of
 
 MOST_KEPT = 20_000
-_KEPT: OrderedDict[tuple[str, str, str], Any] = OrderedDict()
-_LOCK = threading.Lock()
 
 
 def nearness(context: Context, key: str, text: str, others: Sequence[str]) -> tuple[list[float], Usage]:
@@ -27,20 +23,16 @@ def nearness(context: Context, key: str, text: str, others: Sequence[str]) -> tu
         raise Misconfigured(f"“{connection.name}” has no model for meanings. Name one under Connections, or compare words.")
     server = chat.Server(**{**vars(server_of(connection)), "model": connection.settings.meanings})
     names = [(server.base_url, server.model, hashlib.sha256(one.encode()).hexdigest()) for one in (text, *others)]
-    with _LOCK:
-        known = {name: _KEPT[name] for name in names if name in _KEPT}
+    memory = context.web.memory("meanings", MOST_KEPT)
+    known = {name: vector for name in names if (vector := memory.get(name)) is not None}
     wanted = {name: one for name, one in zip(names, (text, *others), strict=True) if name not in known}
     usage = Usage()
     if wanted:
         found, tokens = embeddings.vectors(context.web, server, list(wanted.values()))
         usage = Usage(calls=1, tokens_in=tokens, cost=price(tokens, 0, connection.settings.prices))
         known |= {name: _of_length_one(one) for name, one in zip(wanted, found, strict=True)}
-    with _LOCK:
-        for name in names:
-            _KEPT[name] = known[name]
-            _KEPT.move_to_end(name)
-        while len(_KEPT) > MOST_KEPT:
-            _KEPT.popitem(last=False)
+    for name in names:
+        memory.put(name, known[name])
     here, *rest = (known[name] for name in names)
     if any(one.shape != here.shape for one in rest):
         raise BadAnswer("The model’s server sent vectors of several lengths.", retryable=True)
