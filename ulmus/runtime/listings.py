@@ -7,8 +7,6 @@ well is looked for in the list, and how long it took to appear is remembered, th
 
 from __future__ import annotations
 
-import threading
-
 from ..store import tables
 from .services import Services
 
@@ -18,11 +16,10 @@ FRESH = 6 * 3600.0
 
 
 class Listings:
-    """What is known of the lists of channels. Thread-safe."""
+    """What is known of the lists of channels. Thread-safe: the database has one writer at a time."""
 
     def __init__(self, services: Services) -> None:
         self.services = services
-        self._lock = threading.Lock()
 
     def lag(self, connection: str, stated: float | None) -> float | None:
         """The longest it takes, in seconds, until a piece is listed: as stated, or as seen; ``None`` where nobody knows."""
@@ -40,7 +37,7 @@ class Listings:
 
     def saw(self, connection: str, seconds: float, exact: bool = True) -> None:
         """A piece was listed `seconds` after it was taken; without `exact`, at the latest so long after."""
-        with self._lock, self.services.store.write() as session:
+        with self.services.store.write() as session:
             found = session.get(tables.Listing, connection)
             if found is None:
                 session.add(tables.Listing(connection=connection, lag=seconds, seen=1, at=self.services.clock()))

@@ -408,7 +408,7 @@ class ConnectionKind(Generic[C]):
     """A kind of connection: settings, the names of its secrets with their titles, and a probe, run with one press, that gives a
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
     that place only. `summary` tells in a few words where it leads; `longest` is the most characters a text may have that goes
-    there, ``None`` where there is no limit."""
+    there, ``None`` where there is no limit; `common` puts it before others."""
 
     name: str
     title: str
@@ -419,6 +419,7 @@ class ConnectionKind(Generic[C]):
     probe: Callable[[Web, Connection], str]
     summary: Callable[[C], str]
     longest: Callable[[C], int | None] = lambda settings: None
+    common: float = 0.0
     contract: int = VERSION
 
 

@@ -73,7 +73,8 @@ def _steps() -> _Loaded[Kind]:
 
 @lru_cache(maxsize=1)
 def _connections() -> _Loaded[ConnectionKind[Any]]:
-    return _with_brought({kind.name: kind for kind in _in_folder("connections")}, ConnectionKind, CONNECTIONS)
+    own = sorted(_in_folder("connections"), key=lambda kind: (-kind.common, kind.title))
+    return _with_brought({kind.name: kind for kind in own}, ConnectionKind, CONNECTIONS)
 
 
 def _in_folder(folder: str) -> Iterator[Any]:

@@ -98,10 +98,10 @@ function One({ field, filled }: { field: FormField; filled: Filled }) {
       );
     case "file":
       return (
-        <input
+        <Input
           type="file"
           accept={field.kinds?.join(",")}
-          className="block w-full rounded border border-rule bg-sheet px-2 py-1 text-sm file:mr-3 file:border-0 file:bg-transparent file:text-leaf file:underline"
+          className="file:mr-3 file:border-0 file:bg-transparent file:text-leaf file:underline"
           onChange={(e) => filled.attach(field.name, e.target.files?.[0] ?? null)}
           {...common}
         />

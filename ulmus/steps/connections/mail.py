@@ -42,5 +42,6 @@ KIND = ConnectionKind(
         "starttls",
     ),
     probe=probe,
+    common=1.0,
     summary=lambda s: f"{s.host}:{s.port}",
 )

@@ -51,5 +51,6 @@ KIND = ConnectionKind(
     secrets={"key": "API key"},
     leads=("base_url",),
     probe=probe,
+    common=3.0,
     summary=lambda s: f"{s.base_url}, {s.model}",
 )

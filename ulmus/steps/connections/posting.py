@@ -41,6 +41,7 @@ KIND = ConnectionKind(
     secrets={"token": "Access token"},
     leads=("endpoint",),
     probe=probe,
+    common=2.0,
     summary=lambda s: s.endpoint + (f", up to {s.limit} characters" if s.limit else ""),
     longest=lambda s: s.limit,
 )

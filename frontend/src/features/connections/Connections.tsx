@@ -21,6 +21,7 @@ export function Connections() {
   const session = useSession();
   const owner = may(session.data, "owner");
   const all = useQuery(reads.connections());
+  const house = useQuery(reads.house());
   const [editing, setEditing] = useState<{ kind: Kind; connection: Connection | null } | null>(null);
   if (all.isPending) return <Loading what="Fetching the connections …" />;
   if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
@@ -32,6 +33,12 @@ export function Connections() {
         <div key={t.key} className="mt-4 border-l-2 border-brick bg-brickwash px-4 py-2">
           <Trouble trouble={t} maker={true} />
         </div>
+      ))}
+      {house.data?.left_out.map((one) => (
+        <p key={one.name} className="mt-4 border-l-2 border-ochre bg-ochrewash px-4 py-2 text-sm">
+          “{one.name}” of the package {one.distribution || "without a name"} is left out: {one.why}. Everything else
+          goes on; mend or remove the package, then start Ulmus again.
+        </p>
       ))}
       {kinds.map((kind) => {
         const mine = connections.filter((c) => c.kind === kind.name);
