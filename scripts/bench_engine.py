@@ -25,7 +25,7 @@ from tests.browser.place import free_port
 from ulmus.core import flow
 from ulmus.core.workflow import Limits, Line, Workflow
 from ulmus.protocols import feeds, pages
-from ulmus.protocols.aside import aside
+from ulmus.protocols.workers import in_worker
 from ulmus.runtime import execution, links, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
@@ -345,7 +345,7 @@ def feeds_in_one_pass() -> None:
     alone = time.perf_counter() - began
     with (
         tempfile.TemporaryDirectory() as name,
-        mock.patch.object(feeds, "look", lambda web, url, *a: feeds.Look(aside(feeds.parse, body, None, url), "", "")),
+        mock.patch.object(feeds, "poll", lambda web, url, *a: feeds.FeedPoll(in_worker(feeds.parse, body, None, url), "", "")),
     ):
         services = Services.open(Path(name))
         engine = Engine(services)
@@ -360,7 +360,7 @@ def feeds_in_one_pass() -> None:
             workflows.go_live(engine, id_, "bench")
         began = time.perf_counter()
         engine.polling.enabled = True
-        engine.polling.look(services.clock())
+        engine.polling.tick(services.clock())
         while looked(services) < 1000 and time.perf_counter() < began + 300:
             time.sleep(0.05)
         took = time.perf_counter() - began

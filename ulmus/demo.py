@@ -18,7 +18,7 @@ from .core.workflow import read_file
 from .places import DEMO
 from .runtime import asking, workflows
 from .runtime.engine import Engine
-from .runtime.polling import look_once
+from .runtime.polling import poll_once
 from .runtime.proofing import Proofs
 from .runtime.runs import title_of
 from .runtime.services import Services
@@ -106,7 +106,7 @@ def _history(services: Services, made: dict[str, int], plan: list[dict[str, Any]
             workflows.go_live(engine, id_, "mara@hedgelane.example")
             with services.store.read() as session:
                 start = read_file(session.get_one(tables.WorkflowRecord, id_).document).start
-            waiting[id_] = look_once(services, engine.pages, start, {}).items
+            waiting[id_] = poll_once(services, engine.pages, start, {}).items
         last = {id_: max(i for _, other, i in moments if other == id_) for id_ in waiting}
         for hours, id_, i in moments:
             if waiting[id_]:
@@ -148,7 +148,7 @@ def _one_run(
         services.web.fetch(f"{town}/control/fault", method="POST", data={"outside": "page", "mode": "gone", "left": "1"})
     with engine.transaction() as tx:
         run_id = engine.begin(tx, workflow_id, item, title_of(item), identity=identity)
-    engine.outbox.look(now[0])
+    engine.outbox.tick(now[0])
     if newest:
         return
     by = "Ines Varga" if is_seed else "dory@tillerby.example"
@@ -161,8 +161,8 @@ def _one_run(
         _answer(services, engine, run_id, "decline", by, note="We wrote about this last week.")
         return
     _answer(services, engine, run_id, "approve", by, edit=number == 2)
-    engine.outbox.look(now[0])
-    engine.outbox.look(now[0])
+    engine.outbox.tick(now[0])
+    engine.outbox.tick(now[0])
 
 
 def _pushed(services: Services, made: dict[str, int], plan: list[dict[str, Any]]) -> None:
@@ -187,7 +187,7 @@ def _pushed(services: Services, made: dict[str, int], plan: list[dict[str, Any]]
             if run_id is not None and part["by"]:
                 _answer(services, engine, run_id, "approve", part["by"])
             for _ in range(2):
-                engine.outbox.look(now[0])
+                engine.outbox.tick(now[0])
         with services.store.write() as session:
             # What the clock would have started in between is not caught up.
             for id_ in {made[part["workflow"]] for part in plan}:

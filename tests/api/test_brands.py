@@ -75,7 +75,7 @@ class Brands(WithApi):
         found = self.owner.get("/brands/marrowbank")
         self.assertEqual([p["text"] for p in found["recent"]], [LIKED[0]])
         self.assertEqual(found["used_by"], ["Out"])
-        from ulmus.runtime.shelf import known
+        from ulmus.runtime.workspace import known
 
         published = known(self.services, "marrowbank").published
         assert published is not None

@@ -54,5 +54,5 @@ class Held(WithApi):
     def test_what_is_wrong_with_the_data_is_told(self) -> None:
         self.assertEqual(self.owner.get("/house")["troubles"], [])
         (self.folder / "secret.key").unlink()
-        self.services.health.look(self.services.clock() + 1000)
+        self.services.health.tick(self.services.clock() + 1000)
         self.assertIn("secret.key has gone", self.visitor("reader").get("/house")["troubles"][0])

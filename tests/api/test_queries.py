@@ -120,13 +120,13 @@ class Queries(WithApi):
     def test_what_is_looked_at_again_and_again(self) -> None:
         engine, now = self.engine, self.services.clock()
         with self.explained() as found:
-            for look in engine.ticker.looks:
+            for look in engine.ticker.parts:
                 look(now)
             engine.polling.enabled = True
-            engine.polling.look(now + 1000)
-            engine.polling.hurry()
-            engine.polling.look(now + 1000)
-            engine.runs.look(now)
+            engine.polling.tick(now + 1000)
+            engine.polling.wake()
+            engine.polling.tick(now + 1000)
+            engine.runs.tick(now)
             engine.outbox.recover()
             engine.runs.recover()
             run = self.new_item(self.workflow)

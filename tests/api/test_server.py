@@ -77,7 +77,7 @@ class UnderLoad(unittest.TestCase):
         for line in heard:
             self.assertIn(b"200", line.recv(65536))
         self.assertLess(max(self.answers() for _ in range(10)), 15.0)
-        self.server.services.bus.say("sheet", key="news")
+        self.server.services.bus.publish("sheet", key="news")
         for line in heard:
             line.settimeout(10)
             got = b""

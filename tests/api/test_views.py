@@ -100,7 +100,7 @@ class LiveEvents(WithApi):
         answer = self.owner.client.get("/api/events", buffered=False)
         lines = iter(answer.response)
         self.assertIn("retry", bytes(next(lines)).decode())
-        self.services.bus.say("run", id=5)
+        self.services.bus.publish("run", id=5)
         heard = bytes(next(lines)).decode()
         self.assertEqual(json.loads(heard.split("data: ", 1)[1]), {"topic": "run", "id": 5})
         answer.close()

@@ -16,7 +16,7 @@ from ulmus.core.workflow import WorkflowFileError, World, check, file_schema, re
 from ulmus.core.workflow.controls import duration
 from ulmus.core.workflow.kinds import type_word
 from ulmus.core.workflow.world import Known
-from ulmus.runtime.depending import dependents, roots_used
+from ulmus.runtime.dependencies import dependents, roots_used
 from ulmus.steps import kinds
 
 DEMO = Path(__file__).parents[2] / "demo" / "workflows"

@@ -22,7 +22,7 @@ class FourForms(WithTown):
     def test_all_forms_give_the_same_items(self) -> None:
         found = {}
         for name in ("feed.rss", "feed.rdf", "feed.atom", "feed.json"):
-            look = feeds.look(self.web, f"{self.town.url}/sites/furrow-letter/{name}")
+            look = feeds.poll(self.web, f"{self.town.url}/sites/furrow-letter/{name}")
             assert look.feed is not None
             found[name] = look.feed
             self.assertEqual(look.feed.problems, [], name)
@@ -36,18 +36,18 @@ class FourForms(WithTown):
 
     def test_a_second_look_is_conditional_and_finds_nothing_changed(self) -> None:
         url = f"{self.town.url}/sites/cutside-courier/feed.atom"
-        first = feeds.look(self.web, url)
+        first = feeds.poll(self.web, url)
         self.assertTrue(first.etag)
-        second = feeds.look(self.web, url, first.etag, first.last_modified)
+        second = feeds.poll(self.web, url, first.etag, first.last_modified)
         self.assertIsNone(second.feed)
         self.assertEqual(second.etag, first.etag)
 
     def test_a_new_article_changes_the_feed(self) -> None:
         url = f"{self.town.url}/sites/cutside-courier/feed.rss"
-        first = feeds.look(self.web, url)
+        first = feeds.poll(self.web, url)
         time.sleep(0.01)
         self.town.state.release("cutside-courier")
-        second = feeds.look(self.web, url, first.etag, first.last_modified)
+        second = feeds.poll(self.web, url, first.etag, first.last_modified)
         assert first.feed
         assert second.feed
         new = {i.identity for i in second.feed.items} - {i.identity for i in first.feed.items}
@@ -55,9 +55,9 @@ class FourForms(WithTown):
 
 
 class Misbehaving(WithTown):
-    def look(self, mode: str) -> feeds.Look:
+    def look(self, mode: str) -> feeds.FeedPoll:
         self.fault("feed", mode)
-        return feeds.look(self.web, f"{self.town.url}/sites/furrow-letter/feed.rss")
+        return feeds.poll(self.web, f"{self.town.url}/sites/furrow-letter/feed.rss")
 
     def test_a_web_page_instead_of_a_feed(self) -> None:
         with self.assertRaisesRegex(OutsideError, "not a feed but a web page"):

@@ -70,14 +70,14 @@ class Feeds(unittest.TestCase):
             answering(feed if is_feed else page, f"Content-Type: {kind}\r\n")(line)  # type: ignore[arg-type]
 
         server, web = raw(self, answer)
-        seen = feeds.look(web, server.url)
+        seen = feeds.poll(web, server.url)
         assert seen.feed is not None
         self.assertEqual((seen.feed.title, seen.found_at), ("Found", f"{server.url}feed?a=1&b=2"))
 
     def test_a_page_that_names_no_feed_is_none(self) -> None:
         server, web = raw(self, answering(b"<html><body>Words</body></html>", "Content-Type: text/html\r\n"))
         with self.assertRaisesRegex(OutsideError, "not a feed but a web page"):
-            feeds.look(web, server.url)
+            feeds.poll(web, server.url)
 
 
 class Calendars(unittest.TestCase):

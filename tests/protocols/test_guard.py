@@ -67,7 +67,7 @@ class Guard(unittest.TestCase):
             lambda: mail.probe(mailer),
             lambda: mail.send(mailer, letter),
             lambda: mailbox.probe(mailbox.Mailbox("localhost", 993, True, "u", "p", web.reach)),
-            lambda: mailbox.look(mailbox.Mailbox("localhost", 143, False, "u", "p", web.reach), "INBOX", 0, 0),
+            lambda: mailbox.poll(mailbox.Mailbox("localhost", 143, False, "u", "p", web.reach), "INBOX", 0, 0),
         ):
             with mock.patch("socket.create_connection", side_effect=AssertionError("connected")), self.assertRaises(RefusedAddress):
                 call()

@@ -48,13 +48,13 @@ class TheOffice(unittest.TestCase):
         self.assertNotIn("Our beans at the Ostrey fair", self.latest(days=1))
 
     def test_a_letter_written_in_the_town_arrives_and_is_there_after_a_restart(self) -> None:
-        validity, before, last = mailbox.look(self.box, "INBOX", 0, 0)
+        validity, before, last = mailbox.poll(self.box, "INBOX", 0, 0)
         self.write("Fähre fällt aus")
-        arrived = mailbox.look(self.box, "INBOX", validity, last)[1]
+        arrived = mailbox.poll(self.box, "INBOX", validity, last)[1]
         self.assertEqual([(one.subject, one.text) for one in arrived], [("Fähre fällt aus", "Grüße aus Tillerby")])
         type(self).town.stop()
         type(self).town = Town(Path(self.folder.name), imap_port=self.port).start()
-        again = mailbox.look(self.box, "INBOX", 0, 0)[1]
+        again = mailbox.poll(self.box, "INBOX", 0, 0)[1]
         self.assertEqual({one.message_id for one in again}, {one.message_id for one in [*before, *arrived]})
 
     def test_each_way_it_misbehaves_is_told_in_words(self) -> None:
@@ -79,19 +79,19 @@ class Reading(unittest.TestCase):
 
     def test_mails_as_values_and_only_what_is_new(self) -> None:
         self.server.deliver("A question", "How long is the lock?\n")
-        validity, letters, last = mailbox.look(self.box, "INBOX", 0, 0)
+        validity, letters, last = mailbox.poll(self.box, "INBOX", 0, 0)
         found = next(one for one in letters if one.subject == "A question")
         self.assertEqual(
             (found.sender, found.sender_name, found.text), ("petra@lockhouse.example", "Petra", "How long is the lock?")
         )
         self.assertEqual(found.date, "2026-03-02T08:00:00+00:00")
-        self.assertEqual(mailbox.look(self.box, "INBOX", validity, last)[1], [])
+        self.assertEqual(mailbox.poll(self.box, "INBOX", validity, last)[1], [])
         self.server.deliver("Another", "x", In_Reply_To="<1@x.example>")
-        again = mailbox.look(self.box, "INBOX", validity, last)[1]
+        again = mailbox.poll(self.box, "INBOX", validity, last)[1]
         self.assertEqual([(one.subject, one.in_reply_to) for one in again], [("Another", "<1@x.example>")])
 
     def test_odd_mails_harm_nobody(self) -> None:
-        _, before, _ = mailbox.look(self.box, "INBOX", 0, 0)
+        _, before, _ = mailbox.poll(self.box, "INBOX", 0, 0)
         self.server.put(
             b"From: =?utf-8?q?broken\r\nSubject: =?x?y?z?=\r\nContent-Type: text/plain; charset=nowhere\r\n\r\n\xff\xfe"
         )
@@ -100,7 +100,7 @@ class Reading(unittest.TestCase):
             b'From: a@b.example\r\nSubject: html\r\nContent-Type: text/html; charset="utf-8"\r\n\r\n<p>One</p><p>Two</p>'
         )
         self.server.deliver("Fine", "after them")
-        _, letters, _ = mailbox.look(self.box, "INBOX", 0, 0)
+        _, letters, _ = mailbox.poll(self.box, "INBOX", 0, 0)
         self.assertEqual(len(letters), len(before) + 4)
         self.assertEqual([one.text for one in letters if one.subject == "html"], ["One\nTwo"])
         self.assertIn("Fine", [one.subject for one in letters])
@@ -108,9 +108,9 @@ class Reading(unittest.TestCase):
     def test_what_is_wrong_is_said(self) -> None:
         wrong = mailbox.Mailbox("127.0.0.1", self.server.port, False, "office", "no")
         with self.assertRaisesRegex(OutsideError, "does not accept"):
-            mailbox.look(wrong, "INBOX", 0, 0)
+            mailbox.poll(wrong, "INBOX", 0, 0)
         with self.assertRaisesRegex(OutsideError, "no folder “No such folder”"):
-            mailbox.look(self.box, "No such folder", 0, 0)
+            mailbox.poll(self.box, "No such folder", 0, 0)
         with self.assertRaisesRegex(OutsideError, "could not be read"):
             mailbox.probe(mailbox.Mailbox("127.0.0.1", 1, False, "office", "practice"))
         self.assertIn("can be read", mailbox.probe(self.box))
@@ -126,7 +126,7 @@ class Reading(unittest.TestCase):
 
     def test_mails_beyond_the_greatest_size_are_left_out(self) -> None:
         with mock.patch.object(mailbox, "LARGEST", 10):
-            self.assertEqual(mailbox.look(self.box, "INBOX", 0, 0)[1], [])
+            self.assertEqual(mailbox.poll(self.box, "INBOX", 0, 0)[1], [])
 
 
 @unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")

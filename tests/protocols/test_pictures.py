@@ -32,7 +32,7 @@ class Pictures(WithTown):
         self.assertEqual(again.content, made.content)
 
     def test_a_photo_to_begin_from_shows_through(self) -> None:
-        begun = pictures.make(self.web, self.maker, "A hill.", "1024x1024", pictures.look(photo()))
+        begun = pictures.make(self.web, self.maker, "A hill.", "1024x1024", pictures.inspect(photo()))
         plain = pictures.make(self.web, self.maker, "A hill.", "1024x1024")
         self.assertNotEqual(begun.content, plain.content)
         with Image.open(io.BytesIO(begun.content)) as opened:
@@ -63,16 +63,16 @@ class Pictures(WithTown):
     def test_what_is_no_picture_is_refused(self) -> None:
         for content in (b"", b"GIF89a", b"<svg onload='x()'/>", photo()[:40], b"\x89PNG\r\n\x1a\n" + b"\0" * 50):
             with self.subTest(content=content[:20]), self.assertRaises(OutsideError):
-                pictures.look(content)
+                pictures.inspect(content)
         for kind in ("PNG", "JPEG", "WEBP", "GIF"):
-            self.assertEqual(pictures.look(photo(kind=kind)).width, 80)
+            self.assertEqual(pictures.inspect(photo(kind=kind)).width, 80)
 
     def test_a_bomb_is_refused_by_what_it_says_of_itself(self) -> None:
         out = io.BytesIO()
         Image.new("1", (30_000, 30_000)).save(out, "PNG")
         self.assertLess(len(out.getvalue()), 1_000_000)
         with self.assertRaises(OutsideError):
-            pictures.look(out.getvalue())
+            pictures.inspect(out.getvalue())
 
 
 class Saved(WithTown):

@@ -338,7 +338,7 @@ class AfterTheCommit(WithHouse):
         with self.services.bus.listen() as news:
             with self.assertRaises(ZeroDivisionError), self.engine.transaction() as tx:
                 self.engine.begin(tx, id_, {"title": "x"}, "x")
-                tx.say("workflow", id=id_)
+                tx.publish("workflow", id=id_)
                 raise ZeroDivisionError
             time.sleep(0.3)
             while not news.empty():
@@ -366,7 +366,7 @@ class AfterTheCommit(WithHouse):
 
             return inner
 
-        names = ("look", "rows", "perform", "piece", "send", "find", "follow", "row", "work")
+        names = ("poll", "rows", "perform", "piece", "send", "find", "follow", "row", "work")
         known = {
             key: replace(kind, **{n: watched(f"{key}.{n}", getattr(kind, n)) for n in names if hasattr(kind, n)})
             for key, kind in kinds().items()

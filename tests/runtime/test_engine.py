@@ -324,7 +324,7 @@ class Restarts(WithHouse):
     def test_an_intent_without_a_receipt_is_asked_about_and_not_sent_again(self) -> None:
         run_id = self.new_item(self.live())
         question = self.question(run_id)
-        self.engine.ticker.looks.remove(self.engine.outbox.look)
+        self.engine.ticker.parts.remove(self.engine.outbox.tick)
         self.answer(run_id)
         piece = self.piece(run_id)
         # As if the process had died between sending and the receipt: the network has it, we do not know.
@@ -339,7 +339,7 @@ class Restarts(WithHouse):
 
     def test_an_intent_that_never_arrived_is_sent(self) -> None:
         run_id = self.new_item(self.live())
-        self.engine.ticker.looks.remove(self.engine.outbox.look)
+        self.engine.ticker.parts.remove(self.engine.outbox.tick)
         self.answer(run_id)
         piece = self.piece(run_id).id
         with self.services.store.write() as session:
@@ -464,7 +464,7 @@ class Listening(WithHouse):
         workflows.pause(self.engine, id_, WHO)
         self.town.state.release("furrow-letter")
         self.engine.polling.enabled = True
-        self.engine.polling.look(self.services.clock())
+        self.engine.polling.tick(self.services.clock())
         workflows.go_live(self.engine, id_, WHO)
         self.wait_for(lambda: self.looked(id_))
         self.assertEqual(self.runs(), 0)

@@ -18,7 +18,7 @@ from ulmus.core.cost import Usage
 from ulmus.core.values import NotPlain
 from ulmus.runtime import execution, polling, workflows
 from ulmus.steps import kinds
-from ulmus.steps.api import Found, Outgoing, Result
+from ulmus.steps.api import Outgoing, PollResult, Result
 from ulmus.store import tables
 
 HALF = "It is \ud83d half"
@@ -103,7 +103,7 @@ class Items(Starts):
 
     def test_items_of_a_look(self) -> None:
         odd = [(str(n), one) for n, one in enumerate(WORSE)]
-        found = polling.taken_in(Found([("a\ud83d", {"title": HALF}), *odd], {"memory": HALF}, "Found."))
+        found = polling.taken_in(PollResult([("a\ud83d", {"title": HALF}), *odd], {"memory": HALF}, "Found."))
         self.assertEqual(found.items, [("a\ufffd", {"title": "It is \ufffd half"})])
         self.assertIn(f"{len(WORSE)} could not be kept", found.says)
 

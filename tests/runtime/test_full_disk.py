@@ -85,19 +85,19 @@ class Watched(WithHouse):
         watch = self.services.health
         key = self.folder / "secret.key"
         kept, now = key.read_bytes(), self.services.clock()
-        watch.look(now)
+        watch.tick(now)
         self.assertEqual(watch.troubles(), [])
         key.unlink()
-        watch.look(now + 60)
+        watch.tick(now + 60)
         self.assertIn("has gone", watch.troubles()[0])
         key.write_bytes(b"another")
-        watch.look(now + 120)
+        watch.tick(now + 120)
         self.assertIn("was changed", watch.troubles()[0])
         key.write_bytes(kept)
         with mock.patch.object(shutil, "disk_usage", return_value=shutil._ntuple_diskusage(10**9, 10**9 - 5_000_000, 5_000_000)):
-            watch.look(now + 180)
+            watch.tick(now + 180)
         self.assertEqual(watch.troubles(), ["Only 5 MB are left on the disk. Make room soon."])
-        watch.look(now + 240)
+        watch.tick(now + 240)
         self.assertEqual(watch.troubles(), [])
 
     def test_a_database_that_rots_while_it_runs_is_noticed(self) -> None:

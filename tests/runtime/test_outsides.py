@@ -86,7 +86,7 @@ class Doors(unittest.TestCase):
         (trouble,) = self.doors.troubles()
         self.assertEqual((trouble.waiting, trouble.runs, trouble.next_at), (5, frozenset({7}), self.now + FIRST_REST))
         self.now += FIRST_REST
-        self.doors.look(self.now)
+        self.doors.tick(self.now)
         self.assertEqual(len(self.executor.jobs), 1, "one try")
         self.executor.go()
         self.assertEqual(len(self.executor.jobs), 4, "it went well: the rest")
@@ -101,7 +101,7 @@ class Doors(unittest.TestCase):
             rests.append(self.doors.troubles()[0].next_at - self.now)
             self.come(1, DOWN)
             self.now = self.doors.troubles()[0].next_at
-            self.doors.look(self.now)
+            self.doors.tick(self.now)
             self.executor.go()
         self.assertEqual(rests[:3], [FIRST_REST, 2 * FIRST_REST, 4 * FIRST_REST])
         self.assertEqual(rests[-1], outsides.LONGEST_REST)
@@ -122,7 +122,7 @@ class Doors(unittest.TestCase):
         self.executor.go()
         self.come(2, DOWN)
         self.now += LONGEST_WAIT + 1
-        self.doors.look(self.now)
+        self.doors.tick(self.now)
         self.executor.go()
         last = self.done[-1]
         assert last is not None

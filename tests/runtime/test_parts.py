@@ -60,17 +60,17 @@ class News(unittest.TestCase):
     def test_everyone_who_listens_hears_and_nobody_after(self) -> None:
         bus = Bus()
         with bus.listen() as one, bus.listen() as two:
-            bus.say("run", id=7)
+            bus.publish("run", id=7)
             self.assertEqual(one.get_nowait(), {"topic": "run", "id": 7})
             self.assertEqual(two.get_nowait()["id"], 7)
-        bus.say("run", id=8)
+        bus.publish("run", id=8)
         self.assertTrue(one.empty())
 
     def test_a_listener_that_sleeps_does_not_hold_up_the_speaker(self) -> None:
         bus = Bus()
         with bus.listen() as sleepy:
             for i in range(MOST_WAITING + 50):
-                bus.say("run", id=i)
+                bus.publish("run", id=i)
             self.assertEqual(sleepy.qsize(), MOST_WAITING)
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from ulmus.core.workflow import Line, Workflow, drawn, is_shared
 from ulmus.runtime import execution
-from ulmus.runtime.depending import Footing, names_inside
+from ulmus.runtime.dependencies import Dependencies, names_inside
 from ulmus.steps import kinds
 
 TAKES = [{"name": "Warm", "prompt": "Warmly."}, {"name": "Cold", "prompt": "Coldly."}]
@@ -58,13 +58,19 @@ class Lots(unittest.TestCase):
 
 class WhatDepends(unittest.TestCase):
     def test_sharing_runs_puts_no_proof_out_of_date(self) -> None:
-        keys = {Footing(Line.model_validate(draft(**more)), {"m": "x"}).key({}) for more in ({}, {"shared": True}, {"takes": []})}
+        keys = {
+            Dependencies(Line.model_validate(draft(**more)), {"m": "x"}).key({}) for more in ({}, {"shared": True}, {"takes": []})
+        }
         self.assertEqual(len(keys), 1)
 
     def test_another_prompt_or_model_connection_does(self) -> None:
         line = Line.model_validate(draft())
         other = Line.model_validate(draft(prompt="Write otherwise."))
-        keys = {Footing(line, {"m": "x"}).key({}), Footing(other, {"m": "x"}).key({}), Footing(line, {"m": "y"}).key({})}
+        keys = {
+            Dependencies(line, {"m": "x"}).key({}),
+            Dependencies(other, {"m": "x"}).key({}),
+            Dependencies(line, {"m": "y"}).key({}),
+        }
         self.assertEqual(len(keys), 3)
 
     def test_takes_stand_inside_a_block_as_lines_do(self) -> None:

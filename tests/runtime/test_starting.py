@@ -157,7 +157,7 @@ class SoManyADay(Starts):
         for n in range(2):
             self.engine.runs.push(id_, {"title": f"{n}", "body": {}})
         self.now += 86_400
-        self.engine.runs.look(self.now)
+        self.engine.runs.tick(self.now)
         self.settled(id_, 2)
 
     def test_which_starts_are_limited_from_the_beginning(self) -> None:

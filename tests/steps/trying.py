@@ -11,7 +11,7 @@ from ulmus.core.drafting import Known
 from ulmus.core.workflow import Line
 from ulmus.runtime.execution import filled
 from ulmus.steps import connection_kinds, kinds
-from ulmus.steps.api import Connection, Context, Result, Row, Shelf
+from ulmus.steps.api import Connection, Context, Result, Row, Workspace
 
 SECRETS = {"service": {"key": "contacts-key"}, "files": {"password": "files-key"}, "search": {"key": "search-key"}}
 
@@ -39,9 +39,9 @@ class Trying(WithTown):
         settings = connection_kinds()[kind].settings.model_validate(self.settings(kind))
         return Connection(key, kind, key, settings, SECRETS.get(kind, {}))
 
-    def shelf(self) -> Shelf:
+    def workspace(self) -> Workspace:
         """A house with one sheet."""
-        return Shelf(rows=lambda sheet: [Row(i, i, cells) for i, cells in enumerate(self.rows, start=1)])
+        return Workspace(rows=lambda sheet: [Row(i, i, cells) for i, cells in enumerate(self.rows, start=1)])
 
     def carry_out(
         self,
@@ -55,6 +55,6 @@ class Trying(WithTown):
         """What a step of `kind` gives, its slots filled in as in a run; `outside` are roots of material."""
         found = kinds()[kind]
         assert found.perform is not None
-        shelf = replace(self.shelf(), known=known) if known else self.shelf()
-        context = Context(self.web, self.connect, values or {}, frozenset(outside), shelf=shelf, seed="a")
+        workspace = replace(self.workspace(), known=known) if known else self.workspace()
+        context = Context(self.web, self.connect, values or {}, frozenset(outside), workspace=workspace, seed="a")
         return found.perform(filled(found, Line(id="it", kind=kind, settings=settings), context.values), context)

@@ -22,7 +22,7 @@ def feed(source: str, allow: tuple[str, ...], as_json: bool) -> None:
     """Read the feed at SOURCE (an address or a file): RSS 2.0, RSS 1.0, Atom or JSON Feed."""
     from ..protocols import feeds
 
-    found = outside(allow, lambda web: feeds.look(web, source).feed if is_url(source) else feeds.parse(bytes_of(Path(source))))
+    found = outside(allow, lambda web: feeds.poll(web, source).feed if is_url(source) else feeds.parse(bytes_of(Path(source))))
     if as_json:
         click.echo(json.dumps(dataclasses.asdict(found), ensure_ascii=False))
         return

@@ -13,9 +13,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from .aside import aside
 from .errors import BadAnswer
 from .net import Web, status_error
+from .workers import in_worker
 
 log = logging.getLogger("ulmus")
 LARGEST = 8_000_000
@@ -48,7 +48,7 @@ def read(web: Web, url: str, after: dt.datetime, before: dt.datetime) -> list[En
     answer = web.fetch(url, max_bytes=LARGEST, headers={"Accept": "text/calendar, */*;q=0.5"})
     if answer.status != 200:
         raise status_error(answer, "The calendar")
-    return aside(entries, answer.body, after, before)
+    return in_worker(entries, answer.body, after, before)
 
 
 def entries(body: bytes, after: dt.datetime, before: dt.datetime) -> list[Entry]:

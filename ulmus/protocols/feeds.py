@@ -20,10 +20,10 @@ from urllib.parse import urljoin
 
 import nh3
 
-from .aside import aside
 from .errors import BadAnswer
 from .net import Fetched, Web, status_error
 from .text import decode
+from .workers import in_worker
 
 log = logging.getLogger("ulmus")
 MOST_ITEMS = 500
@@ -64,7 +64,7 @@ class Feed:
 
 
 @dataclass(frozen=True)
-class Look:
+class FeedPoll:
     """One conditional look (RFC 9110 section 13): `feed` is ``None`` where nothing has changed."""
 
     feed: Feed | None
@@ -74,7 +74,7 @@ class Look:
     """Where the feed is, where the address was that of a site."""
 
 
-def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
+def poll(web: Web, url: str, etag: str = "", last_modified: str = "") -> FeedPoll:
     """Fetch and read the feed at `url`, unless it has not changed. Raises `OutsideError`."""
     headers = {"Accept": "application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5"}
     if etag:
@@ -83,7 +83,7 @@ def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
         headers["If-Modified-Since"] = last_modified
     got = web.fetch(url, headers=headers, max_bytes=MAX_BYTES)
     if got.status == 304:
-        return Look(None, etag, last_modified)
+        return FeedPoll(None, etag, last_modified)
     if got.status != 200:
         raise status_error(got, "The feed’s server")
     named = feed_named_by(got)
@@ -92,10 +92,10 @@ def look(web: Web, url: str, etag: str = "", last_modified: str = "") -> Look:
         got = web.fetch(named, headers={"Accept": headers["Accept"]}, max_bytes=MAX_BYTES)
         if got.status != 200:
             raise status_error(got, "The feed’s server")
-    feed = aside(parse, got.body, got.charset, got.url)
+    feed = in_worker(parse, got.body, got.charset, got.url)
     if named:
-        return Look(feed, "", "", got.url)
-    return Look(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
+        return FeedPoll(feed, "", "", got.url)
+    return FeedPoll(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
 
 
 def feed_named_by(got: Fetched) -> str:

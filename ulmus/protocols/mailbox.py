@@ -136,7 +136,7 @@ def _opened(box: Mailbox) -> Iterator[IMAPClient]:
         raise OutsideError(f"The mailbox could not be read ({error or type(error).__name__}).", retryable=True) from None
 
 
-def look(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Letter], int]:
+def poll(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Letter], int]:
     """Messages with a number above `after`, oldest first; all where the folder's validity is another.
 
     Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.

@@ -17,10 +17,10 @@ from urllib.parse import urljoin, urlsplit
 
 from ..core.gather.links import clean
 from . import robots
-from .aside import aside
 from .errors import BadAnswer
 from .net import Fetched, Web, status_error
 from .text import decode
+from .workers import in_worker
 
 MAX_BYTES = 5_000_000
 LONGEST_TEXT = 500_000
@@ -113,7 +113,7 @@ def read(web: Web, url: str) -> Page:
 
 def from_response(got: Fetched) -> Page:
     """The page in a response. Raises `OutsideError` where it is none."""
-    return aside(from_html, _source(got), got.url) if _is_markup(got) else _plain(got)
+    return in_worker(from_html, _source(got), got.url) if _is_markup(got) else _plain(got)
 
 
 def links(web: Web, url: str) -> tuple[str, list[Link]]:
@@ -125,7 +125,7 @@ def links(web: Web, url: str) -> tuple[str, list[Link]]:
         raise status_error(got, "The page’s server")
     if not _is_markup(got):
         raise BadAnswer("This is not a web page with links.")
-    return aside(links_of, _source(got), got.url)
+    return in_worker(links_of, _source(got), got.url)
 
 
 def _is_markup(got: Fetched) -> bool:

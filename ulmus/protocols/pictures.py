@@ -65,10 +65,10 @@ def make(web: Web, maker: Maker, prompt: str, size: str, photo: Picture | None =
         if fetched.status != 200:
             raise status_error(fetched, "The picture maker")
         content = fetched.body
-    return look(content)
+    return inspect(content)
 
 
-def look(content: bytes) -> Picture:
+def inspect(content: bytes) -> Picture:
     """What a picture is, without unpacking it whole. Raises `OutsideError` for what is no picture, or too large a one."""
     from PIL import Image, UnidentifiedImageError  # loaded on first use: it is large
 

@@ -17,7 +17,7 @@ from ..core.workflow.plans import AssignmentPlan
 from ..runtime import asking, execution
 from ..runtime.engine import Engine
 from ..runtime.services import Services, longest_of, world
-from ..runtime.shelf import known
+from ..runtime.workspace import known
 from ..steps import kinds
 from ..steps.api import Drafts
 from ..store import tables

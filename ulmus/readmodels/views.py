@@ -26,7 +26,7 @@ from ..core.workflow.briefs import LONGEST, brief, counted, row_in_brief
 from ..core.workflow.controls import Rules, with_control
 from ..core.workflow.kinds import BlockSpec, KindSpec, SendSpec
 from ..core.workflow.plans import CallInPlan, FormPlan, HandPlan
-from ..runtime.depending import dependents
+from ..runtime.dependencies import dependents
 from ..runtime.execution import plan_of
 from ..steps import kinds
 from ..store import tables

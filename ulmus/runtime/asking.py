@@ -27,12 +27,12 @@ from ..steps import kinds
 from ..steps.api import Computes, Context, Drafts
 from ..store import tables
 from . import execution, links
-from .depending import roots_read
+from .dependencies import roots_read
 from .journal import Live
 from .ports import Events
 from .services import Services, audit
-from .shelf import shelf
 from .transaction import Transaction
+from .workspace import workspace
 
 Verdict = Literal["approve", "back", "decline"]
 LONGEST_NOTE = 4000
@@ -97,7 +97,7 @@ def open_question(
                 due_at=tx.now,
             )
         )
-    tx.say("approval", id=approval.id)
+    tx.publish("approval", id=approval.id)
     return approval.id
 
 
@@ -168,7 +168,7 @@ def answer(
         raise AnswerRefused("The run this draft belongs to is no longer waiting for an answer.") from None
     except NotPlain as error:
         raise AnswerRefused(f"This answer cannot be kept: {error}.") from None
-    services.bus.say("approval", id=approval_id)
+    services.bus.publish("approval", id=approval_id)
 
 
 # -- the piece as approved ------------------------------------------------------------------------------
@@ -261,7 +261,7 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
         connect=services.connect,
         values=values,
         outside=live.page.outside,
-        shelf=shelf(services, live.workflow.brand),
+        workspace=workspace(services, live.workflow.brand),
     )
     for line in _after(live.workflow, flow.Address.parse(approval.address).step, values):
         kind = kinds().get(line.kind)

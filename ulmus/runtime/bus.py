@@ -18,7 +18,7 @@ class Bus:
         self._listeners: set[queue.Queue[dict[str, Any]]] = set()
         self._lock = threading.Lock()
 
-    def say(self, topic: str, **what: Any) -> None:
+    def publish(self, topic: str, **what: Any) -> None:
         """Tell all listeners."""
         with self._lock:
             listeners = list(self._listeners)

@@ -22,14 +22,14 @@ from ..core.workflow import Line, drawn, is_shared, take_name
 from ..core.workflow.plans import AskPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
-from ..steps.api import Context, Shelf, StepFailed
+from ..steps.api import Context, StepFailed, Workspace
 from . import execution
 from .journal import Live
 from .outsides import leads_to
 from .ports import Gate, Outdated
 from .reach import Reach, reach_of
 from .services import Services
-from .shelf import shelf
+from .workspace import workspace
 from .writer import EngineStopped, Writer, identity
 
 log = logging.getLogger("ulmus")
@@ -85,7 +85,7 @@ class Dispatcher:
         self.writer = writer
         self._listen = listen
         self._flights: dict[tuple[Any, ...], _Flight] = {}
-        self._shelves: dict[str | None, Shelf] = {}
+        self._shelves: dict[str | None, Workspace] = {}
         self._lock = threading.Lock()
 
     def submit(self, live: Live, decision: flow.Decision) -> None:
@@ -160,7 +160,7 @@ class Dispatcher:
         # What a house shows is the same for all pages of a brand.
         shown = self._shelves.get(task.brand)
         if shown is None:
-            shown = self._shelves[task.brand] = shelf(services, task.brand)
+            shown = self._shelves[task.brand] = workspace(services, task.brand)
         return Context(
             web=services.web,
             connect=services.connect,
@@ -168,7 +168,7 @@ class Dispatcher:
             outside=task.outside,
             rewrite=task.rewrite,
             asked_later=task.asked_later,
-            shelf=shown,
+            workspace=shown,
             seed=f"{task.run_id}/{getattr(task.decision, 'address', '')}",
             take=task.take,
             talk=task.talk,

@@ -61,17 +61,17 @@ class Engine:
         self.writer.handlers = self.dispatcher.handlers = self.handlers
         self.writer.dispatch, self.writer.budget = self.dispatcher, self.budgets
         self.writer.on_end(self.runs.ended)
-        self.writer.on_end(lambda tx, live: tx.then(self.polling.hurry))
-        looks: list[Callable[[float], None]] = [
+        self.writer.on_end(lambda tx, live: tx.then(self.polling.wake))
+        tickers: list[Callable[[float], None]] = [
             self.writer.catch_up,
-            self.outsides.look,
-            self.outbox.look,
-            self.polling.look,
-            self.replies.look,
+            self.outsides.tick,
+            self.outbox.tick,
+            self.polling.tick,
+            self.replies.tick,
             self._new_day,
         ]
         resets = [self.outsides.reset, self.replies.reset, self._reset]
-        self.ticker = Ticker(services, self.writer, looks, resets)
+        self.ticker = Ticker(services, self.writer, tickers, resets)
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")
         self.hold: place.Hold | None = None
@@ -116,7 +116,7 @@ class Engine:
     def _new_day(self, now: float) -> None:
         if now >= self._next_day_look:
             self._next_day_look = now + NEW_DAY_LOOK
-            self.runs.look(now)
+            self.runs.tick(now)
 
     # -- what callers need, by its shortest name ----------------------------------------------------
 

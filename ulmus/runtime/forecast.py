@@ -13,7 +13,7 @@ from ..core.workflow import Workflow, is_shared, takes_of
 from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
-from .depending import outermost
+from .dependencies import outermost
 from .proofing import Column
 from .services import Services
 

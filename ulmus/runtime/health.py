@@ -67,7 +67,7 @@ class Health:
         """Whether nothing new is to be begun for now."""
         return bool(self._disk) and 0 < self._rests_until - now <= REST
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """Look at the key and the room there is, and once a day at the database itself."""
         if 0 <= now - self._looked_at < LOOK_EVERY:
             return

@@ -24,7 +24,7 @@ from ..store import place, tables
 from . import outbox
 from .engine import Engine
 from .execution import plan_of
-from .polling import known_of, look_again, pass_over
+from .polling import known_of, poll_again, pass_over
 from .services import audit
 
 MOST_SHOWN = 50
@@ -193,7 +193,7 @@ def _looked(engine: Engine, workflow_id: int) -> _Found:
             )
             return _Found(items, {"due": now})
         if isinstance(plan, PollPlan | RowsPlan | RunsPlan):
-            found = look_again(services, engine.pages, workflow_id, line, memory)
+            found = poll_again(services, engine.pages, workflow_id, line, memory)
             with services.store.read() as session:
                 known = known_of(session, workflow_id, [identity for identity, _ in found.items])
             return _Found([one for one in found.items if one[0] not in known], {"primed": True, "look": found.memory})

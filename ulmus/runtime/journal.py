@@ -15,7 +15,7 @@ from ..core.workflow import Line, Workflow
 from ..steps import kinds
 from ..store import tables
 from . import execution
-from .depending import roots_read
+from .dependencies import roots_read
 from .transaction import Transaction
 
 MOST_PAGES = 500

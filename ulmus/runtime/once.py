@@ -14,7 +14,7 @@ from ..core.workflow import read_file
 from ..store import tables
 from . import asking, workflows
 from .engine import Engine
-from .polling import look_once
+from .polling import poll_once
 from .runs import title_of
 from .services import Services
 
@@ -41,7 +41,7 @@ def run(
         if engine.hold is not None:
             raise ValueError("This data is a copy, or it was moved, and is held. Serve it and let it go first.")
         if item is None:
-            found = look_once(services, engine.pages, workflow.start, {}).items
+            found = poll_once(services, engine.pages, workflow.start, {}).items
             if not found:
                 raise ValueError("The start has no item to begin with. Give one with --item.")
             item = found[-1][1]

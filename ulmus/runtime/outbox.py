@@ -32,8 +32,8 @@ from .journal import Live
 from .listings import Listings
 from .ports import Events, Gate
 from .services import Services
-from .shelf import shelf
 from .transaction import Transaction
+from .workspace import workspace
 
 log = logging.getLogger("ulmus")
 MAIL_TRIES = 5
@@ -107,7 +107,7 @@ class Outbox:
         for piece_id, connection in cut_off:
             self._submit(piece_id, connection, self._look_into)
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """Send what is due, look for what is in doubt, and see how soon channels list."""
         self._write_again()
         looked_for = ("intent", "accepted", "unsure")
@@ -182,7 +182,7 @@ class Outbox:
         content = piece.content
         if content.get("file"):
             # What is kept here goes along; the outbox itself holds only its link.
-            opened = shelf(services).file(str(content["file"]))
+            opened = workspace(services).file(str(content["file"]))
             if opened is None:
                 raise NotFound("The file that was to go out is not kept here any more.")
             content = {**content, "opened": opened}
@@ -327,7 +327,7 @@ class Outbox:
     def _unsure(self, piece: tables.Piece, why: str) -> None:
         now = self.services.clock()
         first = (why or "Sending was cut off.") if piece.attempt else f"{COPIED} {why}".strip()
-        words = f"{first} Nobody can tell whether it went out. Look, and decide."
+        words = f"{first} Nobody can tell whether it went out. Poll, and decide."
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)
@@ -434,7 +434,7 @@ class Outbox:
             with self._lock:
                 self._unwritten[piece_id] = write
             return
-        self.services.bus.say("piece", id=piece_id)
+        self.services.bus.publish("piece", id=piece_id)
 
     def _write_again(self) -> None:
         with self._lock:
@@ -449,7 +449,7 @@ class Outbox:
             with self._lock:
                 del self._unwritten[piece_id]
                 self._flying.discard(piece_id)
-            self.services.bus.say("piece", id=piece_id)
+            self.services.bus.publish("piece", id=piece_id)
 
 
 def doubt(piece: tables.Piece, since: float, now: float) -> None:

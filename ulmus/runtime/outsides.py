@@ -134,7 +134,7 @@ class Outsides:
         kind, _, host = key.partition(":")
         return POLITE if kind == "host" and host not in self.services.web.allowed else AT_ONCE
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """Open doors whose rest is over, and give back what has waited too long."""
         if now - self._read_at > READ_AGAIN:
             self._read_at = now
@@ -270,7 +270,7 @@ class Outsides:
             after = outside.resting
         if before != after:
             log.warning("%s %s", outside.name, f"does not answer: {outside.says}" if after else "answers again")
-            self.services.bus.say("outside", id=outside.key)
+            self.services.bus.publish("outside", id=outside.key)
 
     def _too_late(self, outside: Outside, now: float) -> list[_Waiting]:
         late = []

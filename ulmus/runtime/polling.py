@@ -24,7 +24,7 @@ from ..core.workflow import Line, Workflow
 from ..core.workflow.plans import AnyPlan, CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan, RunsPlan
 from ..protocols.errors import NotFound, NothingToDo, OutsideError
 from ..steps import kinds
-from ..steps.api import Found, Look, PolledStart, Row, SheetLook, SheetStart
+from ..steps.api import Poll, PolledStart, PollResult, Row, SheetPoll, SheetStart
 from ..store import tables
 from .execution import guarded, plan_of, read
 from .journal import Pages
@@ -77,18 +77,18 @@ class Polling:
         self.enabled = True
         self._flying: set[int] = set()
         self._lock = threading.Lock()
-        self._hurry = threading.Event()
+        self._woken = threading.Event()
 
-    def hurry(self) -> None:
+    def wake(self) -> None:
         """A run has ended, or a start was changed: look at once at what goes by runs."""
-        self._hurry.set()
+        self._woken.set()
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """Look at every live start that is due."""
         if not self.enabled:
             return
-        hurried = self._hurry.is_set()
-        self._hurry.clear()
+        woken = self._woken.is_set()
+        self._woken.clear()
         with self.services.store.read() as session:
             soon = tables.Start.next_at <= now
             due_ = list(
@@ -97,7 +97,7 @@ class Polling:
                     .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
                     .where(
                         tables.WorkflowRecord.state == "live",
-                        or_(soon, tables.Start.found.startswith("Waits for runs")) if hurried else soon,
+                        or_(soon, tables.Start.found.startswith("Waits for runs")) if woken else soon,
                     )
                 )
             )
@@ -131,7 +131,7 @@ class Polling:
         try:
             match here.plan:
                 case PollPlan(every=seconds):
-                    seen = look_once(services, self.pages, line, here.memory.get("look", {}))
+                    seen = poll_once(services, self.pages, line, here.memory.get("look", {}))
                     self._hand_out(here, seen, here.now + seconds)
                 case RowsPlan(every=seconds) as plan:
                     with services.store.read() as session:
@@ -162,18 +162,18 @@ class Polling:
         memory = {"due": passed.timestamp() if passed else last}
         wanted = passed is not None and (plan.missed == "once" or here.now - passed.timestamp() <= GRACE)
         says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
-        found = Found([], memory, says, prime=False)
+        found = PollResult([], memory, says, prime=False)
         if wanted and plan.sheet:
             with self.services.store.read() as session:
                 rows = rows_found(session, here, plan)
-            found = Found(rows.items, memory, f"{rows.says} {says}", prime=False)
+            found = PollResult(rows.items, memory, f"{rows.says} {says}", prime=False)
         elif wanted and passed is not None:
-            found = Found([due_item(passed)], memory, says, prime=False)
+            found = PollResult([due_item(passed)], memory, says, prime=False)
         self._hand_out(here, found, next_at)
 
     # -- handing out --------------------------------------------------------------------------------
 
-    def _hand_out(self, here: _Due, seen: Found, next_at: float) -> None:
+    def _hand_out(self, here: _Due, seen: PollResult, next_at: float) -> None:
         """Begin a run for each item that is new, and remember what was looked at, in one transaction."""
         workflow_id, found = here.workflow_id, taken_in(seen)
         with self.services.transaction() as tx:
@@ -237,7 +237,7 @@ class Polling:
             }
             session.execute(update(tables.Start).where(tables.Start.workflow_id == workflow_id), noted)
             if began or stands.failed or stands.found != says:
-                tx.say("workflow", id=workflow_id)
+                tx.publish("workflow", id=workflow_id)
 
     def run_for_passed(self, workflow_id: int, run: bool) -> int:
         """Begin runs for items that were passed over for their dates, or leave them; gives how many there were."""
@@ -251,7 +251,7 @@ class Polling:
                     self.runs.begin(tx, workflow_id, one["item"], title_of(one["item"]), identity=one["identity"])
             start.memory = {name: value for name, value in start.memory.items() if name != "passed"}
             tx.session.flush()
-            tx.say("workflow", id=workflow_id)
+            tx.publish("workflow", id=workflow_id)
         return len(passed)
 
     def _from_backlog(self, tx: Transaction, here: _Due, room: int) -> dict[str, Any]:
@@ -285,7 +285,7 @@ class Polling:
             longer = min(LONGEST_PAUSE, max(pause * min(2**fails, 16), error.retry_after or 0))
             start.looked_at, start.found, start.failed = services.clock(), error.message, True
             start.next_at = services.clock() + max(longer, pause)
-        services.bus.say("workflow", id=workflow_id)
+        services.bus.publish("workflow", id=workflow_id)
 
 
 _AS_IT_STANDS = (
@@ -328,7 +328,7 @@ def known_of(session: Session, workflow_id: int, identities: list[str]) -> set[s
     return {row[0] for row in rows}
 
 
-def taken_in(found: Found) -> Found:
+def taken_in(found: PollResult) -> PollResult:
     """What a look brought, as values the house can keep; an item that cannot be kept is left out, and that is said."""
     items: list[tuple[str, dict[str, Any]]] = []
     left_out = 0
@@ -341,7 +341,7 @@ def taken_in(found: Found) -> Found:
     says = (
         f"{found.says} {left_out} could not be kept and {'was' if left_out == 1 else 'were'} left out." if left_out else found.says
     )
-    return Found(items, plain_object(found.memory), text(says), found.prime)
+    return PollResult(items, plain_object(found.memory), text(says), found.prime)
 
 
 def every(line: Line) -> float:
@@ -350,31 +350,31 @@ def every(line: Line) -> float:
     return plan.every if isinstance(plan, PollPlan | RowsPlan) else 60.0
 
 
-def look_once(services: Services, pages: Pages, line: Line, memory: dict[str, Any]) -> Found:
+def poll_once(services: Services, pages: Pages, line: Line, memory: dict[str, Any]) -> PollResult:
     """One look at a start, live or to capture samples. Raises `OutsideError`."""
     kind = kinds()[line.kind]
     here = _Due(0, Workflow(name="look", start=line, steps=[]), {}, services.clock())
     plan = here.plan
     if isinstance(kind, PolledStart):
-        looking = Look(services.web, services.connect, memory, services.clock())
-        return taken_in(guarded(lambda: kind.look(read(line), looking)))
+        looking = Poll(services.web, services.connect, memory, services.clock())
+        return taken_in(guarded(lambda: kind.poll(read(line), looking)))
     with services.store.read() as session:
         if isinstance(plan, RunsPlan):
             return runs_found(session, pages, here, plan, primed=True)
         if isinstance(kind, SheetStart) and isinstance(plan, RowsPlan | ClockPlan):
             found = rows_found(session, here, plan, MOST_LOOKED)
             # A list is used from the top: what comes next is the latest, as the last due time is.
-            return Found(found.items[::-1], {}, found.says) if isinstance(plan, ClockPlan) else found
+            return PollResult(found.items[::-1], {}, found.says) if isinstance(plan, ClockPlan) else found
     if isinstance(plan, ClockPlan):
         try:
             moments = due(plan.rule, plan.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)
         except RecurrenceError as error:
             raise OutsideError(str(error)) from None
-        return Found([due_item(m) for m in reversed(moments)], {}, "")
+        return PollResult([due_item(m) for m in reversed(moments)], {}, "")
     raise NothingToDo("Nothing has arrived here yet. Type a sample in, or try the start once.")
 
 
-def look_again(services: Services, pages: Pages, workflow_id: int, line: Line, memory: dict[str, Any]) -> Found:
+def poll_again(services: Services, pages: Pages, workflow_id: int, line: Line, memory: dict[str, Any]) -> PollResult:
     """One look at a start that listens already, with what it remembers. Raises `OutsideError`."""
     here = _Due(workflow_id, Workflow(name="look", start=line, steps=[]), memory, services.clock())
     plan = here.plan
@@ -383,7 +383,7 @@ def look_again(services: Services, pages: Pages, workflow_id: int, line: Line, m
             return taken_in(runs_found(session, pages, here, plan))
         if isinstance(plan, RowsPlan):
             return taken_in(rows_found(session, here, plan))
-    return look_once(services, pages, line, memory.get("look", {}))
+    return poll_once(services, pages, line, memory.get("look", {}))
 
 
 def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
@@ -398,7 +398,7 @@ def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
     return moment.astimezone(dt.UTC).isoformat(), words
 
 
-def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: int | None = None) -> Found:
+def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: int | None = None) -> PollResult:
     """What a start that watches a sheet finds in it; `count` rows where another number is wanted than is set."""
     kind, settings = kinds()[here.line.kind], read(here.line)
     assert isinstance(kind, SheetStart)
@@ -418,11 +418,11 @@ def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: 
     taken = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity.startswith("row:"))
     in_hand = frozenset(session.scalars(taken)) if isinstance(plan, ClockPlan) else frozenset[str]()
     rows = [Row(i, position, dict(cells)) for i, position, cells, _ in found]
-    seen = guarded(lambda: kind.rows(settings, SheetLook(rows, in_hand, count)))
+    seen = guarded(lambda: kind.rows(settings, SheetPoll(rows, in_hand, count)))
     return replace(seen, memory={**seen.memory, **look})
 
 
-def runs_found(session: Session, pages: Pages, here: _Due, plan: RunsPlan, primed: bool = False) -> Found:
+def runs_found(session: Session, pages: Pages, here: _Due, plan: RunsPlan, primed: bool = False) -> PollResult:
     """Runs of another workflow that have ended since the last look."""
     last = float(here.memory.get("look", {}).get("at", 0.0))
     # A little is looked at twice, so that nothing that ended in the same moment is missed; each counts once anyway.
@@ -442,7 +442,7 @@ def runs_found(session: Session, pages: Pages, here: _Due, plan: RunsPlan, prime
         item = {"title": run.title, "state": run.state, "run": run.id, **result_of(live.workflow, live.state)}
         items.append((f"run:{run.id}", item))
         last = max(last, run.ended_at or 0.0)
-    return Found(items, {"at": last}, "Waits for runs of the other workflow.")
+    return PollResult(items, {"at": last}, "Waits for runs of the other workflow.")
 
 
 def together(items: list[dict[str, Any]]) -> dict[str, Any]:

@@ -1,6 +1,6 @@
 """Proofs: the page carried out on samples, with nothing leaving the house.
 
-A result is kept under a key made of everything it depends on (see `depending`). So an edit makes out of date exactly what it touches, and undoing it makes it
+A result is kept under a key made of everything it depends on (see `dependencies`). So an edit makes out of date exactly what it touches, and undoing it makes it
 fresh again. Only the lines that gather and draft are performed; publishing and writing are answered here with
 what they would have done, and the functions that send are never called.
 """
@@ -28,13 +28,13 @@ from ..steps import kinds
 from ..steps.api import Context, StepFailed
 from ..store import tables
 from . import execution
-from .depending import Footing, fingerprint, names_inside, outermost, roots_used
+from .dependencies import Dependencies, fingerprint, names_inside, outermost, roots_used
 from .executors import Executor
 from .handlers import Handlers, items
 from .rehearsal import Rehearsal
 from .services import Services, brand_values, run_values
-from .shelf import shelf
 from .underway import Inside, UnderWay
+from .workspace import workspace
 
 log = logging.getLogger("ulmus")
 FAULT = "Ulmus made a mistake with this line; it has been logged. Look its settings through, or run it again."
@@ -84,12 +84,12 @@ class _Known:
     names: set[str]
     quiet: set[str]
     unasked: set[str]
-    footings: dict[str, Footing] = field(default_factory=dict)
+    footings: dict[str, Dependencies] = field(default_factory=dict)
 
-    def footing(self, line: Line) -> Footing:
+    def footing(self, line: Line) -> Dependencies:
         """What a line stands on, worked out once for all samples."""
         if line.id not in self.footings:
-            self.footings[line.id] = Footing(line, self.prints)
+            self.footings[line.id] = Dependencies(line, self.prints)
         return self.footings[line.id]
 
 
@@ -297,7 +297,7 @@ class Proofs:
             values=dict(values),
             outside=execution.outside_roots(workflow),
             asked_later=True,  # a proof is always seen by someone: a broken rule is shown, not a reason to stop
-            shelf=shelf(self.services, workflow.brand),
+            workspace=workspace(self.services, workflow.brand),
             seed=f"{sample.id}/{line.id}",
             kept=self._kept(workflow_id),
             progress=progress,
@@ -358,7 +358,7 @@ class Proofs:
             prints = {c.key: fingerprint([c.kind, c.settings]) for c in session.scalars(select(tables.Connection))}
 
         def one(address: str, inner: Line, values: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Usage]:
-            key = Footing(inner, prints).key(values)
+            key = Dependencies(inner, prints).key(values)
             with self.services.store.read() as session:
                 kept = session.get(tables.Proof, key)
             if kept is not None and kept.ok and inner.id not in anew:
@@ -382,7 +382,7 @@ class Proofs:
             session.merge(tables.ProofCell(sample_id=sample_id, step=step, key=proof.key))
 
     def _say(self, workflow_id: int, place: tuple[int, str], **what: Any) -> None:
-        self.services.bus.say("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
+        self.services.bus.publish("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
 
 
 def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:

@@ -68,7 +68,7 @@ class Replies:
         with self._lock:
             self._watched.add(found)
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """Look again when it is time."""
         with self._lock:
             if self._looking or not self._watched or now < self._next:

@@ -212,7 +212,7 @@ class Runs:
             day = dt.datetime.fromtimestamp(tx.now).date().isoformat()
             words = {"done": day, "skipped": f"passed over {day}"}.get(str(outcome), f"{outcome} {day}")
             row.cells = {**row.cells, used: words}
-            tx.say("sheet", key=row.sheet)
+            tx.publish("sheet", key=row.sheet)
 
     def _promote(self, tx: Transaction, workflow_id: int, revision_id: int) -> None:
         """Have the oldest queued runs take the places that are free now."""
@@ -233,7 +233,7 @@ class Runs:
             session.execute(update(tables.Run).where(tables.Run.id == found).values(state="running", started_at=tx.now))
             tx.then(lambda found=found: self.events.wake(found))  # type: ignore[misc]
 
-    def look(self, now: float) -> None:
+    def tick(self, now: float) -> None:
         """A new day: runs that waited for it begin."""
         with self.services.store.read() as session:
             waiting = list(session.scalars(select(tables.Run.workflow_id).where(tables.Run.state == "queued").distinct()))

@@ -1,4 +1,4 @@
-"""The ticker: waits that are over are told to their runs, and everything that looks now and then is called.
+"""The ticker: waits that are over are told to their runs, and everything that ticks is called.
 
 When a run is due stands in an indexed table, not in memory. A clock that is set forward makes due what it passed; one that
 is set back would have every wait last longer by as much: waits that began in what is now the future keep their length.
@@ -24,18 +24,18 @@ JUMP = 2.0
 
 
 class Ticker:
-    """Calls `looks` with the time, again and again, each guarded from the others' faults."""
+    """Calls `tickers` with the time, again and again, each guarded from the others' faults."""
 
     def __init__(
         self,
         services: Services,
         writer: Writer,
-        looks: Sequence[Callable[[float], None]],
+        tickers: Sequence[Callable[[float], None]],
         resets: Sequence[Callable[[float], None]] = (),
     ) -> None:
         self.services = services
         self.writer = writer
-        self.looks = [self.fire, *looks]
+        self.parts = [self.fire, *tickers]
         self.resets = resets
         self._fired: set[tuple[int, str]] = set()
         self._over: list[tuple[int, str, float]] = []
@@ -66,10 +66,10 @@ class Ticker:
                 self._guarded(self.set_back, now)
             clock, passed = now, moment
             health = self.services.health
-            self._guarded(health.look, now)
-            for look in self.looks:
+            self._guarded(health.tick, now)
+            for tick in self.parts:
                 if not health.rests(now):
-                    self._guarded(look, now)
+                    self._guarded(tick, now)
 
     def _guarded(self, look: Callable[[float], None], now: float) -> None:
         try:

@@ -52,7 +52,7 @@ class Transaction:
         """Have `call` made after the commit, and only then."""
         self._then.append(call)
 
-    def say(self, topic: str, **what: Any) -> None:
+    def publish(self, topic: str, **what: Any) -> None:
         """Tell whoever listens, after the commit."""
         if (topic, what) not in self._notices:
             self._notices.append((topic, what))
@@ -60,7 +60,7 @@ class Transaction:
     def follow(self, bus: Bus) -> None:
         """What was to follow, in the order it was asked for. Called once, after the commit."""
         for topic, what in self._notices:
-            bus.say(topic, **what)
+            bus.publish(topic, **what)
         for call in self._then:
             call()
 

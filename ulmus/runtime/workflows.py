@@ -16,7 +16,7 @@ from ..steps import kinds
 from ..store import tables
 from .engine import Engine
 from .execution import plan_of
-from .polling import fingerprint, known_of, look_once, pass_over, taken_in
+from .polling import fingerprint, known_of, poll_once, pass_over, taken_in
 from .runs import title_of
 from .services import audit, world
 
@@ -76,7 +76,7 @@ def waiting_for(engine: Engine, workflow_id: int) -> Waiting | None:
     if workflow.start.kind not in kinds() or not isinstance(plan_of(workflow.start), PollPlan | RowsPlan):
         return None
     try:
-        found = taken_in(look_once(engine.services, engine.pages, workflow.start, {}))
+        found = taken_in(poll_once(engine.services, engine.pages, workflow.start, {}))
     except OutsideError:
         return None
     if not found.prime:
@@ -144,7 +144,7 @@ def go_live(engine: Engine, workflow_id: int, who: str, a_day: int = 0, waiting:
                 memory |= {"backlog": {"a_day": a_day or kept.get("a_day", 10)}}
             session.merge(tables.Start(workflow_id=workflow_id, memory=memory, found="", failed=False, next_at=now, looked_at=None))
         audit(session, now, who, "went live", f"{record.name}, revision {number}")
-        tx.say("workflow", id=workflow_id)
+        tx.publish("workflow", id=workflow_id)
     return number
 
 
@@ -156,7 +156,7 @@ def pause(engine: Engine, workflow_id: int, who: str) -> None:
         if record.state == "live":
             record.state = "paused"
             audit(session, now, who, "paused", record.name)
-    engine.services.bus.say("workflow", id=workflow_id)
+    engine.services.bus.publish("workflow", id=workflow_id)
 
 
 def put_away(engine: Engine, workflow_id: int, who: str) -> None:
@@ -167,7 +167,7 @@ def put_away(engine: Engine, workflow_id: int, who: str) -> None:
         if record.state != "away":
             record.state = "away"
             audit(session, engine.services.clock(), who, "put away", record.name)
-    engine.services.bus.say("workflow", id=workflow_id)
+    engine.services.bus.publish("workflow", id=workflow_id)
 
 
 def bring_back(engine: Engine, workflow_id: int, who: str) -> None:
@@ -177,7 +177,7 @@ def bring_back(engine: Engine, workflow_id: int, who: str) -> None:
         if record.state == "away":
             record.state = "paused" if record.revision_id else "draft"
             audit(session, engine.services.clock(), who, "brought back", record.name)
-    engine.services.bus.say("workflow", id=workflow_id)
+    engine.services.bus.publish("workflow", id=workflow_id)
 
 
 def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
@@ -190,7 +190,7 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
     if workflow.start.kind in kinds() and isinstance(plan_of(workflow.start), HandPlan | FormPlan | CallInPlan):
         items = _arrived(engine, workflow_id, workflow.start.id)
     else:
-        items = look_once(engine.services, engine.pages, workflow.start, {}).items
+        items = poll_once(engine.services, engine.pages, workflow.start, {}).items
     new = 0
     with engine.services.store.write() as session:
         kept = [s.item for s in session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == workflow_id))]
@@ -201,7 +201,7 @@ def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
             if identity not in named and item not in kept:
                 add_sample(session, workflow_id, item, "start", engine.services.clock(), identity)
                 new += 1
-    engine.services.bus.say("workflow", id=workflow_id)
+    engine.services.bus.publish("workflow", id=workflow_id)
     return new
 
 

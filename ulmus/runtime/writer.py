@@ -243,7 +243,7 @@ class Writer:
         for n, entry in enumerate(entries):
             entry.told(refused.get(n))
         for run_id in touched:
-            self.services.bus.say("run", id=run_id)
+            self.services.bus.publish("run", id=run_id)
         tx.follow(self.services.bus)
 
     def _not_written(self, entries: list[_Entry], error: BaseException) -> None:

@@ -66,7 +66,7 @@ def _nothing(what: str) -> Any:
 
 
 @dataclass(frozen=True)
-class Shelf:
+class Workspace:
     """What a step may look at in the house itself: the rows of a sheet by its key, a kept file by its link (name, type,
     content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
     (name, type, content) and gives it as a value."""
@@ -101,7 +101,7 @@ class Context:
     outside: frozenset[str] = frozenset()
     rewrite: Rewrite | None = None
     asked_later: bool = False
-    shelf: Shelf = Shelf()
+    workspace: Workspace = Workspace()
     seed: str = ""
     kept: Mapping[str, Any] = field(default_factory=dict)
     take: str = ""
@@ -132,10 +132,10 @@ class StepFailed(OutsideError):
 
 
 @dataclass(frozen=True)
-class Found:
-    """What a start found in one look: items (identity, item), newest last, and what it will remember.
+class PollResult:
+    """What one poll of a start gave: items (identity, item), newest last, and what it will remember.
 
-    With `prime`, what the first look finds is passed over: only what comes after it starts runs.
+    With `prime`, what the first poll finds is passed over: only what comes after it starts runs.
     """
 
     items: list[tuple[str, dict[str, Any]]]
@@ -145,8 +145,8 @@ class Found:
 
 
 @dataclass(frozen=True)
-class Look:
-    """What a start may use while it is looked at. `memory` is what it remembered at its last look."""
+class Poll:
+    """What a start may use while it is polled. `memory` is what it remembered at its last poll."""
 
     web: Web
     connect: Callable[[str, str], Connection]
@@ -164,7 +164,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class SheetLook:
+class SheetPoll:
     """What a start that watches a sheet is given: its rows from the top, the identities of those that a run has in hand, and how
     many are wanted where that is another number than is set."""
 
@@ -250,7 +250,7 @@ class Start(StartSpec[S]):
 class PolledStart(StartSpec[S]):
     """A start that looks at something outside. `pace` are the settings that only say how often and how much."""
 
-    look: Callable[[S, Look], Found]
+    poll: Callable[[S, Poll], PollResult]
     pace: tuple[str, ...] = ("every", "most", "runs")
 
 
@@ -258,7 +258,7 @@ class PolledStart(StartSpec[S]):
 class SheetStart(StartSpec[S]):
     """A start that watches the rows of a sheet."""
 
-    rows: Callable[[S, SheetLook], Found]
+    rows: Callable[[S, SheetPoll], PollResult]
     pace: tuple[str, ...] = ("every", "most", "runs")
 
 
@@ -424,7 +424,7 @@ class ConnectionKind(Generic[C]):
 
 
 class Batched(Settings):
-    """Settings of a start whose looks may find several items."""
+    """Settings of a start whose polls may give several items."""
 
     runs: Literal["each", "together"] = setting(
         "Several at once",

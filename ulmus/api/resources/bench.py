@@ -17,7 +17,7 @@ from ...core.workflow.takes import MARK
 from ...readmodels.journals import gathered, rehearsed
 from ...readmodels.models import CellView, LineProblemView, LineView, ResultView
 from ...readmodels.views import cell_view, given, held_by, is_pushed, line_views, problem_view, result_view
-from ...runtime.depending import outermost
+from ...runtime.dependencies import outermost
 from ...runtime.execution import plan_of
 from ...runtime.proofing import Cell, Column, values_at
 from ...runtime.services import world

@@ -169,7 +169,7 @@ def bring(form: SheetFile) -> Reply:
             sheets.add_rows(session, sheet, rows)
     except ValueError as error:
         raise Refusal(str(error), 422) from None
-    house().services.bus.say("sheet", key=sheet.key)
+    house().services.bus.publish("sheet", key=sheet.key)
     return send(_view(sheet, len(rows)), 201)
 
 
@@ -184,7 +184,7 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
         except ValueError as error:
             raise Refusal(str(error), 422) from None
         count = _count(session, path.key)
-    house().services.bus.say("sheet", key=path.key)
+    house().services.bus.publish("sheet", key=path.key)
     return send(_view(sheet, count))
 
 
@@ -218,7 +218,7 @@ def add(path: SheetPath, body: NewRows) -> Reply:
             count = sheets.add_rows(session, sheet, body.rows)
         except ValueError as error:
             raise Refusal(str(error), 422) from None
-    house().services.bus.say("sheet", key=path.key)
+    house().services.bus.publish("sheet", key=path.key)
     return send(Counted(count=count), 201)
 
 
@@ -234,7 +234,7 @@ def change(path: RowPath, body: CellsBody) -> Reply:
             row.cells = {**row.cells, **{name: sheets.check_cell(v) for name, v in body.cells.items()}}
         except ValueError as error:
             raise Refusal(str(error), 422) from None
-    house().services.bus.say("sheet", key=path.key)
+    house().services.bus.publish("sheet", key=path.key)
     return send(Fine())
 
 
@@ -264,7 +264,7 @@ def remove(path: SheetPath, body: RowIds) -> Reply:
     """Delete rows."""
     with house().services.store.write() as session:
         gone = session.execute(delete(tables.SheetRow).where(tables.SheetRow.sheet == path.key, tables.SheetRow.id.in_(body.ids)))
-    house().services.bus.say("sheet", key=path.key)
+    house().services.bus.publish("sheet", key=path.key)
     return send(Counted(count=gone.rowcount))  # type: ignore[attr-defined]
 
 

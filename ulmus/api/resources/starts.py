@@ -189,8 +189,8 @@ def grant(path: StartPath) -> Reply:
             raise Refusal("This workflow has never been live.", 409)
         audit(session, services.clock(), g.user.email, "let more runs begin today", record.name)
     house().engine.runs.grant_today(path.id)
-    house().engine.polling.hurry()
-    services.bus.say("workflow", id=path.id)
+    house().engine.polling.wake()
+    services.bus.publish("workflow", id=path.id)
     return send(Fine())
 
 

@@ -17,7 +17,7 @@ from ...core.workflow import Line, Workflow, drawn, is_shared, take_name, takes_
 from ...readmodels.journals import rehearsed
 from ...readmodels.models import CellView, FindingView
 from ...readmodels.views import cell_view
-from ...runtime.depending import fingerprint, outermost
+from ...runtime.dependencies import fingerprint, outermost
 from ...runtime.execution import lot
 from ...runtime.proofing import Cell, Column
 from ...steps import kinds

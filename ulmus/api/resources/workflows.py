@@ -243,7 +243,7 @@ def save(path: WorkflowPath, body: DocumentBody) -> Reply:
         except workflows.SaveRefused as error:
             raise Refusal(str(error), 409) from None
         problems = check(workflow, kinds(), world(session))
-    services.bus.say("page", id=path.id, version=version)
+    services.bus.publish("page", id=path.id, version=version)
     views = [problem_view(p) for p in problems]
     return send(Saved(version=version, problems=views))
 

@@ -109,7 +109,7 @@ def offers(path: WorkflowPath, query: OfferQuery) -> Reply:
 @needs("reader")
 def here(path: WorkflowPath, body: HereBody) -> Reply:
     """Tell the others on this page where one is. Nothing is kept."""
-    house().services.bus.say("here", id=path.id, who=g.user.email, name=g.user.name, line=body.line, leaving=body.leaving)
+    house().services.bus.publish("here", id=path.id, who=g.user.email, name=g.user.name, line=body.line, leaving=body.leaving)
     return send(Fine())
 
 
@@ -127,7 +127,7 @@ def edit(path: WorkflowPath, body: EditBody) -> Reply:
         except EditError as error:
             raise Refusal(str(error), 422) from None
         version = workflows.save(session, path.id, page, body.version, services.clock())
-    services.bus.say("page", id=path.id, version=version)
+    services.bus.publish("page", id=path.id, version=version)
     return send(Edited(version=version, document=page.model_dump(mode="json"), line=line))
 
 

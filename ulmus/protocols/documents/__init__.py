@@ -6,8 +6,8 @@ files may be made to do harm.
 
 from __future__ import annotations
 
-from ..aside import apart
 from ..errors import BadAnswer, OutsideError, TooLarge
+from ..workers import apart
 from .model import LARGEST, MOST_ROWS, Document
 from .office import packed_kind, read_docx, read_ods, read_odt, read_xlsx
 from .pdf import read_pdf

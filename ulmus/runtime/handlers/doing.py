@@ -118,7 +118,7 @@ class Writing(Handler):
         last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet)) or 0
         session.add(tables.SheetRow(sheet=sheet, position=last + 1, cells=cells, run_id=live.run_id, key=key))
         session.flush()
-        tx.say("sheet", key=sheet)
+        tx.publish("sheet", key=sheet)
         output = {"row": last + 1, "sheet": record.name}
         return [flow.Done(at=tx.now, address=decision.address, output=output, detail={"cells": cells})]
 

@@ -214,7 +214,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             connection = context.connect(settings.fallback, "model")
             continue
         usage += _cost(answer.tokens_in, answer.tokens_out, answer.seconds, connection)
-        text, values, findings = _read(answer, shape, settings, context.shelf.known)
+        text, values, findings = _read(answer, shape, settings, context.workspace.known)
         rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
         failing = broken(findings)
         if not failing or len(rounds) > settings.revisions:

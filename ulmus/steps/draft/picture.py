@@ -72,11 +72,11 @@ def perform(settings: PictureSettings, context: Context) -> Result:
         raise NothingToDo("The prompt is empty here: nothing says what is to be seen.")
     photo = None
     if settings.photo.strip():
-        photo = pictures.look(fetch(settings.photo.strip(), "", context)[3])
+        photo = pictures.inspect(fetch(settings.photo.strip(), "", context)[3])
     began = time.monotonic()
     made = pictures.make(context.web, maker_of(connection), prompt, SIZES[settings.format], photo)
     stem = re.sub(r"[^\w-]+", "-", settings.name.strip() or f"{settings.title} {settings.format}").strip("-").lower()[:80]
-    kept = context.shelf.keep(f"{stem or 'picture'}.{made.type.rsplit('/', 1)[-1]}", made.type, made.content)
+    kept = context.workspace.keep(f"{stem or 'picture'}.{made.type.rsplit('/', 1)[-1]}", made.type, made.content)
     output: dict[str, Any] = {**kept, "width": made.width, "height": made.height, "prompt": prompt}
     usage = Usage(calls=1, cost=connection.settings.price, seconds=time.monotonic() - began)
     return Result(output, {"messages": [{"role": "user", "content": prompt}], "asked": SIZES[settings.format]}, usage)

@@ -65,7 +65,7 @@ class FindOutput(BaseModel):
 
 def perform(settings: FindSettings, context: Context) -> Result:
     """Find the rows."""
-    rows = [{**row.cells, "row": row.id} for row in context.shelf.rows(settings.sheet)]
+    rows = [{**row.cells, "row": row.id} for row in context.workspace.rows(settings.sheet)]
     held, usage = len(rows), Usage()
     if settings.how == "near":
         text = render(parse(settings.near), context.values).text.strip()

@@ -79,7 +79,7 @@ def _feeds(web: Web, address: str) -> list[feeds.Feed]:
     out = []
     for one in opml.parse(got.body)[:MOST_FEEDS]:
         try:
-            seen = feeds.look(web, one.feed)
+            seen = feeds.poll(web, one.feed)
         except OutsideError:
             continue
         if seen.feed is not None:

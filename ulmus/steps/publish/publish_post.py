@@ -50,11 +50,11 @@ def piece(settings: PostSettings, context: Context) -> Outgoing:
     place = settings.photo.strip()
     if not place:
         return Outgoing(settings.channel, {"text": text})
-    kept = context.shelf.file(place)
+    kept = context.workspace.file(place)
     if kept is None:
         check_url(place)
         return Outgoing(settings.channel, {"text": text, "photo": place})
-    pictures.look(kept[2])
+    pictures.inspect(kept[2])
     return Outgoing(settings.channel, {"text": text, "photo": place, "file": place})
 
 

@@ -49,7 +49,7 @@ def piece(settings: SaveSettings, context: Context) -> Outgoing:
     where, name, what = settings.folder.strip(" /"), settings.name.strip(" /"), settings.what.strip()
     if not what:
         raise NothingToDo("There is nothing to save: neither a file nor a text.")
-    kept = context.shelf.file(what) if "\n" not in what else None
+    kept = context.workspace.file(what) if "\n" not in what else None
     if kept is not None:
         name = name or kept[0]
         content: dict[str, Any] = {"file": what, "type": kept[1], "size": len(kept[2])}

@@ -11,7 +11,7 @@ from ..connections.files import folder
 
 def fetch(place: str, store: str, context: Context) -> tuple[str, str, str | None, bytes]:
     """A file from wherever it is: name, type, charset, content. Raises `OutsideError`."""
-    kept = context.shelf.file(place)
+    kept = context.workspace.file(place)
     if kept is not None:
         return kept[0], kept[1], None, kept[2]
     if store:

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from ...core.workflow.kinds import type_word
 from ...protocols import calendars
-from ..api import Batched, Found, Look, PolledStart, batched, setting
+from ..api import Batched, Poll, PolledStart, PollResult, batched, setting
 
 
 class CalendarSettings(Batched):
@@ -29,12 +29,12 @@ class CalendarOutput(BaseModel):
     identity: str = Field("", description="What makes this entry itself.")
 
 
-def look(settings: CalendarSettings, now: Look) -> Found:
+def poll(settings: CalendarSettings, now: Poll) -> PollResult:
     """The entries that begin within the time set."""
     here = dt.datetime.fromtimestamp(now.now, dt.UTC)
     found = calendars.read(now.web, settings.url, here, here + dt.timedelta(seconds=settings.before))
     items = [(e.identity, dataclasses.asdict(e)) for e in found]
-    return Found(
+    return PollResult(
         items,
         {},
         f"{len(items)} entr{'ies' if len(items) != 1 else 'y'} coming up." if items else "Nothing is coming up.",
@@ -54,7 +54,7 @@ KIND = PolledStart(
     settings=CalendarSettings,
     output=CalendarOutput,
     plan=lambda s: s.polling(s.every),
-    look=look,
+    poll=poll,
     gives=lambda settings, world: batched({n: type_word(f) for n, f in CalendarOutput.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",

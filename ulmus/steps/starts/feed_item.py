@@ -7,7 +7,7 @@ from typing import Any
 from ...core.gather import recurring
 from ...core.workflow.kinds import type_word
 from ...protocols import feeds
-from ..api import Batched, Found, Look, PolledStart, batched, setting
+from ..api import Batched, Poll, PolledStart, PollResult, batched, setting
 from ..shared.feeds import FeedOutput
 
 
@@ -18,17 +18,17 @@ class FeedSettings(Batched):
     every: float = setting("Look every", "How often the feed is looked at.", control="duration", default=900, ge=2, le=604_800)
 
 
-def look(settings: FeedSettings, now: Look) -> Found:
+def poll(settings: FeedSettings, now: Poll) -> PollResult:
     """Look at the feed, conditionally if it was seen before."""
     memory = now.memory
     same = memory.get("url") == settings.url
-    seen = feeds.look(
+    seen = feeds.poll(
         now.web, settings.url, memory.get("etag", "") if same else "", memory.get("last_modified", "") if same else ""
     )
     before = memory.get("items", []) if same else []
     remember: dict[str, Any] = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified, "items": before}
     if seen.feed is None:
-        return Found([], remember, "Nothing has changed.")
+        return PollResult([], remember, "Nothing has changed.")
     listed = [recurring.Item(one.id, one.link, one.title, one.published, one.summary) for one in seen.feed.items]
     known_as, remember["items"] = recurring.names(listed, before)
     items = [
@@ -37,7 +37,7 @@ def look(settings: FeedSettings, now: Look) -> Found:
     ]
     where = [f"Its feed is {seen.found_at}."] if seen.found_at else []
     says = " ".join([f"{len(items)} items in “{seen.feed.title or settings.url}”.", *where, *seen.feed.problems])
-    return Found(items, remember, says)
+    return PollResult(items, remember, says)
 
 
 KIND = PolledStart(
@@ -52,7 +52,7 @@ KIND = PolledStart(
     settings=FeedSettings,
     output=FeedOutput,
     plan=lambda s: s.polling(s.every),
-    look=look,
+    poll=poll,
     gives=lambda settings, world: batched({n: type_word(f) for n, f in FeedOutput.model_fields.items()}, settings),
     gives_outside=True,
     names_feeds="url",

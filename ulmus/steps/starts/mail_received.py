@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from ...core.workflow.kinds import type_word
 from ...protocols import mailbox
-from ..api import Batched, Found, Look, PolledStart, batched, setting
+from ..api import Batched, Poll, PolledStart, PollResult, batched, setting
 from ..connections.mailbox import reader
 
 
@@ -39,11 +39,11 @@ class MailOutput(BaseModel):
     in_reply_to: str = Field("", description="The Message-ID it answers.")
 
 
-def look(settings: MailSettings, now: Look) -> Found:
+def poll(settings: MailSettings, now: Poll) -> PollResult:
     """The mails that came since the last look; nothing is marked read."""
     box = reader(now.web, now.connect(settings.box, "mailbox"))
     same = now.memory.get("folder") == settings.folder
-    validity, letters, last = mailbox.look(
+    validity, letters, last = mailbox.poll(
         box, settings.folder, int(now.memory.get("validity", 0)) if same else 0, int(now.memory.get("last", 0)) if same else 0
     )
     fitting = [
@@ -57,7 +57,7 @@ def look(settings: MailSettings, now: Look) -> Found:
         del item["arrived"]
         items.append((f"{validity}:{item.pop('uid')}", item))
     memory = {"folder": settings.folder, "validity": validity, "last": last}
-    return Found(items, memory, f"{len(items)} new mail{'s' if len(items) != 1 else ''}." if items else "No new mail.")
+    return PollResult(items, memory, f"{len(items)} new mail{'s' if len(items) != 1 else ''}." if items else "No new mail.")
 
 
 KIND = PolledStart(
@@ -72,7 +72,7 @@ KIND = PolledStart(
     settings=MailSettings,
     output=MailOutput,
     plan=lambda s: s.polling(s.every),
-    look=look,
+    poll=poll,
     gives=lambda settings, world: batched({n: type_word(f) for n, f in MailOutput.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from ...core.workflow.plans import RowsPlan
-from ..api import Batched, Found, SheetLook, SheetStart, batched, setting
+from ..api import Batched, PollResult, SheetPoll, SheetStart, batched, setting
 from ..shared.rows import columns_of
 
 
@@ -27,7 +27,7 @@ class NewRowOutput(BaseModel):
     title: str = Field("", description="The row’s first cell.")
 
 
-def rows(settings: NewRowSettings, look: SheetLook) -> Found:
+def rows(settings: NewRowSettings, look: SheetPoll) -> PollResult:
     """Every row, with an identity that is new when the row is (or, where wanted, when a cell changes)."""
     items = []
     for row in look.rows:
@@ -39,7 +39,7 @@ def rows(settings: NewRowSettings, look: SheetLook) -> Found:
         title = next(str(v) for v in row.cells.values() if str(v).strip())
         items.append((identity, {**row.cells, "row": row.position, "title": title[:300]}))
     what = "new" if settings.which == "new" else "new or changed"
-    return Found(items, {}, f"{len(items) or 'No'} {what} row{'s' if len(items) != 1 else ''}.")
+    return PollResult(items, {}, f"{len(items) or 'No'} {what} row{'s' if len(items) != 1 else ''}.")
 
 
 def gives(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from ..api import Found, SheetLook, SheetStart, setting
+from ..api import PollResult, SheetPoll, SheetStart, setting
 from ..shared.rows import columns_of
 from ..shared.timed import Timed, faults
 
@@ -30,7 +30,7 @@ class SheetRowOutput(BaseModel):
     title: str = Field("", description="The row’s first cell.")
 
 
-def rows(settings: SheetRowSettings, look: SheetLook) -> Found:
+def rows(settings: SheetRowSettings, look: SheetPoll) -> PollResult:
     """The next unused rows, from the top, without those that a run already has in hand."""
     unused = [
         r for r in look.rows if not str(r.cells.get(settings.used, "")).strip() and any(str(v).strip() for v in r.cells.values())
@@ -43,7 +43,7 @@ def rows(settings: SheetRowSettings, look: SheetLook) -> Found:
         items.append((f"row:{row.id}", {**row.cells, "row": row.position, "left": len(free) - i, "title": title[:300]}))
     left = len(free) - len(chosen)
     says = f"{left} unused row{'s' if left != 1 else ''} left." if free else "No unused row is left. Add rows to the sheet."
-    return Found(items, {}, says)
+    return PollResult(items, {}, says)
 
 
 KIND = SheetStart(

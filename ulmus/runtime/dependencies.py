@@ -81,7 +81,7 @@ def names_inside(line: Line) -> list[str]:
 
 
 @dataclass(frozen=True)
-class Footing:
+class Dependencies:
     """What a line stands on, the same for every sample. `prints` are fingerprints of the connections."""
 
     line: Line

@@ -13,7 +13,7 @@ from ..core.workflow.kinds import is_for_readers
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
-from ..steps.api import Row, Shelf
+from ..steps.api import Row, Workspace
 from ..store import tables
 from . import files
 from .services import Services
@@ -25,7 +25,7 @@ LINK_SECONDS = 5.0
 _LINK = re.compile(r"/api/files/([0-9a-f]{64})\Z")
 
 
-def shelf(services: Services, brand: str | None = None) -> Shelf:
+def workspace(services: Services, brand: str | None = None) -> Workspace:
     """The house as the steps of a page of `brand` see it."""
 
     def rows(sheet: str) -> list[Row]:
@@ -48,7 +48,7 @@ def shelf(services: Services, brand: str | None = None) -> Shelf:
     def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
         return files.keep(services, name, kind, content)
 
-    return Shelf(rows, file, known(services, brand), keep)
+    return Workspace(rows, file, known(services, brand), keep)
 
 
 def known(services: Services, brand: str | None) -> Known:

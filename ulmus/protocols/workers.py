@@ -1,7 +1,7 @@
 """Reading bytes in processes of their own, so that many large pages and feeds at once hold up nothing else.
 
 A call or two are carried out where they stand; only when more come together is the work handed to a few workers, begun
-then and ended again when they have been idle. A worker (`python -m ulmus.protocols.aside`) reads jobs from its standard
+then and ended again when they have been idle. A worker (`python -m ulmus.protocols.workers`) reads jobs from its standard
 input, so it ends by itself when its parent is gone, however that went. One that takes too long is killed.
 """
 
@@ -43,7 +43,7 @@ class _Worker:
     def __init__(self) -> None:
         self.used = time.monotonic()
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "ulmus.protocols.aside"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0
+            [sys.executable, "-m", "ulmus.protocols.workers"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0
         )
 
     def call(self, function: Callable[..., T], *arguments: Any) -> T:
@@ -216,14 +216,14 @@ _workers = _Workers()
 _apart = _Workers(at_hand=0)
 
 
-def aside(function: Callable[..., T], *arguments: Any) -> T:
+def in_worker(function: Callable[..., T], *arguments: Any) -> T:
     """``function(*arguments)``, in a worker where many are called at once. The function stands at the top of a module of
     protocols; arguments and result can be pickled, and it raises nothing but `OutsideError`."""
     return _workers.call(function, *arguments)
 
 
 def apart(function: Callable[..., T], *arguments: Any) -> T:
-    """As `aside`, but always in a worker: for files that may be made to do harm."""
+    """As `in_worker`, but always in a worker: for files that may be made to do harm."""
     return _apart.call(function, *arguments)
 
 

@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 from unittest import mock
 
-from ulmus.protocols import aside, feeds, pages
+from ulmus.protocols import feeds, pages, workers
 from ulmus.protocols.errors import OutsideError
 
 PAGE = (
@@ -25,14 +25,14 @@ FEED = b'<?xml version="1.0"?><rss version="2.0"><channel><title>F</title><item>
 
 class Workers(unittest.TestCase):
     def setUp(self) -> None:
-        self.workers = aside._Workers()
+        self.workers = workers._Workers()
         self.addCleanup(self.end)
 
     def end(self) -> None:
         for worker in self.workers._free:
             worker.end()
 
-    def worker(self) -> aside._Worker:
+    def worker(self) -> workers._Worker:
         """A worker that is free."""
         self.workers._count += 1
         self.workers._begin("ulmus.protocols.feeds")
@@ -54,10 +54,10 @@ class Workers(unittest.TestCase):
                 break
             time.sleep(0.05)
         self.assertTrue(self.workers._free, "so many at once are read in workers")
-        self.assertLessEqual(len(self.workers._free), aside.WORKERS)
+        self.assertLessEqual(len(self.workers._free), workers.WORKERS)
 
     def test_where_all_is_read_apart_a_lost_worker_holds_up_nobody(self) -> None:
-        self.workers = aside._Workers(at_hand=0)
+        self.workers = workers._Workers(at_hand=0)
         with ThreadPoolExecutor(6) as pool:
             lost = [pool.submit(self.workers.call, os._exit, 3) for _ in range(3)]
             read = [pool.submit(self.workers.call, feeds.parse, FEED) for _ in range(3)]
@@ -65,20 +65,20 @@ class Workers(unittest.TestCase):
             for one in lost:
                 with self.assertRaisesRegex(OutsideError, "cannot be read"):
                     one.result(30)
-        self.assertLessEqual(self.workers._count, aside.WORKERS)
+        self.assertLessEqual(self.workers._count, workers.WORKERS)
 
     def test_once_all_workers_are_here_none_is_read_at_hand(self) -> None:
-        for _ in range(aside.WORKERS):
+        for _ in range(workers.WORKERS):
             self.worker()
         here = os.getpid()
         with ThreadPoolExecutor(12) as pool:
             read_by = list(pool.map(lambda _: self.workers.call(os.getpid), range(60)))
         self.assertNotIn(here, read_by)
-        self.assertEqual(len(set(read_by)), aside.WORKERS, "each has its share")
-        self.assertEqual(len(self.workers._free), aside.WORKERS)
+        self.assertEqual(len(set(read_by)), workers.WORKERS, "each has its share")
+        self.assertEqual(len(self.workers._free), workers.WORKERS)
 
     def test_where_workers_are_lost_those_that_wait_are_read_at_hand(self) -> None:
-        for _ in range(aside.WORKERS):
+        for _ in range(workers.WORKERS):
             os.kill(self.worker()._process.pid, signal.SIGKILL)
         time.sleep(0.1)
         with ThreadPoolExecutor(8) as pool:
@@ -104,22 +104,22 @@ class Workers(unittest.TestCase):
 
     def test_one_that_takes_too_long_is_ended(self) -> None:
         self.worker()
-        with mock.patch.object(aside, "LONGEST", 0.0), self.assertRaisesRegex(OutsideError, "too long"):
+        with mock.patch.object(workers, "LONGEST", 0.0), self.assertRaisesRegex(OutsideError, "too long"):
             self.elsewhere(pages.from_html, PAGE.format(n=1) * 50)
         self.assertEqual(self.workers._free, [])
 
     def test_idle_workers_are_ended(self) -> None:
         worker = self.worker()
-        worker.used -= aside.IDLE
+        worker.used -= workers.IDLE
         self.workers._look()
         self.assertEqual(self.workers._free, [])
         self.assertIsNotNone(worker._process.returncode)
 
     def test_a_worker_ends_when_its_parent_is_gone(self) -> None:
         program = (
-            "from ulmus.protocols import aside\n"
-            "aside._workers._begin('ulmus.protocols.feeds')\n"
-            "print(aside._workers._free[0]._process.pid, flush=True)\n"
+            "from ulmus.protocols import workers\n"
+            "workers._workers._begin('ulmus.protocols.feeds')\n"
+            "print(workers._workers._free[0]._process.pid, flush=True)\n"
             "import time; time.sleep(60)\n"
         )
         parent = subprocess.Popen([sys.executable, "-c", program], stdout=subprocess.PIPE)
