@@ -24,7 +24,7 @@ from ..store import place, tables
 from . import outbox
 from .engine import Engine
 from .execution import plan_of
-from .polling import known_of, poll_again, pass_over
+from .polling import known_of, pass_over, poll_again
 from .services import audit
 
 MOST_SHOWN = 50

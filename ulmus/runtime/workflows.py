@@ -16,7 +16,7 @@ from ..steps import kinds
 from ..store import tables
 from .engine import Engine
 from .execution import plan_of
-from .polling import fingerprint, known_of, poll_once, pass_over, taken_in
+from .polling import fingerprint, known_of, pass_over, poll_once, taken_in
 from .runs import title_of
 from .services import audit, world
 
