@@ -10,6 +10,7 @@ import sys
 import tempfile
 import threading
 import time
+import urllib.error
 import urllib.request
 import venv
 from http.cookiejar import CookieJar
@@ -72,19 +73,19 @@ def tried(bin_: Path, folder: Path) -> None:
         assert len(kinds) > 30, "and all of the house's own"
         left_out = [one["name"] for one in house.ask("GET", "/house")["left_out"]]
         assert sorted(left_out) == ["broken", "taken"], left_out
-        connection = {"key": "words", "kind": "termbase", "name": "Our words", "settings": {"address": address}}
-        house.ask("POST", "/connections", connection)
-        assert "Knows 1 term." in house.ask("POST", "/connections/words/test")["says"]
-        proved(house)
+        connection = {"kind": "termbase", "name": "Our words", "settings": {"address": address}}
+        key = house.ask("POST", "/connections", connection)["key"]
+        assert "Knows 1 term." in house.ask("POST", f"/connections/{key}/test")["says"]
+        proved(house, key)
 
 
-def proved(house: Visitor) -> None:
+def proved(house: Visitor, connection: str) -> None:
     """The page of two lines, its sentence, a proof, a run."""
-    steps = [{"id": "terms", "kind": "check_terms", "settings": {"termbase": "words", "text": "<<start.title>>"}}]
+    steps = [{"id": "terms", "kind": "check_terms", "settings": {"termbase": connection, "text": "<<start.title>>"}}]
     start = {"id": "start", "kind": "by_hand", "settings": {}}
     document = {"format": "ulmus-workflow", "version": 1, "name": "Terms", "start": start, "steps": steps}
     id_ = house.ask("POST", "/workflows", {"document": document})["id"]
-    house.ask("POST", f"/workflows/{id_}/samples", {"item": {"title": "The coop sells seed."}, "label": "One"})
+    house.ask("POST", f"/workflows/{id_}/samples", {"item": {"title": "The coop sells seed."}})
     bench = house.ask("GET", f"/workflows/{id_}/bench")
     sentence = "".join(part["text"] for part in bench["lines"][1]["sentence"])
     assert sentence == "Check start.title against Our words", sentence
@@ -93,7 +94,7 @@ def proved(house: Visitor) -> None:
     assert cell["brief"].startswith("1 word"), cell
     house.ask("POST", f"/workflows/{id_}/live", {})
     run = house.ask("POST", f"/workflows/{id_}/start", {"values": {}, "sample": bench["samples"][0]["id"]})["run"]
-    seen = until(lambda: (r := house.ask("GET", f"/runs/{run}")) and r["state"] in ("done", "failed") and r)
+    seen = until(lambda: (r := house.ask("GET", f"/runs/{run}")["run"]) and r["state"] in ("done", "failed") and r)
     assert seen["state"] == "done", seen
     text = json.dumps(house.ask("GET", f"/runs/{run}/steps/terms"), ensure_ascii=False)
     assert "Say “co-operative” instead of “coop”." in text, text
@@ -110,8 +111,12 @@ class Visitor:
         """The answer's JSON."""
         headers = {"Content-Type": "application/json", "X-CSRF-Token": self.csrf}
         data = json.dumps(body or {}).encode() if method != "GET" else None
-        with self.opener.open(urllib.request.Request(self.base + path, data, headers, method=method), timeout=30) as got:
-            told = json.loads(got.read() or b"null")
+        asked = urllib.request.Request(self.base + path, data, headers, method=method)
+        try:
+            with self.opener.open(asked, timeout=30) as got:
+                told = json.loads(got.read() or b"null")
+        except urllib.error.HTTPError as refused:
+            raise AssertionError(f"{method} {path}: {refused.code} {refused.read()[:500]!r}") from None
         if isinstance(told, dict) and "csrf" in told:
             self.csrf = told["csrf"]
         return told
