@@ -17,7 +17,11 @@ class Change(NamedTuple):
 
 
 def changes(before: str, after: str) -> list[Change]:
-    """`after` set against `before`. Very long texts are compared by line to keep the time bounded."""
+    """`after` set against `before`. Very long texts are compared by line to keep the time bounded.
+
+    >>> [(change.what, change.text) for change in changes("Beans for all.", "Beans for you.")]
+    [('same', 'Beans for '), ('removed', 'all'), ('added', 'you'), ('same', '.')]
+    """
     pattern = r"\s+|\w+|[^\w\s]"
     a, b = re.findall(pattern, before), re.findall(pattern, after)
     long = max(len(a), len(b)) > MOST_WORDS

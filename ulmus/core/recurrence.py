@@ -81,6 +81,12 @@ def due(rule: str, zone: str, after: dt.datetime, count: int = 1, quiet: Quiet |
 
     `rule` holds RRULE, RDATE, EXDATE and DTSTART lines; a lone RRULE needs no name. Times in quiet hours move to
     their end, and count once. Raises `RecurrenceError`.
+
+    An hour that a zone leaves out gives one time all the same:
+
+    >>> after = dt.datetime(2026, 3, 28, 12, tzinfo=dt.timezone.utc)
+    >>> [moment.isoformat() for moment in due("FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0", "Europe/Paris", after, 2)]
+    ['2026-03-29T03:30:00+02:00', '2026-03-30T02:30:00+02:00']
     """
     return list(itertools.islice(_due(rule, zone, after, quiet), count))
 
@@ -322,7 +328,11 @@ def _plain(line: str) -> Plain | None:
 
 
 def words_of(rule: str) -> str:
-    """A rule in words: “every weekday at 08:00”; a rule that plain words cannot say stands as it is."""
+    """A rule in words: “every weekday at 08:00”; a rule that plain words cannot say stands as it is.
+
+    >>> words_of("FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=8;BYMINUTE=0")
+    'every Monday and Thursday at 08:00'
+    """
     plain = plain_of(rule)
     if plain is None:
         return " ".join(rule.split())

@@ -40,6 +40,9 @@ def plain(value: Any, bounds: Bounds = BOUNDS) -> Any:
 
     Halves of surrogate pairs are joined, or replaced by U+FFFD; tuples become lists, dates ISO 8601 text. Raises `NotPlain`
     for anything else, and for what is larger than `bounds`. Linear in the size of the value.
+
+    >>> plain({"words": ("half \\ud83c", 2), "when": dt.date(2026, 3, 1)})
+    {'words': ['half \ufffd', 2], 'when': '2026-03-01'}
     """
     return _Walk(bounds).take(value, 0)
 

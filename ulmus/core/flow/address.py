@@ -26,7 +26,11 @@ class Address(NamedTuple):
 
     @classmethod
     def parse(cls, text: str) -> Address:
-        """Read an address as `str` writes it. Raises `AddressError` on anything else."""
+        """Read an address as `str` writes it. Raises `AddressError` on anything else.
+
+        >>> Address.parse("pages:3/draft:2")
+        Address(step='draft', round=2, within=(('pages', 3),))
+        """
         parts = []
         for piece in text.split("/"):
             step, _, number = piece.partition(":")

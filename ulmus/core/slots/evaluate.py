@@ -83,7 +83,11 @@ def all_items(value: Any) -> list[Any]:
 
 
 def fits(text: str, values: Mapping[str, Any]) -> bool:
-    """Whether a condition in words holds; an empty one always does, one that cannot be read never."""
+    """Whether a condition in words holds; an empty one always does, one that cannot be read never.
+
+    >>> fits('score is "high" and count > 3', {"score": "High", "count": "12"})
+    True
+    """
     if not text.strip():
         return True
     condition = parse_condition(text)

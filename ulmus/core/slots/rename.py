@@ -10,7 +10,11 @@ from .tree import Both, Condition, Each, Either, If, Negated, Operand, Part, Pat
 
 
 def renamed(text: str, names: Mapping[str, str]) -> str:
-    """`text` with the roots in `names` called by their new names; marks that name none of them stay as typed."""
+    """`text` with the roots in `names` called by their new names; marks that name none of them stay as typed.
+
+    >>> renamed("<<page.title>>: <<each page.links as link>><<link>><<end>>", {"page": "article"})
+    '<<article.title>>: <<each article.links as link>><<link>><<end>>'
+    """
     out, at = [], 0
     for start, end, new in sorted(_changes(parse(text).parts, names)):
         out += [text[at:start], new]

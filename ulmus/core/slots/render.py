@@ -105,7 +105,13 @@ class _Writing:
 
 
 def render(template: Template, values: Mapping[str, Any], place: Place = "text", wrap: Wrap | None = None) -> Rendered:
-    """Fill `template` in. `wrap` may frame the text of each slot and of each *each* (prompts frame fetched material)."""
+    """Fill `template` in. `wrap` may frame the text of each slot and of each *each* (prompts frame fetched material).
+
+    >>> from .language import parse
+    >>> values = {"page": {"title": "Beans & peas"}, "items": [{"n": 1}, {"n": 2}]}
+    >>> render(parse("<b><<page.title>></b><<each items as one>> <<one.n>>.<<end>>"), values, "html").text
+    '<b>Beans &amp; peas</b> 1. 2.'
+    """
     writing = _Writing(place, wrap)
     try:
         text = writing.parts(template.parts, values, wrap)
