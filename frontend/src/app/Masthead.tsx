@@ -116,7 +116,7 @@ function turnTheme() {
 
 async function signOut() {
   try {
-    await mutate(api.DELETE("/api/session"));
+    await mutate(api.DELETE("/api/session"), "nothing");
     queries.clear();
     window.location.assign("/");
   } catch (error) {

@@ -1,5 +1,5 @@
 import { api, type Schemas } from "../api/client";
-import { allStale, mutate } from "../api/mutate";
+import { mutate } from "../api/mutate";
 import { Button } from "./Button";
 import { sayError } from "./Toast";
 import { clock, count, when } from "./words";
@@ -10,8 +10,7 @@ type Props = { trouble: Schemas["TroubleView"]; maker: boolean };
 export function Trouble({ trouble: t, maker }: Props) {
   async function tryNow() {
     try {
-      await mutate(api.POST("/api/outsides/try", { body: { key: t.key } }));
-      allStale();
+      await mutate(api.POST("/api/outsides/try", { body: { key: t.key } }), "everything");
     } catch (error) {
       sayError(error);
     }

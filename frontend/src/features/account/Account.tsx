@@ -43,7 +43,7 @@ function NewPassword() {
     setBusy(true);
     setWrong("");
     try {
-      const session = await mutate(api.PUT("/api/session/password", { body: { now, new: next } }));
+      const session = await mutate(api.PUT("/api/session/password", { body: { now, new: next } }), "nothing");
       keepCsrf(session.csrf);
       queries.setQueryData(["session"], session);
       setNow("");
@@ -89,7 +89,7 @@ function NewPassword() {
 function Everywhere() {
   async function leave() {
     try {
-      await mutate(api.DELETE("/api/session/everywhere"));
+      await mutate(api.DELETE("/api/session/everywhere"), "nothing");
       queries.clear();
       window.location.assign("/");
     } catch (error) {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
@@ -18,8 +18,6 @@ const ROLES: [Role, string][] = [
   ["maker", "also makes workflows"],
   ["owner", "also keeps connections and people"],
 ];
-
-const changed = () => staleNow("accounts");
 
 /** Who may sign in, and as what. */
 export function People({ own }: { own: string }) {
@@ -57,14 +55,12 @@ function Line({ person, own }: { person: Person; own: boolean }) {
   const path = { params: { path: { id: person.id } } };
   const turn = useMutation({
     mutationFn: (role: Role) =>
-      mutate(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } })),
-    onSettled: changed,
+      mutate(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } }), "accounts"),
     onError: sayError,
   });
   const end = useMutation({
-    mutationFn: () => mutate(api.DELETE("/api/accounts/{id}", path)),
+    mutationFn: () => mutate(api.DELETE("/api/accounts/{id}", path), "accounts"),
     onSuccess: () => say(`${person.name} can no longer sign in.`),
-    onSettled: changed,
     onError: sayError,
   });
   return (
@@ -123,10 +119,10 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
               params: { path: { id: person.id } },
               body: { name: person.name, role, password },
             }),
+            "accounts",
           )
-        : mutate(api.POST("/api/accounts", { body: { email, name, role, password } })),
+        : mutate(api.POST("/api/accounts", { body: { email, name, role, password } }), "accounts"),
     onSuccess: (kept) => {
-      changed();
       say(`${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`);
       onClose();
     },

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { ApiError, api, ok, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -140,7 +140,11 @@ function Desk({ id, next }: { id: number; next?: number }) {
     setBusy(true);
     try {
       const given = question ? answer : asked.data?.parts.length ? null : now;
-      await mutate(api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: given, note, parts, despite } }));
+      await mutate(
+        api.POST("/api/approvals/{id}", { ...path, body: { verdict, text: given, note, parts, despite } }),
+        "approvals",
+        "approval",
+      );
       say(
         {
           approve: question
@@ -152,8 +156,6 @@ function Desk({ id, next }: { id: number; next?: number }) {
           decline: "Declined. Nothing goes out.",
         }[verdict],
       );
-      await staleNow("approvals");
-      staleNow("approval");
       go(next ? `/approvals/${next}` : "/approvals");
     } catch (error) {
       if (error instanceof ApiError && error.code === "broken_rule") setWarned(error.problems.map((p) => p.message));

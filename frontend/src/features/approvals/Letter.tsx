@@ -54,6 +54,7 @@ export function Letter() {
             despite,
           },
         }),
+        "nothing",
       );
       setSaid(
         {

@@ -71,13 +71,13 @@ function Opened({ bench }: { bench: Bench }) {
     try {
       await page.flush();
       const body = { steps, samples: columns, again };
-      await mutate(api.POST("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } }, body }));
+      await mutate(api.POST("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } }, body }), "nothing");
     } catch (error) {
       sayError(error);
     }
   }
   const stop = () =>
-    mutate(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } })).catch(sayError);
+    mutate(api.DELETE("/api/workflows/{id}/proofs", { params: { path: { id: bench.id } } }), "nothing").catch(sayError);
   const running = [...cells.values()].some((c) => c.state === "running");
   const due = [...cells.values()].filter((c) => ["stale", "empty", "failed"].includes(c.state)).length;
 

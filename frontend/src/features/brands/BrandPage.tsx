@@ -178,7 +178,10 @@ function Guide({
   async function write() {
     setBusy(true);
     try {
-      const made = await mutate(api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }));
+      const made = await mutate(
+        api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }),
+        "nothing",
+      );
       setOffer(made.text);
     } catch (error) {
       sayError(error);

@@ -38,7 +38,7 @@ export function ConnectionForm({ kind, connection, onClose }: Props) {
           "connections",
           "catalogue",
         );
-      else await mutate(api.POST("/api/connections", { body }));
+      else await mutate(api.POST("/api/connections", { body }), "connections", "catalogue");
       say(`${name} is kept. Test it next.`);
       onClose();
     } catch (error) {

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -66,7 +66,6 @@ export function RunPage() {
     try {
       await call();
       say(words);
-      staleNow(["run", id]);
     } catch (error) {
       sayError(error);
     }
@@ -102,7 +101,10 @@ export function RunPage() {
           </>
         )}
         {maker && r.state === "held" && (
-          <Button look="main" onClick={act(() => mutate(api.POST("/api/runs/{id}/release", path)), "It goes on.")}>
+          <Button
+            look="main"
+            onClick={act(() => mutate(api.POST("/api/runs/{id}/release", path), ["run", id]), "It goes on.")}
+          >
             Let it go on
           </Button>
         )}
@@ -110,7 +112,7 @@ export function RunPage() {
           <Button
             look="quiet"
             onClick={act(
-              () => mutate(api.POST("/api/runs/{id}/pause", path)),
+              () => mutate(api.POST("/api/runs/{id}/pause", path), ["run", id]),
               "Paused. Nothing more happens until you let it go on.",
             )}
           >
@@ -122,7 +124,7 @@ export function RunPage() {
             look="quiet"
             onClick={async () => {
               try {
-                const { run: next } = await mutate(api.POST("/api/runs/{id}/again", path));
+                const { run: next } = await mutate(api.POST("/api/runs/{id}/again", path), "runs");
                 go(`/runs/${next}`);
               } catch (error) {
                 sayError(error);
@@ -136,7 +138,7 @@ export function RunPage() {
           <Button
             look="quiet"
             onClick={act(
-              () => mutate(api.POST("/api/runs/{id}/cancel", path)),
+              () => mutate(api.POST("/api/runs/{id}/cancel", path), ["run", id]),
               "Cancelled. What already went out stays out.",
             )}
           >
@@ -146,7 +148,10 @@ export function RunPage() {
         {maker && (
           <Button
             look="quiet"
-            onClick={act(() => mutate(api.POST("/api/runs/{id}/keep", path)), "Kept as a sample of its workflow.")}
+            onClick={act(
+              () => mutate(api.POST("/api/runs/{id}/keep", path), "bench"),
+              "Kept as a sample of its workflow.",
+            )}
           >
             Keep as sample
           </Button>
@@ -223,7 +228,11 @@ export function RunPage() {
                   maker
                     ? (address) =>
                         act(
-                          () => mutate(api.POST("/api/runs/{id}/take-up", { ...path, body: { address, values: {} } })),
+                          () =>
+                            mutate(api.POST("/api/runs/{id}/take-up", { ...path, body: { address, values: {} } }), [
+                              "run",
+                              id,
+                            ]),
                           "Taken up again for this item.",
                         )()
                     : undefined

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { api, ok } from "../../api/client";
-import { allStale, mutate } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { say, sayError } from "../../components/Toast";
@@ -22,8 +22,8 @@ export function Judge({
     try {
       await mutate(
         api.POST("/api/runs/{id}/judge", { params: { path: { id: run } }, body: { address, choice, text } }),
+        "everything",
       );
-      allStale();
     } catch (error) {
       sayError(error);
     }
@@ -87,9 +87,9 @@ export function TakeUpFrom({
       }
       await mutate(
         api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: step, values: whole } }),
+        "everything",
       );
       say("Taken up from this line.");
-      allStale();
       onClose();
     } catch (error) {
       sayError(error);

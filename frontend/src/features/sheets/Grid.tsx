@@ -58,10 +58,6 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
     setPicked((before) => new Set(before.has(id) ? [...before].filter((one) => one !== id) : [...before, id]));
   const template = `4.4rem ${sheet.columns.map((c) => WIDTHS[c.type] ?? WIDTHS.text).join(" ")} 3rem`;
   const path = { params: { path: { key: sheet.key } } };
-  const reload = () => {
-    staleNow(["sheet", sheet.key]);
-    staleNow("sheets");
-  };
 
   async function write(row: Row, cells: Record<string, string>) {
     try {
@@ -70,8 +66,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
           params: { path: { key: sheet.key, row: row.id } },
           body: { cells },
         }),
+        ["sheet", sheet.key],
+        "sheets",
       );
-      reload();
     } catch (error) {
       sayError(error);
     }
@@ -79,8 +76,11 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
 
   async function add(rows: Record<string, string>[]) {
     try {
-      const { count: n } = await mutate(api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }));
-      reload();
+      const { count: n } = await mutate(
+        api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }),
+        ["sheet", sheet.key],
+        "sheets",
+      );
       if (n !== 1) say(`${count(n, "row")} added.`);
     } catch (error) {
       sayError(error);
@@ -89,8 +89,11 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
 
   async function remove(row: Row) {
     try {
-      await mutate(api.POST("/api/sheets/{key}/rows/delete", { ...path, body: { ids: [row.id] } }));
-      reload();
+      await mutate(
+        api.POST("/api/sheets/{key}/rows/delete", { ...path, body: { ids: [row.id] } }),
+        ["sheet", sheet.key],
+        "sheets",
+      );
     } catch (error) {
       sayError(error);
     }
@@ -341,7 +344,9 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
           }}
         />
       )}
-      {columns && <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={reload} />}
+      {columns && (
+        <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={() => staleNow(["sheet", sheet.key])} />
+      )}
     </>
   );
 }

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -59,9 +59,7 @@ function NewSheet({ onClose }: { onClose: () => void }) {
   const [wrong, setWrong] = useState("");
   const go = useNavigate();
 
-  async function made(key: string) {
-    await staleNow("sheets");
-    staleNow("catalogue");
+  function made(key: string) {
     onClose();
     go(`/sheets/${key}`);
   }
@@ -74,8 +72,10 @@ function NewSheet({ onClose }: { onClose: () => void }) {
     try {
       const sheet = await mutate(
         api.POST("/api/sheets", { body: { name, columns: heads.map((c) => ({ name: c, type: "text" })) } }),
+        "sheets",
+        "catalogue",
       );
-      await made(sheet.key);
+      made(sheet.key);
     } catch (error) {
       setWrong((error as Error).message);
     }

@@ -16,7 +16,7 @@ export function SignIn({ session }: { session: Session }) {
     setBusy(true);
     setWrong("");
     try {
-      const now = await mutate(api.POST("/api/session", { body: as }));
+      const now = await mutate(api.POST("/api/session", { body: as }), "nothing");
       keepCsrf(now.csrf);
       queries.setQueryData(["session"], now);
     } catch (error) {

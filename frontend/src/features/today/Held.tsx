@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../../api/client";
-import { allStale, mutate } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Failed, Loading } from "../../components/Quiet";
@@ -19,8 +19,7 @@ export function Held({ hold, owner }: { hold: Schemas["HoldView"]; owner: boolea
   async function letGo() {
     setGoing(true);
     try {
-      await mutate(api.POST("/api/house/let-go", { body: { copy: copied, run_for: runFor } }));
-      await allStale();
+      await mutate(api.POST("/api/house/let-go", { body: { copy: copied, run_for: runFor } }), "everything");
     } catch (error) {
       sayError(error);
     } finally {

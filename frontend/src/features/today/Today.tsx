@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Schemas } from "../../api/client";
-import { allStale, mutate } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Away } from "../../components/Away";
@@ -259,8 +259,8 @@ export function TakeUp({ run }: { run: number }) {
         try {
           await mutate(
             api.POST("/api/runs/{id}/take-up", { params: { path: { id: run } }, body: { address: "", values: {} } }),
+            "everything",
           );
-          allStale();
         } catch (error) {
           sayError(error);
         }
@@ -278,8 +278,7 @@ export function LetRest({ run }: { run: number }) {
       look="quiet"
       onClick={async () => {
         try {
-          await mutate(api.POST("/api/runs/{id}/cancel", { params: { path: { id: run } } }));
-          allStale();
+          await mutate(api.POST("/api/runs/{id}/cancel", { params: { path: { id: run } } }), "everything");
         } catch (error) {
           sayError(error);
         }
@@ -294,8 +293,7 @@ export function LetRest({ run }: { run: number }) {
 export function Doubt({ id }: { id: number }) {
   const decide = (choice: string) => async () => {
     try {
-      await mutate(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }));
-      allStale();
+      await mutate(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }), "everything");
     } catch (error) {
       sayError(error);
     }

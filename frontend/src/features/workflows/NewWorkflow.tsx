@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
@@ -48,7 +48,6 @@ export function NewWorkflow({
     setBusy(true);
     try {
       const made = await making();
-      staleNow("workflows");
       if (!blank && !made.notes?.length) say("Made. Everything it points at is here.");
       go(`/workflows/${made.id}${blank ? "?begin=1" : ""}`, { state: { notes: made.notes } });
     } catch (error) {
@@ -64,6 +63,7 @@ export function NewWorkflow({
           api.POST("/api/workflows", {
             body: { document: null, copy_of: null, template: "", name: "", brand: "", ...body },
           }),
+          "workflows",
         ),
       blank,
     );
@@ -116,7 +116,10 @@ export function NewWorkflow({
               onSubmit={(event) => {
                 event.preventDefault();
                 begin(() =>
-                  mutate(api.POST("/api/workflows/sketch", { body: { description: told, name, brand, model } })),
+                  mutate(
+                    api.POST("/api/workflows/sketch", { body: { description: told, name, brand, model } }),
+                    "workflows",
+                  ),
                 );
               }}
             >

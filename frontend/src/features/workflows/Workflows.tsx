@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -122,7 +122,6 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
   async function act(call: Promise<unknown>, words: string) {
     try {
       await call;
-      staleNow("workflows");
       say(words);
     } catch (error) {
       sayError(error);
@@ -148,7 +147,10 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
                 <span className="ml-auto flex gap-2">
                   <Button
                     onClick={() =>
-                      act(mutate(api.DELETE("/api/workflows/{id}/away", path)), `“${w.name}” is back, and not live.`)
+                      act(
+                        mutate(api.DELETE("/api/workflows/{id}/away", path), "workflows"),
+                        `“${w.name}” is back, and not live.`,
+                      )
                     }
                   >
                     Bring back
@@ -177,7 +179,7 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
               onClick={() => {
                 setDoomed(null);
                 act(
-                  mutate(api.DELETE("/api/workflows/{id}", { params: { path: { id: doomed.id } } })),
+                  mutate(api.DELETE("/api/workflows/{id}", { params: { path: { id: doomed.id } } }), "workflows"),
                   `“${doomed.name}” is deleted.`,
                 );
               }}

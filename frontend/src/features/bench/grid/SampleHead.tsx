@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { api, type Bench, type Schemas } from "../../../api/client";
-import { mutate, staleNow } from "../../../api/mutate";
+import { mutate } from "../../../api/mutate";
 import { Button } from "../../../components/Button";
 import { Dots, Item, Menu, MenuHead } from "../../../components/Menu";
 import { say, sayError } from "../../../components/Toast";
@@ -8,10 +8,9 @@ import { SampleFromRun, TypeSample } from "./SampleDialogs";
 
 type Sample = Schemas["SampleView"];
 
-async function change(workflow: number, act: () => Promise<unknown>) {
+async function change(act: () => Promise<unknown>) {
   try {
     await act();
-    staleNow(["bench", workflow]);
   } catch (error) {
     sayError(error);
   }
@@ -19,12 +18,13 @@ async function change(workflow: number, act: () => Promise<unknown>) {
 
 /** Show or hide a sample, or make it the lead. */
 const alter = (workflow: number, sample: number, how: { shown?: boolean; lead?: boolean }) =>
-  change(workflow, () =>
+  change(() =>
     mutate(
       api.PATCH("/api/workflows/{id}/samples/{sample}", {
         params: { path: { id: workflow, sample } },
         body: { shown: null, item: null, lead: false, ...how },
       }),
+      ["bench", workflow],
     ),
   );
 
@@ -68,7 +68,9 @@ export function SampleHead({
             <Item onSelect={() => alter(workflow, sample.id, { shown: false })}>Hide it</Item>
             <Item
               grave
-              onSelect={() => change(workflow, () => mutate(api.DELETE("/api/workflows/{id}/samples/{sample}", path)))}
+              onSelect={() =>
+                change(() => mutate(api.DELETE("/api/workflows/{id}/samples/{sample}", path), ["bench", workflow]))
+              }
             >
               Forget it
             </Item>

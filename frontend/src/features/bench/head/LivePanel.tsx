@@ -64,7 +64,7 @@ export function LivePanel({
             : `Live on revision ${revision}. What comes from now on starts runs.`,
         );
         setAsking(false);
-      } else await mutate(api.POST("/api/workflows/{id}/pause", path));
+      } else await mutate(api.POST("/api/workflows/{id}/pause", path), ["bench", bench.id]);
     } catch (error) {
       sayError(error);
     }

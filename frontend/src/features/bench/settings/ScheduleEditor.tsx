@@ -59,6 +59,7 @@ export function ScheduleEditor({
     try {
       const made = await mutate(
         api.POST("/api/schedule", { body: { rule: "", plain: { ...now, ...part }, zone, quiet, count: 5 } }),
+        "nothing",
       );
       setRefused("");
       onChange(made.rule);

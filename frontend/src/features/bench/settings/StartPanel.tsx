@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { ApiError, api, newKey, type Schemas } from "../../../api/client";
-import { allStale, mutate, staleNow } from "../../../api/mutate";
+import { mutate } from "../../../api/mutate";
 import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
@@ -77,8 +77,10 @@ export function StartPanel({
 function PassedOver({ titles, workflow, maker }: { titles: string[]; workflow: number; maker: boolean }) {
   const settle = useMutation({
     mutationFn: (run: boolean) =>
-      mutate(api.POST("/api/workflows/{id}/passed", { params: { path: { id: workflow } }, body: { run } })),
-    onSettled: () => staleNow(["start", workflow]),
+      mutate(api.POST("/api/workflows/{id}/passed", { params: { path: { id: workflow } }, body: { run } }), [
+        "start",
+        workflow,
+      ]),
     onError: sayError,
   });
   return (
@@ -152,8 +154,10 @@ function Now({
       const body = hand
         ? { values: await valuesOf(fields, filled), sample: null, key, again }
         : { values: {}, sample, key, again };
-      const { run } = await mutate(api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }));
-      allStale();
+      const { run } = await mutate(
+        api.POST("/api/workflows/{id}/start", { params: { path: { id: workflow } }, body }),
+        "everything",
+      );
       go(`/runs/${run}`);
     } catch (error) {
       if (error instanceof ApiError && error.code === "in_hand") setInHand(error.message);
