@@ -112,7 +112,7 @@ class Clock(WithBrowser):
 class Blocks(WithBrowser):
     def test_a_block_opens_to_its_items_and_one_is_taken_up(self) -> None:
         page = self.page
-        page.goto(f"{self.demo.url}/runs?words=Monday")
+        page.goto(f"{self.demo.url}/runs?words=Monday%E2%80%99s%20round")
         page.get_by_role("row").nth(1).get_by_role("link").first.click()
         grid = page.get_by_role("grid", name="The page as it ran")
         expect(grid).to_contain_text("4 items · 1 failed")

@@ -33,17 +33,17 @@ def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
     except ValidationError as error:
         words = "; ".join(f"{where}: {what}" for where, what in plain_errors(error)[:5])
         raise click.ClickException(f"{rules_file} holds no list of rules: {words}") from None
-    found = measure(said(draft), read)
+    findings = measure(said(draft), read)
     if as_json:
         click.echo(
-            json.dumps({"findings": [f.model_dump() for f in found], "contradictions": contradictions(read)}, ensure_ascii=False)
+            json.dumps({"findings": [f.model_dump() for f in findings], "contradictions": contradictions(read)}, ensure_ascii=False)
         )
     else:
-        for one in found:
-            click.echo(f"  {'kept  ' if one.kept else 'BROKEN'}  {one.strength:<6}  {one.says}")
+        for finding in findings:
+            click.echo(f"  {'kept  ' if finding.kept else 'BROKEN'}  {finding.strength:<6}  {finding.says}")
         for words in contradictions(read):
             click.echo(words, err=True)
-    raise SystemExit(1 if broken(found) else 0)
+    raise SystemExit(1 if broken(findings) else 0)
 
 
 @main.command()
@@ -59,11 +59,11 @@ def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
     from ..protocols import documents
 
     texts = {}
-    for one in sources:
+    for source in sources:
         try:
-            texts[str(one)] = documents.read(bytes_of(one), str(one)).text
+            texts[str(source)] = documents.read(bytes_of(source), str(source)).text
         except OutsideError as error:
-            raise click.ClickException(f"{one}: {error.message}") from None
+            raise click.ClickException(f"{source}: {error.message}") from None
     found = found_in(said(draft), texts)
     if as_json:
         click.echo(
@@ -89,7 +89,7 @@ def voice(examples: tuple[Path, ...], against: Path | None, as_json: bool) -> No
     from ..core.drafting.voice import differences, style_of, verdict
 
     try:
-        style = style_of([said(one) for one in examples])
+        style = style_of([said(example) for example in examples])
     except ValueError as error:
         raise click.ClickException(str(error)) from None
     found = differences(said(against), style) if against else []
@@ -102,5 +102,5 @@ def voice(examples: tuple[Path, ...], against: Path | None, as_json: bool) -> No
     click.echo(f"  {'speaks as':<16} {style.person}\n  {'begins with':<16} {style.opening}")
     if against:
         click.echo(f"The draft is {verdict(found)}.")
-        for one in found:
-            click.echo(f"  {one.says}")
+        for difference in found:
+            click.echo(f"  {difference.says}")

@@ -130,12 +130,12 @@ def due(rule: str, zone: str, after: str, count: int, quiet: str, as_json: bool)
     try:
         place = recurrence.zone_of(zone)
         begin = dt.datetime.fromisoformat(after).replace(tzinfo=place) if after else dt.datetime.now(place)
-        found = recurrence.due(rule, zone, begin, count, recurrence.quiet_hours(quiet) if quiet else None)
+        moments = recurrence.due(rule, zone, begin, count, recurrence.quiet_hours(quiet) if quiet else None)
     except recurrence.RecurrenceError as error:
         raise click.ClickException(str(error)) from None
     except ValueError:
         raise click.ClickException(f"“{after}” is not a time; write it like 2026-03-02T09:00.") from None
     if as_json:
-        click.echo(json.dumps({"rule": rule, "zone": zone, "due": [d.isoformat() for d in found]}))
+        click.echo(json.dumps({"rule": rule, "zone": zone, "due": [d.isoformat() for d in moments]}))
     else:
-        click.echo("\n".join(f"{d:%a %d %b %Y %H:%M %Z}" for d in found) or "Never again.")
+        click.echo("\n".join(f"{d:%a %d %b %Y %H:%M %Z}" for d in moments) or "Never again.")

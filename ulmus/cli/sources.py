@@ -27,8 +27,8 @@ def feed(source: str, allow: tuple[str, ...], as_json: bool) -> None:
         click.echo(json.dumps(dataclasses.asdict(found), ensure_ascii=False))
         return
     click.echo(found.title)
-    for one in found.items:
-        click.echo(f"  {one.published[:10] or '----------'}  {one.title}\n              {one.link}")
+    for item in found.items:
+        click.echo(f"  {item.published[:10] or '----------'}  {item.title}\n              {item.link}")
     for problem in found.problems:
         click.echo(problem, err=True)
 
@@ -86,5 +86,5 @@ def chapters(file: Path, fineness: Any, as_json: bool) -> None:
         told = [{"at": transcripts.stamp(one.start), **dataclasses.asdict(one)} for one in found]
         click.echo(json.dumps({"chapters": told, "minutes": round((cues[-1].end - cues[0].start) / 60, 1)}, ensure_ascii=False))
         return
-    for one in found:
-        click.echo(f"{transcripts.stamp(one.start):>8}  {', '.join(one.words[:4])}: {one.opening} …")
+    for chapter in found:
+        click.echo(f"{transcripts.stamp(chapter.start):>8}  {', '.join(chapter.words[:4])}: {chapter.opening} …")

@@ -291,10 +291,10 @@ def rule_of(plain: Plain) -> str:
 def plain_of(rule: str) -> Plain | None:
     """The plain schedule a rule stands for, or ``None`` where it says more than plain words can."""
     lines = [line.strip().upper().removeprefix("RRULE:") for line in rule.strip().splitlines() if line.strip()]
-    found = [one for line in lines if (one := _plain(line)) is not None]
-    if not found or len(found) != len(lines) or len({replace(p, times=()) for p in found}) > 1:
+    texts = [one for line in lines if (one := _plain(line)) is not None]
+    if not texts or len(texts) != len(lines) or len({replace(p, times=()) for p in texts}) > 1:
         return None
-    return replace(found[0], times=tuple(sorted({t for p in found for t in p.times})))
+    return replace(texts[0], times=tuple(sorted({t for p in texts for t in p.times})))
 
 
 def _plain(line: str) -> Plain | None:

@@ -86,15 +86,19 @@ def _between(calendar: Any, after: dt.datetime, before: dt.datetime) -> Iterator
     """The entries and repeats of a calendar within a span, as components."""
     import recurring_ical_events
 
-    calendar.subcomponents = [one for one in calendar.subcomponents if one.name != "VEVENT" or _time(one, "DTSTART") is not None]
+    calendar.subcomponents = [
+        subcomponent
+        for subcomponent in calendar.subcomponents
+        if subcomponent.name != "VEVENT" or _time(subcomponent, "DTSTART") is not None
+    ]
     try:
         yield from recurring_ical_events.of(calendar, skip_bad_series=True).between(after, before)
         return
     except Exception as error:
         log.info("a calendar cannot be read as one: %r", error)
-    others = [one for one in calendar.subcomponents if one.name != "VEVENT"]
+    others = [subcomponent for subcomponent in calendar.subcomponents if subcomponent.name != "VEVENT"]
     series: defaultdict[str, list[Any]] = defaultdict(list)
-    for n, event in enumerate(one for one in calendar.subcomponents if one.name == "VEVENT"):
+    for n, event in enumerate(subcomponent for subcomponent in calendar.subcomponents if subcomponent.name == "VEVENT"):
         series[str(event.get("UID", "")) or f"without {n}"].append(event)
     for events in list(series.values())[:MOST_SERIES]:
         calendar.subcomponents = [*others, *events]

@@ -107,7 +107,7 @@ def complete(
     if schema is not None:
         body["response_format"] = {"type": "json_schema", "json_schema": {"name": "answer", "schema": schema, "strict": True}}
     if tools:
-        body["tools"] = [{"type": "function", "function": one} for one in tools]
+        body["tools"] = [{"type": "function", "function": tool} for tool in tools]
     began = time.monotonic()
     refused = _REFUSED.setdefault((server.base_url, server.model), set())
     while True:

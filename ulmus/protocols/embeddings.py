@@ -52,7 +52,7 @@ def _some(web: Web, server: Server, texts: list[str]) -> tuple[list[list[float]]
     try:
         data = json.loads(got.body)
         rows = sorted(data["data"], key=lambda one: int(one.get("index", 0)))
-        found = [[float(number) for number in one["embedding"]] for one in rows]
+        found = [[float(number) for number in row["embedding"]] for row in rows]
         used = (data.get("usage") or {}).get("prompt_tokens")
     except (ValueError, LookupError, TypeError, AttributeError, RecursionError):
         raise BadAnswer("The model’s server sent something that is no vector.", retryable=True) from None

@@ -140,7 +140,7 @@ class Line:
             set_(pycurl.NOBODY, True)
         elif request.method != ("GET" if request.body is None else "POST"):
             set_(pycurl.CUSTOMREQUEST, request.method)
-        set_(pycurl.HTTPHEADER, [one.encode("latin-1") for one in headers])
+        set_(pycurl.HTTPHEADER, [header.encode("latin-1") for header in headers])
         set_(pycurl.FRESH_CONNECT, request.alone)
 
 

@@ -208,7 +208,9 @@ def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
         title=plain(item.get("title", "")),
         link=link,
         summary=plain(text),
-        author=", ".join(plain(one.get("name", "")) for one in authors or [] if isinstance(one, dict) and one.get("name")),
+        author=", ".join(
+            plain(author.get("name", "")) for author in authors or [] if isinstance(author, dict) and author.get("name")
+        ),
         published=moment(item.get("date_published")),
         image=str(item.get("image") or ""),
         categories=[str(t) for t in tags] if isinstance(tags, list) else [],

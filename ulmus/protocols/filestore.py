@@ -86,15 +86,15 @@ def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:
         raise NotFound(f"There is no folder “{path}” in the file store.")
     if got.status != 207:
         raise status_error(got, "The file store")
-    found = [entry for entry in _entries(got.body, store) if entry.path.strip("/") != path.strip("/")]
-    return sorted(found, key=lambda one: (not one.folder, one.name.casefold()))[:MOST]
+    entries = [entry for entry in _entries(got.body, store) if entry.path.strip("/") != path.strip("/")]
+    return sorted(entries, key=lambda one: (not one.folder, one.name.casefold()))[:MOST]
 
 
 def probe(web: Web, store: Folder) -> str:
     """List the root. Raises `OutsideError`."""
-    found = listing(web, store)
-    files = sum(not one.folder for one in found)
-    return f"Holds {files} file{'s' if files != 1 else ''} and {len(found) - files} folders."
+    entries = listing(web, store)
+    files = sum(not entry.folder for entry in entries)
+    return f"Holds {files} file{'s' if files != 1 else ''} and {len(entries) - files} folders."
 
 
 def _entries(body: bytes, store: Folder) -> list[Entry]:

@@ -26,7 +26,7 @@ def is_inner(address: str) -> bool:
         return _is_inner_4(ip)
     carried = list(_carried(ip))
     if carried:
-        return any(_is_inner_4(inside) for inside in carried)
+        return any(_is_inner_4(ipv4_address) for ipv4_address in carried)
     return not ip.is_global or ip.is_multicast or any(ip in net for net in _IPV6)
 
 

@@ -83,7 +83,7 @@ def create(web: Web, endpoint: Endpoint, post: Post) -> Created:
             return _created(endpoint, _send(web, endpoint, headers, post, photo))
         photo = _upload(web, urljoin(endpoint.url, place), endpoint, photo)
     form = [("h", "entry"), ("content", post.content), ("uid", post.key)]
-    form += [("category[]", one) for one in post.categories] + ([("photo", photo)] if photo else [])
+    form += [("category[]", category) for category in post.categories] + ([("photo", photo)] if photo else [])
     got = _post(web, endpoint.url, urlencode(form).encode(), "application/x-www-form-urlencoded", headers)
     if got.status == 415:
         # Refused unread: it takes JSON only.
@@ -99,7 +99,7 @@ def _send(web: Web, endpoint: Endpoint, headers: Mapping[str, str], post: Post, 
     """A post with its picture in it (section 3.3.1), for servers without a media endpoint."""
     name, kind, content = photo
     form: list[tuple[str, Any]] = [("h", "entry"), ("content", post.content), ("uid", post.key), ("photo", (name, content, kind))]
-    body, media = encode_multipart_formdata([*form, *(("category[]", one) for one in post.categories)])
+    body, media = encode_multipart_formdata([*form, *(("category[]", category) for category in post.categories)])
     return _post(web, endpoint.url, body, media, headers, 120)
 
 

@@ -62,10 +62,10 @@ def write(feeds: list[Outline], title: str) -> bytes:
     etree.SubElement(head, "title").text = title
     body = etree.SubElement(root, "body")
     folders: dict[str, Any] = {"": body}
-    for one in feeds:
-        if one.folder not in folders:
-            folders[one.folder] = etree.SubElement(body, "outline", text=one.folder)
-        told = {"type": "rss", "text": one.title, "title": one.title, "xmlUrl": one.feed}
-        etree.SubElement(folders[one.folder], "outline", {**told, **({"htmlUrl": one.site} if one.site else {})})
+    for feed in feeds:
+        if feed.folder not in folders:
+            folders[feed.folder] = etree.SubElement(body, "outline", text=feed.folder)
+        told = {"type": "rss", "text": feed.title, "title": feed.title, "xmlUrl": feed.feed}
+        etree.SubElement(folders[feed.folder], "outline", {**told, **({"htmlUrl": feed.site} if feed.site else {})})
     out: bytes = etree.tostring(root, xml_declaration=True, encoding="utf-8", pretty_print=True)
     return out

@@ -77,8 +77,8 @@ def inspect(content: bytes) -> Picture:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", Image.DecompressionBombWarning)
-            with Image.open(io.BytesIO(content)) as found:
-                kind, (width, height) = found.format or "", found.size
+            with Image.open(io.BytesIO(content)) as image_file:
+                kind, (width, height) = image_file.format or "", image_file.size
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
         raise BadAnswer("This is no picture that can be read (PNG, JPEG, WebP or GIF).") from None
     if kind not in TYPES:

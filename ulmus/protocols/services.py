@@ -138,10 +138,10 @@ def look_after(web: Web, place: str, headers: Mapping[str, str], job: Job, waite
     """Look how a job gets on that was handed in `waited` seconds ago. Raises `OutsideError` where it failed, or is not ready
     in the time it has; looking changes nothing there."""
     said = ask(web, Question(place, headers=headers, seconds=60))
-    found = _looked(said, place, job, min(job.every + waited / 4, 60.0))
-    if not found.over and waited + found.again_in > job.longest:
-        raise OutsideError(f"The job was not ready after {_span(job.longest)}; it was last “{found.state or 'under way'}”.")
-    return found
+    looked = _looked(said, place, job, min(job.every + waited / 4, 60.0))
+    if not looked.over and waited + looked.again_in > job.longest:
+        raise OutsideError(f"The job was not ready after {_span(job.longest)}; it was last “{looked.state or 'under way'}”.")
+    return looked
 
 
 def _effect(web: Web, question: Question) -> Said:

@@ -58,10 +58,10 @@ def parse(body: bytes, charset: str | None, url: str) -> tuple[list[str], list[L
         raise BadAnswer("The site’s map is empty.")
     if body.lstrip()[:1] != b"<" and not body.lstrip().startswith(b"\xef\xbb\xbf<"):
         lines = [line.strip() for line in decode(body, charset).splitlines()]
-        found = [Listed(line, "") for line in lines if line.startswith(("http://", "https://"))]
-        if not found:
+        entries = [Listed(line, "") for line in lines if line.startswith(("http://", "https://"))]
+        if not entries:
             raise BadAnswer("This is no map of a site.")
-        return [], found[:MOST]
+        return [], entries[:MOST]
     return _xml(body, url)
 
 

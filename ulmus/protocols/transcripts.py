@@ -31,11 +31,11 @@ def parse(source: str) -> list[Cue]:
         text = re.sub(r"(\d)\.(\d{3})(?=\s*-->|\s*$)", r"\1,\2", text, flags=re.MULTILINE)
         text = _numbered(text)
     try:
-        found = webvtt.from_buffer(StringIO(text), format=kind)
+        track = webvtt.from_buffer(StringIO(text), format=kind)
     except (MalformedFileError, MalformedCaptionError, ValueError, IndexError):
         raise BadAnswer("This transcript is damaged and cannot be read.") from None
     cues = []
-    for caption in found.captions[:MOST_CUES]:
+    for caption in track.captions[:MOST_CUES]:
         raw = getattr(caption, "raw_text", None) or caption.text
         voice = getattr(caption, "voice", None) or next(iter(_VOICE.findall(raw)), "")
         said = " ".join(html.unescape(_TAG.sub("", raw)).split())

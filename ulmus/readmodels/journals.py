@@ -298,14 +298,14 @@ def gathered(line: Line, inside: list[CellView]) -> CellView:
     view = CellView(step=line.id, sample=inside[0].sample, state="fresh", count=len(inside))
     view.counts = {}
     usage = Usage()
-    for one in inside:
-        view.counts[one.state] = view.counts.get(one.state, 0) + 1
-        usage += Usage(**one.usage.model_dump())
-        view.at = max(view.at or 0, one.at or 0) or None
+    for cell in inside:
+        view.counts[cell.state] = view.counts.get(cell.state, 0) + 1
+        usage += Usage(**cell.usage.model_dump())
+        view.at = max(view.at or 0, cell.at or 0) or None
     view.state = next((s for s in _URGENT if view.counts.get(s)), "failed" if view.counts.get("failed") == len(inside) else "fresh")
     view.usage = UsageView(**usage.model_dump())
-    view.brief = next((one.brief for one in reversed(inside) if one.brief), "")
-    view.message = next((one.message for one in inside if one.state in ("failed", "stuck", "unsure")), "")
+    view.brief = next((cell.brief for cell in reversed(inside) if cell.brief), "")
+    view.message = next((cell.message for cell in inside if cell.state in ("failed", "stuck", "unsure")), "")
     return view
 
 

@@ -182,5 +182,5 @@ def _values(state: flow.State, events: list[flow.Event], address: str) -> dict[s
 
 
 def _all_steps(steps: tuple[flow.PlannedStep, ...]) -> list[flow.PlannedStep]:
-    inside = [inner for s in steps for inner in (*s.steps, *(one for lane in s.lanes for one in lane.steps))]
-    return [*steps, *(_all_steps(tuple(inside)) if inside else [])]
+    planned_steps = [inner for s in steps for inner in (*s.steps, *(step for lane in s.lanes for step in lane.steps))]
+    return [*steps, *(_all_steps(tuple(planned_steps)) if planned_steps else [])]

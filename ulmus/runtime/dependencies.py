@@ -76,8 +76,8 @@ def outermost(workflow: Workflow) -> dict[str, str]:
 
 def names_inside(line: Line) -> list[str]:
     """The lines inside a block, at any depth, and their takes."""
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    return [name for one in inside for name in (one.id, *(t.id for t in takes_of(one, kinds())), *names_inside(one))]
+    lines = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    return [name for one in lines for name in (one.id, *(t.id for t in takes_of(one, kinds())), *names_inside(one))]
 
 
 @dataclass(frozen=True)

@@ -255,8 +255,8 @@ def outside_roots(workflow: Workflow) -> frozenset[str]:
 
 
 def _inner(line: Line) -> list[Line]:
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    return [*inside, *(deeper for one in inside for deeper in _inner(one))]
+    lines = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    return [*lines, *(deeper for one in lines for deeper in _inner(one))]
 
 
 def asked_about(workflow: Workflow) -> frozenset[str]:

@@ -41,13 +41,13 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
             continue
         # Where runs are shared between takes, each of them writes as often as the others.
         writers = [line, *takes_of(line, kinds())] if is_shared(line, kinds()) else [line]
-        made = [c.cells[one.id].result for c in columns for one in writers if one.id in c.cells]
+        made = [c.cells[writer.id].result for c in columns for writer in writers if writer.id in c.cells]
         spent = [Usage(**proof.usage) for proof in made if proof is not None]
         if spent:
-            whole = Usage()
-            for one in spent:
-                whole += one
-            total += _part(whole, len(spent))
+            usage = Usage()
+            for usage in spent:
+                usage += usage
+            total += _part(usage, len(spent))
         elif kinds()[line.kind].stage == "draft" or line.steps or line.lanes:
             unproofed.append(line.id)
     runs, how = _runs(services, workflow_id, workflow)

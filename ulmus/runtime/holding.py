@@ -193,10 +193,10 @@ def _looked(engine: Engine, workflow_id: int) -> _Found:
             )
             return _Found(items, {"due": now})
         if isinstance(plan, PollPlan | RowsPlan | RunsPlan):
-            found = poll_again(services, engine.pages, workflow_id, line, memory)
+            polled = poll_again(services, engine.pages, workflow_id, line, memory)
             with services.store.read() as session:
-                known = known_of(session, workflow_id, [identity for identity, _ in found.items])
-            return _Found([one for one in found.items if one[0] not in known], {"primed": True, "look": found.memory})
+                known = known_of(session, workflow_id, [identity for identity, _ in polled.items])
+            return _Found([item for item in polled.items if item[0] not in known], {"primed": True, "look": polled.memory})
     except (OutsideError, RecurrenceError) as error:
         return _Found([], {}, str(error))
     return _Found([], {})

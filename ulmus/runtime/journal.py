@@ -119,13 +119,13 @@ class Pages:
 
     def get(self, session: Session, revision_id: int) -> Page:
         """The page of a revision."""
-        found = self._kept.get(revision_id)
-        if found is None:
+        page = self._kept.get(revision_id)
+        if page is None:
             document = session.get_one(tables.Revision, revision_id).document
             if len(self._kept) >= MOST_PAGES:
                 self._kept.clear()
-            found = self._kept[revision_id] = self.make(Workflow.model_validate(document))
-        return found
+            page = self._kept[revision_id] = self.make(Workflow.model_validate(document))
+        return page
 
     @staticmethod
     def make(workflow: Workflow) -> Page:

@@ -26,20 +26,20 @@ class Listings:
         if stated is not None:
             return stated
         with self.services.store.read() as session:
-            found = session.get(tables.Listing, connection)
-        return None if found is None or found.lag >= NEVER else found.lag
+            listing = session.get(tables.Listing, connection)
+        return None if listing is None or listing.lag >= NEVER else listing.lag
 
     def wanted(self, connection: str) -> bool:
         """Whether another observation would tell more."""
         with self.services.store.read() as session:
-            found = session.get(tables.Listing, connection)
-        return found is None or found.seen < ENOUGH or self.services.clock() - found.at > FRESH
+            listing = session.get(tables.Listing, connection)
+        return listing is None or listing.seen < ENOUGH or self.services.clock() - listing.at > FRESH
 
     def saw(self, connection: str, seconds: float, exact: bool = True) -> None:
         """A piece was listed `seconds` after it was taken; without `exact`, at the latest so long after."""
         with self.services.store.write() as session:
-            found = session.get(tables.Listing, connection)
-            if found is None:
+            listing = session.get(tables.Listing, connection)
+            if listing is None:
                 session.add(tables.Listing(connection=connection, lag=seconds, seen=1, at=self.services.clock()))
             elif exact:
-                found.lag, found.seen, found.at = max(found.lag, seconds), found.seen + 1, self.services.clock()
+                listing.lag, listing.seen, listing.at = max(listing.lag, seconds), listing.seen + 1, self.services.clock()

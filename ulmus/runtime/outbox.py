@@ -343,35 +343,35 @@ class Outbox:
         if isinstance(kind, Sends) and self.listings.wanted(piece.connection):
             now = self.services.clock()
             with self._lock:
-                if not any(one.connection == piece.connection for one in self._observed):
+                if not any(observed.connection == piece.connection for observed in self._observed):
                     self._observed.append(_Observed(now, piece.id, piece.connection, now))
 
     def _observe(self, now: float) -> None:
         with self._lock:
             due = [one for one in self._observed if one.due <= now]
             self._observed = [one for one in self._observed if one.due > now]
-        for one in due:
-            self.gate.submit(f"connection:{one.connection}", partial(self._see, one))
+        for observed in due:
+            self.gate.submit(f"connection:{observed.connection}", partial(self._see, observed))
 
-    def _see(self, one: _Observed, refused: OutsideError | None) -> OutsideError | None:
+    def _see(self, observed: _Observed, refused: OutsideError | None) -> OutsideError | None:
         with self.services.store.read() as session:
-            piece = session.get_one(tables.Piece, one.piece)
+            piece = session.get_one(tables.Piece, observed.piece)
         kind = kinds()[piece.kind]
         assert isinstance(kind, Sends)
         try:
             if refused is not None:
                 raise refused
-            sighting = guarded(lambda: kind.find(self.services.web, self._connection(piece), Sought(piece.key, one.since)))
+            sighting = guarded(lambda: kind.find(self.services.web, self._connection(piece), Sought(piece.key, observed.since)))
         except OutsideError as error:
             return error
         now = self.services.clock()
-        waited = now - one.since
+        waited = now - observed.since
         if sighting.found is not None:
-            if _shortly_after(one.absent, waited):
+            if _shortly_after(observed.absent, waited):
                 self.listings.saw(piece.connection, waited)
         elif sighting.tells and waited < OBSERVED_FOR:
             with self._lock:
-                self._observed.append(replace(one, due=now + max(0.5, waited / 2), absent=waited))
+                self._observed.append(replace(observed, due=now + max(0.5, waited / 2), absent=waited))
         return None
 
     # -- a person's word ----------------------------------------------------------------------------

@@ -153,8 +153,8 @@ class Outsides:
             for outside in self._all.values():
                 outside.until = min(outside.until, now)
                 outside.begun.clear()
-                for one in outside.waiting:
-                    one.since = min(one.since, now)
+                for waiting in outside.waiting:
+                    waiting.since = min(waiting.since, now)
         self._read_at = 0.0
 
     def try_now(self, key: str) -> None:
@@ -229,8 +229,8 @@ class Outsides:
                 if outside.a_minute:
                     outside.begun.append(now)
                 going.append(outside.waiting.popleft())
-        for one in going:
-            self.executor.submit(self._carry_out, outside, one.job)
+        for waiting in going:
+            self.executor.submit(self._carry_out, outside, waiting.job)
 
     def _may_go(self, outside: Outside, now: float) -> bool:
         if outside.resting and (now < outside.until or outside.under_way):

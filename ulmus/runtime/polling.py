@@ -162,14 +162,14 @@ class Polling:
         memory = {"due": passed.timestamp() if passed else last}
         wanted = passed is not None and (plan.missed == "once" or here.now - passed.timestamp() <= GRACE)
         says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
-        found = PollResult([], memory, says, prime=False)
+        polled = PollResult([], memory, says, prime=False)
         if wanted and plan.sheet:
             with self.services.store.read() as session:
                 rows = rows_found(session, here, plan)
-            found = PollResult(rows.items, memory, f"{rows.says} {says}", prime=False)
+            polled = PollResult(rows.items, memory, f"{rows.says} {says}", prime=False)
         elif wanted and passed is not None:
-            found = PollResult([due_item(passed)], memory, says, prime=False)
-        self._hand_out(here, found, next_at)
+            polled = PollResult([due_item(passed)], memory, says, prime=False)
+        self._hand_out(here, polled, next_at)
 
     # -- handing out --------------------------------------------------------------------------------
 
@@ -362,9 +362,9 @@ def poll_once(services: Services, pages: Pages, line: Line, memory: dict[str, An
         if isinstance(plan, RunsPlan):
             return runs_found(session, pages, here, plan, primed=True)
         if isinstance(kind, SheetStart) and isinstance(plan, RowsPlan | ClockPlan):
-            found = rows_found(session, here, plan, MOST_LOOKED)
+            polled = rows_found(session, here, plan, MOST_LOOKED)
             # A list is used from the top: what comes next is the latest, as the last due time is.
-            return PollResult(found.items[::-1], {}, found.says) if isinstance(plan, ClockPlan) else found
+            return PollResult(polled.items[::-1], {}, polled.says) if isinstance(plan, ClockPlan) else polled
     if isinstance(plan, ClockPlan):
         try:
             moments = due(plan.rule, plan.zone, dt.datetime.fromtimestamp(services.clock(), dt.UTC), 8)

@@ -58,11 +58,11 @@ def reach_of(state: flow.State, workflow: Workflow, address: str) -> Reach | Non
     """What may be read at an address; ``None`` where it is no tool of an assignment, and may read what the maker wrote."""
     seq = state.at.get(address)
     parent = seq.parent if seq else None
-    around = parent.current if parent else None
-    if seq is None or parent is None or around is None or not isinstance(around.how, AssignmentPlan) or parent.block is None:
+    step = parent.current if parent else None
+    if seq is None or parent is None or step is None or not isinstance(step.how, AssignmentPlan) or parent.block is None:
         return None
     known = kinds()
-    line = workflow.line(around.id)
+    line = workflow.line(step.id)
     kind = known.get(line.kind) if line is not None else None
     hosts = kind.names_hosts(execution.read(line)) if isinstance(kind, Assigns) and line is not None else ()
     searches = {one.id for one in workflow.lines if isinstance(of := known.get(one.kind), PerformSpec) and of.finds_links}

@@ -42,12 +42,14 @@ def from_proofs(workflow: Workflow, samples: Iterable[tables.Sample], columns: M
             cells = cell.result.detail.get("cells")
             if isinstance(cells, dict) and not any(str(value).strip() for value in cells.values()):
                 empty[line.id].append(sample.label)
-    found = [LineProblem(step, f"It fails for {_those(labels)}: {labels[0][1]}", "warning") for step, labels in fails.items()]
-    found += [
+    problems = [LineProblem(step, f"It fails for {_those(labels)}: {labels[0][1]}", "warning") for step, labels in fails.items()]
+    problems += [
         LineProblem(step, f"It breaks a rule for {_those(labels)}: {words}.", "warning") for (step, words), labels in broken.items()
     ]
-    found += [LineProblem(step, f"It would write an empty row for {_those(labels)}.", "warning") for step, labels in empty.items()]
-    return found
+    problems += [
+        LineProblem(step, f"It would write an empty row for {_those(labels)}.", "warning") for step, labels in empty.items()
+    ]
+    return problems
 
 
 def _those(labels: list[Any]) -> str:

@@ -35,8 +35,8 @@ class Rehearsal:
         self.handlers, self.workflow = handlers, workflow
         self.line, self.context, self.one, self.now = line, context, one, now
         self.lines = {inner.id: inner for inner in workflow.lines}
-        whole = flow.plan(workflow.model_copy(update={"steps": [line]}), kinds())
-        self.plan = flow.Plan(whole.start, whole.steps)
+        plan = flow.plan(workflow.model_copy(update={"steps": [line]}), kinds())
+        self.plan = flow.Plan(plan.start, plan.steps)
         self.usage = Usage()
         self.places: dict[str, dict[str, Any]] = {}
         self.items: dict[str, list[str]] = {}

@@ -98,7 +98,7 @@ class Replies:
     def _hand_over(self, watch: _Watch, letters: list[mailbox.Letter]) -> None:
         seq = self.events.live(watch.run_id).state.at.get(watch.address)
         waits = seq is not None and isinstance(seq.phase, flow.phases.Listening)
-        fitting = next((one for one in letters if self._fits(watch, one)), None)
+        fitting = next((letter for letter in letters if self._fits(watch, letter)), None)
         if waits and fitting is not None:
             item = plain_object({k: v for k, v in dataclasses.asdict(fitting).items() if k not in ("uid", "arrived")})
             event = flow.Heard(at=self.services.clock(), address=watch.address, item=item)

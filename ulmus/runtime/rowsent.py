@@ -44,8 +44,8 @@ def send_through(engine: Engine, workflow_id: int, sheet: str, ids: list[int], a
     kind, settings, began = kinds()[start.kind], execution.read(start), 0
     assert isinstance(kind, SheetStart)
     for row in rows:
-        found = taken_in(execution.guarded(partial(kind.rows, settings, SheetPoll([row]))))
-        for _, item in found.items[:1]:
+        polled = taken_in(execution.guarded(partial(kind.rows, settings, SheetPoll([row]))))
+        for _, item in polled.items[:1]:
             # A row counts as this row, however its cells have changed since.
             run = engine.runs.push(workflow_id, {**item, "title": title_of(item)}, f"row:{row.id}", again=again)
             began += run is not None

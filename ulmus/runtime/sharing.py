@@ -35,8 +35,8 @@ def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
     """What stands around the page: its connections' kinds and names, its sheets' columns, its brand's facts."""
     out: dict[str, Any] = {"connections": {}, "sheets": {}}
     for _, _, what, key in _points(workflow):
-        if what == "connection" and (found := session.get(tables.Connection, key)):
-            out["connections"][key] = {"kind": found.kind, "name": found.name}
+        if what == "connection" and (connection := session.get(tables.Connection, key)):
+            out["connections"][key] = {"kind": connection.kind, "name": connection.name}
         elif what == "sheet" and (sheet := session.get(tables.Sheet, key)):
             out["sheets"][key] = {"name": sheet.name, "columns": [c["name"] for c in sheet.columns]}
     if workflow.brand and (brand := session.get(tables.Brand, workflow.brand)):

@@ -76,14 +76,14 @@ def waiting_for(engine: Engine, workflow_id: int) -> Waiting | None:
     if workflow.start.kind not in kinds() or not isinstance(plan_of(workflow.start), PollPlan | RowsPlan):
         return None
     try:
-        found = taken_in(poll_once(engine.services, engine.pages, workflow.start, {}))
+        polled = taken_in(poll_once(engine.services, engine.pages, workflow.start, {}))
     except OutsideError:
         return None
-    if not found.prime:
+    if not polled.prime:
         return None  # what it finds is due, however long it has been there
     with engine.services.store.read() as session:
-        known = known_of(session, workflow_id, [identity for identity, _ in found.items])
-    return Waiting([one for one in found.items if one[0] not in known], found.memory)
+        known = known_of(session, workflow_id, [identity for identity, _ in polled.items])
+    return Waiting([item for item in polled.items if item[0] not in known], polled.memory)
 
 
 def _listens(session: Session, record: tables.WorkflowRecord, workflow: Workflow) -> bool:

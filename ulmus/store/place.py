@@ -88,7 +88,7 @@ def let_go(connection: Connection, store: Store, hold: Hold, is_copy: bool) -> N
 
 def origins(store: Store) -> list[Origin]:
     """The houses this one is a copy of, the earliest first."""
-    return [Origin(**one) for one in json.loads(store.fact(ORIGINS) or "[]")]
+    return [Origin(**load) for load in json.loads(store.fact(ORIGINS) or "[]")]
 
 
 def _of_its_own(connection: Connection, store: Store, at: float) -> None:

@@ -148,7 +148,7 @@ def _description() -> Response:
 
 @cache
 def _files(folder: Path) -> frozenset[str]:
-    return frozenset(str(found.relative_to(folder)) for found in folder.rglob("*") if found.is_file())
+    return frozenset(str(path.relative_to(folder)) for path in folder.rglob("*") if path.is_file())
 
 
 def _is_place(path: str) -> bool:

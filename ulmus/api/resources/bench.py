@@ -314,11 +314,11 @@ def _inner(workflow: Workflow, line: Line, cell: Cell) -> CellView:
         return view
     if cell.state == "muted" or cell.result is None:
         return view
-    inside = [one.cell for one in rehearsed(workflow, line, cell.result.detail, cell.sample)]
-    if not inside:
+    cells = [one.cell for one in rehearsed(workflow, line, cell.result.detail, cell.sample)]
+    if not cells:
         view.state = "passed" if cell.state == "fresh" else cell.state
         return view
-    view = gathered(line, inside) if len(inside) > 1 else inside[0]
+    view = gathered(line, cells) if len(cells) > 1 else cells[0]
     if cell.state in ("stale", "running"):
         view.state = cell.state
     view.at = cell.result.at

@@ -294,5 +294,5 @@ def _style(texts: list[str]) -> voice.Style | None:
 
 
 def _judged(text: str, style: voice.Style) -> VoiceView:
-    found = voice.differences(text, style)
-    return VoiceView(verdict=voice.verdict(found), differences=[one.says for one in found])
+    differences = voice.differences(text, style)
+    return VoiceView(verdict=voice.verdict(differences), differences=[one.says for one in differences])

@@ -84,7 +84,7 @@ def house_view() -> HouseView:
     """The house as it stands."""
     hold = house().engine.hold
     view = HoldView(why=hold.why, since=hold.since) if hold is not None else None
-    left_out = [LeftOutView(**vars(one)) for one in registry.troubles()]
+    left_out = [LeftOutView(**vars(trouble)) for trouble in registry.troubles()]
     return HouseView(hold=view, troubles=house().services.health.troubles(), left_out=left_out)
 
 

@@ -134,7 +134,7 @@ def evidence(body: EvidenceBody) -> Reply:
     from ...core.drafting.evidence import evidence as found_in  # loaded on first use: it is large
 
     found = found_in(body.text, body.sources)
-    return send([SupportView.model_validate(dataclasses.asdict(one)) for one in found.sentences])
+    return send([SupportView.model_validate(dataclasses.asdict(sentence)) for sentence in found.sentences])
 
 
 @bp.post("/opinion", responses={200: OpinionsView, 409: Problem, 502: Problem})
@@ -150,8 +150,8 @@ def opinion(body: OpinionBody) -> Reply:
         values, usage, _ = ask(context, services.first("model"), system["content"], user["content"], asking.SHAPE)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
-    found = asking.opinions_of(values, len(body.sentences), body.sources)
-    return send(OpinionsView(opinions=[OpinionView.model_validate(dataclasses.asdict(one)) for one in found], cost=usage.cost))
+    opinions = asking.opinions_of(values, len(body.sentences), body.sources)
+    return send(OpinionsView(opinions=[OpinionView.model_validate(dataclasses.asdict(one)) for one in opinions], cost=usage.cost))
 
 
 @bp.post("/compare", responses={200: Listing[ChangeView]})
@@ -168,15 +168,15 @@ def picture(query: PictureQuery) -> Response:
     is there when it is asked for again."""
     web = house().services.web
     try:
-        found = _brought.get(query.address, lambda: web.fetch(query.address, max_bytes=LARGEST_PICTURE, max_seconds=PATIENCE))
+        fetched = _brought.get(query.address, lambda: web.fetch(query.address, max_bytes=LARGEST_PICTURE, max_seconds=PATIENCE))
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
-    if found is None:
+    if fetched is None:
         raise Refusal("This picture takes long to come. Ask for it again in a while.", 504)
-    if found.status >= 400 or found.content_type not in PICTURES:
+    if fetched.status >= 400 or fetched.content_type not in PICTURES:
         raise Refusal("There is no picture at this address.", 404)
     headers = {"Cache-Control": "private, max-age=3600", "Content-Security-Policy": "sandbox"}
-    return Response(found.body, mimetype=found.content_type, headers=headers)
+    return Response(fetched.body, mimetype=fetched.content_type, headers=headers)
 
 
 @bp.post("/conditions", responses={200: ConditionView, 422: Problem})
@@ -192,5 +192,5 @@ def condition(body: ConditionBody) -> Reply:
     if parts is None:
         return send(ConditionView(plain=False))
     joined, clauses = parts
-    views = [ClauseView(left=one.left, how=one.how, right=list(one.right), value=one.is_value) for one in clauses]
+    views = [ClauseView(left=clause.left, how=clause.how, right=list(clause.right), value=clause.is_value) for clause in clauses]
     return send(ConditionView(plain=True, joined=joined, clauses=views))

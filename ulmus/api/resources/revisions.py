@@ -155,12 +155,12 @@ def forecasted(path: WorkflowPath) -> Reply:
 def _document(session: Session, workflow_id: int, number: int) -> dict[str, Any]:
     if number == 0:
         return session.get_one(tables.WorkflowRecord, workflow_id).document
-    found = session.scalar(
+    revision = session.scalar(
         select(tables.Revision).where(tables.Revision.workflow_id == workflow_id, tables.Revision.number == number)
     )
-    if found is None:
+    if revision is None:
         raise Refusal(f"There is no revision {number}.", 404)
-    return found.document
+    return revision.document
 
 
 def _setting(change: SettingChange) -> SettingView:

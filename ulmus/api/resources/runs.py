@@ -144,10 +144,10 @@ def _waits_for(run: int) -> list[TroubleView]:
 @needs("reader")
 def step(path: RunStepPath, query: PlaceQuery) -> Reply:
     """What one step of a run was given and gave, in full."""
-    found = step_view(house().engine.live(path.id), house().journals.of(path.id), path.step, query.address)
-    if found is None:
+    result_view = step_view(house().engine.live(path.id), house().journals.of(path.id), path.step, query.address)
+    if result_view is None:
         raise Refusal("This run’s page has no such line.", 404)
-    return send(found)
+    return send(result_view)
 
 
 @bp.get("/runs/<int:id>/iterations/<step>", responses={200: Listing[IterationView]})

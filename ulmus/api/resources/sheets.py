@@ -135,8 +135,8 @@ def _count(session: Session, sheet: str) -> int:
 def listing() -> Reply:
     """All sheets."""
     with house().services.store.read() as session:
-        found = [_view(s, _count(session, s.key)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
-    return send(found)
+        sheet_views = [_view(s, _count(session, s.key)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
+    return send(sheet_views)
 
 
 @bp.post("/sheets", responses={201: SheetView, 422: Problem})
@@ -204,8 +204,10 @@ def rows(path: SheetPath, query: RowQuery) -> Reply:
             total = _count(session, path.key)
         by = _order(sheet, query.sort)
         wanted = wanted.order_by(by.desc() if query.down else by, row.position)
-        found = list(session.scalars(wanted.offset(query.offset).limit(query.limit)))
-    return send(RowsView(rows=[RowView(id=r.id, position=r.position, cells=r.cells, run=r.run_id) for r in found], total=total))
+        sheet_rows = list(session.scalars(wanted.offset(query.offset).limit(query.limit)))
+    return send(
+        RowsView(rows=[RowView(id=r.id, position=r.position, cells=r.cells, run=r.run_id) for r in sheet_rows], total=total)
+    )
 
 
 @bp.post("/sheets/<key>/rows", responses={201: Counted, 422: Problem})
@@ -274,10 +276,10 @@ def export(path: FilePath) -> Response:
     """The sheet as CSV, XLSX or ODS, with nothing a spreadsheet would run."""
     with house().services.store.read() as session:
         sheet = session.get_one(tables.Sheet, path.key)
-        found = list(
+        sheet_rows = list(
             session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == path.key).order_by(tables.SheetRow.position))
         )
-    body, media = sheets.to_file(sheet, found, path.kind)
+    body, media = sheets.to_file(sheet, sheet_rows, path.kind)
     return Response(body, mimetype=media, headers={"Content-Disposition": f'attachment; filename="{path.key}.{path.kind}"'})
 
 

@@ -157,15 +157,15 @@ def _inside(workflow: Workflow, takes: list[Line], sample: tables.Sample, column
     by_place: dict[str, dict[str, _Draft]] = {}
     labels: dict[str, str] = {}
     for take in takes:
-        for one in rehearsed(workflow, take, detail, sample.id):
-            place = str(flow.Address.parse(one.address)._replace(step=takes[0].id))
-            output = detail["places"][one.address]["output"]
-            fresh = one.cell.state == "fresh" and block is not None and block.state == "fresh"
+        for iteration_view in rehearsed(workflow, take, detail, sample.id):
+            place = str(flow.Address.parse(iteration_view.address)._replace(step=takes[0].id))
+            output = detail["places"][iteration_view.address]["output"]
+            fresh = iteration_view.cell.state == "fresh" and block is not None and block.state == "fresh"
             key = fingerprint([place, take.id, take.settings, output]) if fresh else ""
             if block is not None and block.state in ("stale", "running"):
-                one.cell.state = block.state
-            by_place.setdefault(place, {})[take.id] = _Draft(one.cell, str(output.get("text", "")) if fresh else "", key)
-            labels[place] = f"{sample.label} · {one.label}" if one.label else sample.label
+                iteration_view.cell.state = block.state
+            by_place.setdefault(place, {})[take.id] = _Draft(iteration_view.cell, str(output.get("text", "")) if fresh else "", key)
+            labels[place] = f"{sample.label} · {iteration_view.label}" if iteration_view.label else sample.label
     for place, drafts in by_place.items():
         missing = {t.id: _Draft(CellView(step=t.id, sample=sample.id, state="empty")) for t in takes if t.id not in drafts}
         yield _Group(sample, place, labels[place], {t.id: ({**drafts, **missing})[t.id] for t in takes})

@@ -92,9 +92,9 @@ class TodayView(BaseModel):
 def show() -> Reply:
     """The morning page."""
     now = house().services.clock()
-    here = dt.datetime.fromtimestamp(now)
-    midnight = here.replace(hour=0, minute=0, second=0, microsecond=0).timestamp()
-    today = here.date().isoformat()
+    moment = dt.datetime.fromtimestamp(now)
+    midnight = moment.replace(hour=0, minute=0, second=0, microsecond=0).timestamp()
+    today = moment.date().isoformat()
     with house().services.store.read() as session:
         around = world(session)
         out = _went_out(session, around)

@@ -80,7 +80,7 @@ class Evidence:
     @property
     def unsupported(self) -> list[Support]:
         """The sentences that no source supports, or that hold a claim that stands nowhere."""
-        return [one for one in self.sentences if one.level == "unsupported" or one.missing]
+        return [sentence for sentence in self.sentences if sentence.level == "unsupported" or sentence.missing]
 
 
 def evidence(draft: str, sources: Mapping[str, str]) -> Evidence:

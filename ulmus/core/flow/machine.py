@@ -166,11 +166,11 @@ def _spend(state: State, seq: Sequence, usage: Usage) -> None:
     if not (usage.calls or usage.cost or usage.tokens_in or usage.tokens_out or usage.seconds):
         return
     state.usage += usage
-    here: Sequence | None = seq
-    while here is not None:
-        if here.block is not None:
-            here.block.spent += usage.cost
-        here = here.parent
+    sequence: Sequence | None = seq
+    while sequence is not None:
+        if sequence.block is not None:
+            sequence.block.spent += usage.cost
+        sequence = sequence.parent
 
 
 def _redone(state: State, seq: Sequence, step: PlannedStep, event: Done) -> None:

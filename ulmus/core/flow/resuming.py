@@ -21,9 +21,9 @@ def back_to(state: State, seq: Sequence, index: int) -> None:
 def _forget(seq: Sequence, step: PlannedStep) -> None:
     seq.values.pop(step.id, None)
     seq.closed.pop(step.id, None)
-    inside = [*step.steps, *(s for lane in step.lanes for s in lane.steps)]
+    steps = [*step.steps, *(s for lane in step.lanes for s in lane.steps)]
     if isinstance(step.how, ForkPlan | RepeatPlan):
-        for inner in inside:
+        for inner in steps:
             _forget(seq, inner)
 
 

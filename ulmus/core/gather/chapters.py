@@ -37,7 +37,7 @@ def chapters(cues: Sequence[Cue], fineness: Fineness = "some") -> list[Chapter]:
     breaks = [0, *_breaks(said, blocks, fineness), len(said)]
     parts = [said[a:b] for a, b in itertools.pairwise(breaks)]
     counts = [_counts(part) for part in parts]
-    everywhere = Counter(word for one in counts for word in one)
+    everywhere = Counter(word for count in counts for word in count)
     out = []
     for i, part in enumerate(parts):
         ranked = sorted(counts[i], key=lambda w: (-counts[i][w] * np.log(1 + len(parts) / everywhere[w]), w))

@@ -32,7 +32,7 @@ class Shaping:
 def shaped(items: list[dict[str, Any]], how: Shaping, key: str, text: str, seed: str = "") -> list[dict[str, Any]]:
     """`items` as `how` says. `key` names the value that makes an element itself, `text` those that near repeats are told by
     (parted by spaces). The same `seed` picks the same."""
-    out = [one for one in items if fits(how.keep, {**one, "it": one})] if how.keep.strip() else list(items)
+    out = [item for item in items if fits(how.keep, {**item, "it": item})] if how.keep.strip() else list(items)
     if how.repeats != "keep":
         seen: set[str] = set()
         kept = []

@@ -24,8 +24,8 @@ class Nearness:
 
     def __init__(self, texts: Sequence[str]) -> None:
         counts = [features(text) for text in texts]
-        self._places = {name: i for i, name in enumerate(sorted({name for one in counts for name in one}))}
-        held = Counter(name for one in counts for name in one)
+        self._places = {name: i for i, name in enumerate(sorted({name for count in counts for name in count}))}
+        held = Counter(name for count in counts for name in count)
         size = max(1, len(texts))
         self._weights = np.array([np.log((1 + size) / (1 + held[name])) + 1.0 for name in self._places] or [1.0], dtype=np.float64)
         self._matrix = self._rows(counts)
@@ -46,8 +46,8 @@ class Nearness:
         data: list[float] = []
         columns: list[int] = []
         starts = [0]
-        for one in counts:
-            here = [(self._places[name], n) for name, n in one.items() if name in self._places]
+        for count in counts:
+            here = [(self._places[name], n) for name, n in count.items() if name in self._places]
             row = np.array([(1 + np.log(n)) * self._weights[place] for place, n in here])
             norm = float(np.sqrt((row * row).sum())) or 1.0
             data += list(row / norm)

@@ -70,12 +70,12 @@ def names(items: Sequence[Item], memory: Sequence[Sequence[str]]) -> tuple[list[
     return out, [*rows.values(), *older][:MOST_REMEMBERED]
 
 
-def _order(one: Signs, stays: Mapping[str, bool]) -> list[str]:
+def _order(signs: Signs, stays: Mapping[str, bool]) -> list[str]:
     """By what an item is looked for among those known, first to last."""
-    order = ["id"] if one.id else ["link"] if one.link else ["date", "text"]
-    if one.id and not stays["id"]:
+    order = ["id"] if signs.id else ["link"] if signs.link else ["date", "text"]
+    if signs.id and not stays["id"]:
         order += ["link"] if stays["link"] else ["title"]
-    elif not one.id and one.link and not stays["link"]:
+    elif not signs.id and signs.link and not stays["link"]:
         order += ["title"]
     return order
 
@@ -94,7 +94,7 @@ def _changed(sign: str, others: Sequence[str], before: Sequence[Signs], now: Seq
     for other in others:
         there = _single(other, [one for one in before if getattr(one, sign)]) & _single(other, now)
         again = [one for one in now if getattr(one, other) in there and getattr(one, sign)]
-        renamed = sum(getattr(one, sign) not in known for one in again)
+        renamed = sum(getattr(signs, sign) not in known for signs in again)
         # One alone at the same address may well be the next of its kind; under the same title and date it is the same.
         if renamed >= (1 if other == "title" else 2) and renamed > CHANGED * len(again):
             return True
@@ -103,7 +103,7 @@ def _changed(sign: str, others: Sequence[str], before: Sequence[Signs], now: Seq
 
 def _single(sign: str, items: Sequence[Signs]) -> set[str]:
     """The signs that one item has and no other: what several share tells none from another."""
-    counts = Counter(getattr(one, sign) for one in items)
+    counts = Counter(getattr(item, sign) for item in items)
     return {value for value, count in counts.items() if value and count == 1}
 
 

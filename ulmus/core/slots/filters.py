@@ -365,10 +365,10 @@ def later(value: Any, count: Any, unit: Any) -> Any:
     if moment is None or size is None or not isinstance(count, int) or abs(count) > 1_000_000:
         return value
     try:
-        found = moment + relativedelta(**{size: count})  # type: ignore[arg-type]
+        shifted = moment + relativedelta(**{size: count})  # type: ignore[arg-type]
     except (ValueError, OverflowError):
         return value
-    return found.date().isoformat() if _DATE.match(as_text(value)) and size not in ("hours", "minutes") else found.isoformat()
+    return shifted.date().isoformat() if _DATE.match(as_text(value)) and size not in ("hours", "minutes") else shifted.isoformat()
 
 
 _UNITS = {"minute": "minutes", "hour": "hours", "day": "days", "week": "weeks", "month": "months", "year": "years"}

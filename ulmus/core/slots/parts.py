@@ -28,7 +28,7 @@ def clauses_of(condition: Condition) -> tuple[str, tuple[Clause, ...]] | None:
     found = tuple(_clause(part) for part in parts if isinstance(part, Test))
     if len(found) < len(parts) or None in found:
         return None
-    return "or" if isinstance(condition, Either) else "and", tuple(one for one in found if one is not None)
+    return "or" if isinstance(condition, Either) else "and", tuple(clause for clause in found if clause is not None)
 
 
 def _clause(test: Test) -> Clause | None:

@@ -246,14 +246,14 @@ def condition_values(condition: Condition) -> Iterator[Value]:
 def _reads(parts: tuple[Part, ...], bound: frozenset[str]) -> Iterator[Path]:
     for part in parts:
         if isinstance(part, Slot):
-            found = [part.path]
+            paths = [part.path]
         elif isinstance(part, Each):
-            found = [part.value.path]
+            paths = [part.value.path]
         elif isinstance(part, If):
-            found = [v.path for v in condition_values(part.condition)]
+            paths = [v.path for v in condition_values(part.condition)]
         else:
             continue
-        yield from (path for path in found if path.root not in bound)
+        yield from (path for path in paths if path.root not in bound)
         if isinstance(part, Each):
             yield from _reads(part.body, bound | {part.name, "each"})
         elif isinstance(part, If):

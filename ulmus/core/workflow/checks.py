@@ -65,10 +65,10 @@ def _around(
                     _around([tool], {**scope, "given": "any"}, dict(maybe), kinds, world, out)
             case RepeatPlan():
                 inner, unclear = dict(scope), dict(maybe)
-                for one in line.steps:
-                    if one_spec := kinds.get(one.kind):
-                        inner.setdefault(one.id, one_spec.given(one.settings, world))
-                        unclear[one.id] = "in the first round it is not there yet"
+                for step in line.steps:
+                    if one_spec := kinds.get(step.kind):
+                        inner.setdefault(step.id, one_spec.given(step.settings, world))
+                        unclear[step.id] = "in the first round it is not there yet"
                 inside = _around(line.steps, inner, unclear, kinds, world, out)
                 here.closing = {**scope, **inside, line.id: gives[line.id]}
                 gives |= inside
@@ -96,16 +96,16 @@ def scope_before(workflow: Workflow, kinds: Kinds, step: str, world: World | Non
 
 def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[LineProblem]:
     """Everything missing or risky. Without `world`, connections, sheets and workflows are not looked for."""
-    found: list[LineProblem] = []
+    problems: list[LineProblem] = []
     if world and workflow.brand and workflow.brand not in world.brands:
-        found.append(LineProblem(workflow.start.id, f"There is no brand “{workflow.brand}” here. Choose one."))
+        problems.append(LineProblem(workflow.start.id, f"There is no brand “{workflow.brand}” here. Choose one."))
     around = surroundings(workflow, kinds, world)
     for position, line in enumerate(workflow.lines):
-        found.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
-    found.extend(_unapproved(workflow, kinds))
-    found.extend(_unasked(workflow, kinds))
-    found.extend(_tools(workflow, kinds))
-    return found
+        problems.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
+    problems.extend(_unapproved(workflow, kinds))
+    problems.extend(_unasked(workflow, kinds))
+    problems.extend(_tools(workflow, kinds))
+    return problems
 
 
 def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: World | None, around: Around) -> list[LineProblem]:
@@ -115,24 +115,24 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
     if isinstance(spec, StartSpec) != (position == 0):
         where = "start can only stand at the top" if isinstance(spec, StartSpec) else "step cannot stand as the start"
         return [LineProblem(line.id, f"“{spec.title}”: a {where}.")]
-    found = _shape(line, spec, around)
+    line_problems = _shape(line, spec, around)
     settings, wrong = read_settings(spec.settings, line.settings)
-    found += [LineProblem(line.id, f"{_title(spec, name)}: {words}", place=(name,)) for name, words in wrong]
+    line_problems += [LineProblem(line.id, f"{_title(spec, name)}: {words}", place=(name,)) for name, words in wrong]
     for name, setting in settings_of(spec.settings).items():
         value = line.settings.get(name, setting.default)
         for place, text in setting.control.texts(value):
             problems = setting.control.text_problems(text, around)
-            found += [LineProblem(line.id, p.message, p.severity, (name, *place), p.start, p.end) for p in problems]
+            line_problems += [LineProblem(line.id, p.message, p.severity, (name, *place), p.start, p.end) for p in problems]
     for name, setting in settings_of(spec.settings).items():
         problems = setting.control.value_problems(line.settings.get(name, setting.default), around)
-        found += [LineProblem(line.id, p.message, p.severity, (name,), p.start, p.end) for p in problems]
-    found += _gaps(line, spec)
+        line_problems += [LineProblem(line.id, p.message, p.severity, (name,), p.start, p.end) for p in problems]
+    line_problems += _gaps(line, spec)
     if settings is not None:
         for at in _settings(workflow, position, line, spec, settings, kinds, world, around):
-            found += at.setting.control.problems(at)
+            line_problems += at.setting.control.problems(at)
         if spec.faults is not None:
-            found += [LineProblem(line.id, words, place=(name,)) for name, words in spec.faults(settings)]
-    return found
+            line_problems += [LineProblem(line.id, words, place=(name,)) for name, words in spec.faults(settings)]
+    return line_problems
 
 
 _GAP = re.compile(r"<<\?\s*([^<>]*?)\s*>>")

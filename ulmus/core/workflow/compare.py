@@ -96,7 +96,7 @@ def _settings(was: Line, now: Line, kinds: Kinds) -> list[SettingChange]:
     if was.on_failure != now.on_failure:
         a, b = was.on_failure.model_dump(exclude_defaults=True), now.on_failure.model_dump(exclude_defaults=True)
         out.append(SettingChange("If it fails", _text(a), _text(b)))
-    before, after = [_lane(one) for one in was.lanes], [_lane(one) for one in now.lanes]
+    before, after = [_lane(lane) for lane in was.lanes], [_lane(lane) for lane in now.lanes]
     if before != after:
         out.append(SettingChange("Lanes", "\n".join(before), "\n".join(after)))
     return out

@@ -212,7 +212,7 @@ class LongSlotValue(SlotText):
     as_written = True
 
     def words(self, value: Any, setting: Setting, world: World) -> list[SentencePart] | None:
-        lines = [one for one in str(value).splitlines() if one.strip()]
+        lines = [part for part in str(value).splitlines() if part.strip()]
         return [SentencePart("value", f"{len(lines)} lines")] if len(lines) > 1 else super().words(value, setting, world)
 
 

@@ -60,10 +60,10 @@ def places(workflow: Workflow) -> dict[str, Place]:
 
 def place_of(workflow: Workflow, step: str) -> Place:
     """Where a step stands. Raises `EditError` where it is not on the page."""
-    found = places(workflow).get(step)
-    if found is None:
+    place = places(workflow).get(step)
+    if place is None:
         raise EditError(f"There is no step “{step}” on this page any more.")
-    return found
+    return place
 
 
 def after(workflow: Workflow, line: str, kinds: Kinds) -> Place:
@@ -78,8 +78,8 @@ def after(workflow: Workflow, line: str, kinds: Kinds) -> Place:
     found = workflow.line(line)
     if found is not None and _holds_steps(found, kinds):
         return Place(line)
-    here = place_of(workflow, line)
-    return Place(here.parent, here.index + 1)
+    place = place_of(workflow, line)
+    return Place(place.parent, place.index + 1)
 
 
 def add(workflow: Workflow, lines: Sequence[Line], place: Place, kinds: Kinds) -> tuple[Workflow, list[str]]:
@@ -100,14 +100,14 @@ def free_name(workflow: Workflow, name: str, instead: str = "") -> str:
 
 def with_lanes(workflow: Workflow, fork: str, lanes: Sequence[Lane]) -> Workflow:
     """The page with other lanes in a fork. Raises `EditError` where their names are taken."""
-    return _checked(_changed(workflow, fork, lambda one: one.model_copy(update={"lanes": list(lanes)})))
+    return _checked(_changed(workflow, fork, lambda line: line.model_copy(update={"lanes": list(lanes)})))
 
 
 def remove(workflow: Workflow, step: str) -> Workflow:
     """Take a step off the page, with what stands in it."""
     place = place_of(workflow, step)
-    here = steps_of(workflow, place.parent)
-    return _with_steps(workflow, place.parent, [line for line in here if line.id != step])
+    lines = steps_of(workflow, place.parent)
+    return _with_steps(workflow, place.parent, [line for line in lines if line.id != step])
 
 
 def move(workflow: Workflow, step: str, place: Place, kinds: Kinds) -> Workflow:
@@ -120,12 +120,12 @@ def move(workflow: Workflow, step: str, place: Place, kinds: Kinds) -> Workflow:
     now = place_of(workflow, step)
     index = place.index - (1 if place.parent == now.parent and place.index > now.index else 0)
     rest = remove(workflow, step)
-    here = steps_of(rest, place.parent)
+    lines = steps_of(rest, place.parent)
     holder = rest.line(place.parent)
     if holder is not None and not _holds_steps(holder, kinds):
         raise EditError(f"“{holder.id}” holds no steps of its own.")
-    at = max(0, min(index, len(here)))
-    return _checked(_with_steps(rest, place.parent, [*here[:at], line, *here[at:]]))
+    at = max(0, min(index, len(lines)))
+    return _checked(_with_steps(rest, place.parent, [*lines[:at], line, *lines[at:]]))
 
 
 def put_behind(workflow: Workflow, moving: Sequence[str], line: str, kinds: Kinds) -> Workflow:
@@ -144,13 +144,13 @@ def shift(workflow: Workflow, step: str, way: str, kinds: Kinds) -> Workflow:
     Where there is nothing that way, the page stays as it is.
     """
     place = place_of(workflow, step)
-    here = steps_of(workflow, place.parent)
+    lines = steps_of(workflow, place.parent)
     if way == "up" and place.index > 0:
         return move(workflow, step, Place(place.parent, place.index - 1), kinds)
-    if way == "down" and place.index + 1 < len(here):
+    if way == "down" and place.index + 1 < len(lines):
         return move(workflow, step, Place(place.parent, place.index + 2), kinds)
     if way == "in" and place.index > 0:
-        above = here[place.index - 1]
+        above = lines[place.index - 1]
         if above.lanes:
             return move(workflow, step, Place(above.lanes[-1].id, len(above.lanes[-1].steps)), kinds)
         if _holds_steps(above, kinds):
@@ -216,7 +216,7 @@ def remove_lane(workflow: Workflow, lane: str) -> Workflow:
     """Take a lane away, with its steps."""
     holder = holder_of(workflow, lane)
     kept = [one for one in holder.lanes if one.id != lane]
-    return _changed(workflow, holder.id, lambda one: one.model_copy(update={"lanes": kept}))
+    return _changed(workflow, holder.id, lambda line: line.model_copy(update={"lanes": kept}))
 
 
 def from_text(data: Any) -> list[Line]:

@@ -120,11 +120,11 @@ class _Place:
         around = surroundings(page, self.kinds, self.world).get(name)
         self.scope = around.scope if around else {}
         self.as_tool = "given" in self.scope
-        for one in page.lines:
-            if one.id == name:
+        for line in page.lines:
+            if line.id == name:
                 break
-            self.above.append(one)
-            stage = getattr(self.kinds.get(one.kind), "stage", "flow")
+            self.above.append(line)
+            stage = getattr(self.kinds.get(line.kind), "stage", "flow")
             self.stage = stage if stage != "flow" else self.stage
 
     def offers(self) -> Iterator[tuple[KindSpec[Any], Offer]]:
@@ -169,12 +169,12 @@ class _Place:
 
     def each(self) -> str | None:
         """See `controls.Spot`; there are such where what stands above is a block that made some."""
-        block = next((one for one in reversed(self.above) if one.id in self.scope), None)
+        block = next((line for line in reversed(self.above) if line.id in self.scope), None)
         results = self.scope[block.id].get("results") if block and isinstance(self.scope[block.id], dict) else None
         if block is None or not isinstance(results, list):
             return None
         texts = [
-            one.id for one in block.steps if getattr(self.kinds.get(one.kind), "stage", "") == "draft" and one.id in results[0]
+            step.id for step in block.steps if getattr(self.kinds.get(step.kind), "stage", "") == "draft" and step.id in results[0]
         ]
         slot = Path(("one", texts[-1], "text")) if texts else None
         return f"<<each {Path((block.id, 'results'))} as one>><<{slot}>>\n\n<<end>>" if slot else None

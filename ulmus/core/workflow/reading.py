@@ -26,14 +26,14 @@ def reads(line: Line, kinds: Kinds) -> set[slots.Path]:
         used |= {path for _, text in setting.control.texts(value) for path in slots.parse(text).reads}
     for lane in line.lanes:
         used |= condition_reads(lane.when)
-    inside = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
-    own = {inner.id for inner in inside} | {line.id}
+    lines = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]
+    own = {inner.id for inner in lines} | {line.id}
     match kind.plan_of(line.settings):
         case EachPlan(item=item):
             own.add(item)
         case AssignmentPlan():
             own.add(GIVEN)
-    for inner in inside:
+    for inner in lines:
         for one in (inner, *takes_of(inner, kinds)):
             used |= reads(one, kinds)
     return {path for path in used if path.root not in own}

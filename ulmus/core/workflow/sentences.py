@@ -45,5 +45,5 @@ def _unset(line: Line, spec: KindSpec[Any], name: str) -> bool:
 def _value(line: Line, spec: KindSpec[Any], name: str, world: World) -> list[SentencePart]:
     setting = settings_of(spec.settings)[name]
     value = line.settings.get(name, setting.default)
-    said = None if value in (None, "", [], {}) else setting.control.words(value, setting, world)
-    return [SentencePart("gap", setting.title.lower())] if said is None else said
+    sentence_parts = None if value in (None, "", [], {}) else setting.control.words(value, setting, world)
+    return [SentencePart("gap", setting.title.lower())] if sentence_parts is None else sentence_parts

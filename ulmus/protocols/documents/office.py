@@ -44,9 +44,9 @@ def read_docx(body: bytes) -> Document:
     from docx.table import Table
 
     try:
-        found = docx.Document(io.BytesIO(body))
+        document = docx.Document(io.BytesIO(body))
         parts, headings, tables = [], [], []
-        for one in found.iter_inner_content():
+        for one in document.iter_inner_content():
             if isinstance(one, Table):
                 cells = [[cell.text.strip() for cell in row.cells] for row in one.rows]
                 tables.append(cells)
@@ -58,7 +58,7 @@ def read_docx(body: bytes) -> Document:
             if words and level:
                 headings.append({"level": int(level.group(1) or 1), "words": words, "page": 0})
             parts.append(words)
-        about = found.core_properties
+        about = document.core_properties
         title, author = str(about.title or ""), str(about.author or "")
     except Exception as error:
         raise BadAnswer(f"This DOCX is damaged and cannot be read ({type(error).__name__}).") from None
@@ -73,19 +73,19 @@ def read_odt(body: bytes) -> Document:
     try:
         found = load_odf(io.BytesIO(body))
         parts, headings, tables = [], [], []
-        for one in _odf_blocks(_odf_body(found, "text")):
-            kind = _local(one)
+        for block in _odf_blocks(_odf_body(found, "text")):
+            kind = _local(block)
             if kind == "table":
-                cells = _odf_rows(one, teletype, MOST_ROWS)
+                cells = _odf_rows(block, teletype, MOST_ROWS)
                 tables.append(cells)
                 parts.append("\n".join("\t".join(row) for row in cells))
                 continue
-            words = teletype.extractText(one).strip()
+            words = teletype.extractText(block).strip()
             if kind == "h" and words:
-                level = one.getAttribute("outlinelevel")
+                level = block.getAttribute("outlinelevel")
                 headings.append({"level": int(level or 1), "words": words, "page": 0})
             parts.append(words)
-        title = next((teletype.extractText(one) for one in found.meta.childNodes if _local(one) == "title"), "")
+        title = next((teletype.extractText(childNode) for childNode in found.meta.childNodes if _local(childNode) == "title"), "")
     except Exception as error:
         raise BadAnswer(f"This ODT is damaged and cannot be read ({type(error).__name__}).") from None
     return _written("odt", title, "", parts, headings, tables)

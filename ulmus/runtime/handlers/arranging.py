@@ -66,11 +66,11 @@ class Listening(Handler):
         if not isinstance(plan, WaitPlan) or not isinstance(plan.awaited, ForCall):
             return []
         arrivals = select(tables.Arrival).where(tables.Arrival.run_id == live.run_id, tables.Arrival.taken.is_(False))
-        found = tx.session.scalar(arrivals.order_by(tables.Arrival.id).limit(1))
-        if found is None:
+        arrival = tx.session.scalar(arrivals.order_by(tables.Arrival.id).limit(1))
+        if arrival is None:
             return []
-        found.taken = True
-        return [flow.Heard(at=tx.now, address=decision.address, item=found.item)]
+        arrival.taken = True
+        return [flow.Heard(at=tx.now, address=decision.address, item=arrival.item)]
 
 
 class Stopping(FromValues):
@@ -116,9 +116,9 @@ def rest(line: Line, values: Mapping[str, Any], now: float) -> tuple[float | Non
     if plan.seconds is not None:
         return now + plan.seconds, plan.awaited is not None
     text = render(parse(plan.moment), values).text.strip()
-    here = dt.datetime.fromtimestamp(now)
+    today = dt.datetime.fromtimestamp(now)
     try:
-        moment = dates.parse(text, default=here.replace(hour=0, minute=0, second=0, microsecond=0))
+        moment = dates.parse(text, default=today.replace(hour=0, minute=0, second=0, microsecond=0))
     except (ValueError, OverflowError, TypeError):
         raise NothingToDo(f"“{text}” is not a time to wait for.") from None
     due = moment.timestamp()

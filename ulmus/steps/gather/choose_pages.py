@@ -58,13 +58,13 @@ def perform(settings: ChooseSettings, context: Context) -> Result:
     values, usage, messages = ask(context, settings.model, system, user, shape)
     chosen: dict[str, dict[str, str]] = {}
     refused = 0
-    for one in values["items"]:
-        number = one["number"]
+    for value in values["items"]:
+        number = value["number"]
         if not isinstance(number, int) or not 1 <= number <= len(offered):
             refused += 1
             continue
         link = offered[number - 1]
-        chosen.setdefault(same(link["link"]), {**link, "reason": str(one["reason"])})
+        chosen.setdefault(same(link["link"]), {**link, "reason": str(value["reason"])})
     if not chosen:
         raise BadAnswer("The model chose no page that was offered." if refused else "The model chose no page.")
     items = list(chosen.values())[: settings.most]

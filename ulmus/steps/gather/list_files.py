@@ -36,8 +36,10 @@ class FilesOutput(BaseModel):
 def perform(settings: FilesSettings, context: Context) -> Result:
     """List the folder."""
     entries = filestore.listing(context.web, folder(context.connect(settings.store, "files")), settings.path.strip())
-    found = [StoredFile(**{k: v for k, v in dataclasses.asdict(one).items() if k != "folder"}) for one in entries if not one.folder]
-    return Result(listed(found, settings, context, key="path", text="name", most=settings.most))
+    stored_files = [
+        StoredFile(**{k: v for k, v in dataclasses.asdict(entry).items() if k != "folder"}) for entry in entries if not entry.folder
+    ]
+    return Result(listed(stored_files, settings, context, key="path", text="name", most=settings.most))
 
 
 KIND = Performs(

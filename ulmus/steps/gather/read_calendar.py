@@ -42,9 +42,11 @@ def perform(settings: EntriesSettings, context: Context) -> Result:
     entries = calendars.read(
         context.web, settings.url.strip(), now - dt.timedelta(days=settings.back), now + dt.timedelta(days=settings.ahead)
     )
-    found = [EntryValue(**{k: v for k, v in dataclasses.asdict(one).items() if k != "identity"}) for one in entries]
+    entry_values = [EntryValue(**{k: v for k, v in dataclasses.asdict(entry).items() if k != "identity"}) for entry in entries]
     return Result(
-        listed(found, settings.model_copy(update={"repeats": "keep"}), context, key="title", text="title", most=settings.most)
+        listed(
+            entry_values, settings.model_copy(update={"repeats": "keep"}), context, key="title", text="title", most=settings.most
+        )
     )
 
 

@@ -77,9 +77,9 @@ def _feeds(web: Web, address: str) -> list[feeds.Feed]:
     if b"<opml" not in got.body[:2000].lower():
         return [feeds.parse(got.body, got.charset, got.url)]
     out = []
-    for one in opml.parse(got.body)[:MOST_FEEDS]:
+    for outline in opml.parse(got.body)[:MOST_FEEDS]:
         try:
-            seen = feeds.poll(web, one.feed)
+            seen = feeds.poll(web, outline.feed)
         except OutsideError:
             continue
         if seen.feed is not None:

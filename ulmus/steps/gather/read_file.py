@@ -42,9 +42,9 @@ class FileOutput(BaseModel):
 def perform(settings: FileSettings, context: Context) -> Result:
     """Read the file."""
     name, kind, charset, body = fetch(settings.file.strip(), settings.store, context)
-    found = documents.read(body, name, kind, charset)
-    told = dataclasses.asdict(found)
-    return Result({**told, "words": len(found.text.split()), "page_count": len(found.pages), "name": name})
+    document = documents.read(body, name, kind, charset)
+    told = dataclasses.asdict(document)
+    return Result({**told, "words": len(document.text.split()), "page_count": len(document.pages), "name": name})
 
 
 KIND = Performs(

@@ -51,8 +51,10 @@ def perform(settings: MailsSettings, context: Context) -> Result:
         days=settings.days,
         most=settings.most,
     )
-    found = [MailValue(**{k: v for k, v in dataclasses.asdict(one).items() if k in MailValue.model_fields}) for one in letters]
-    return Result(listed(found, settings, context, key="message_id", text="subject text", most=settings.most))
+    mail_values = [
+        MailValue(**{k: v for k, v in dataclasses.asdict(letter).items() if k in MailValue.model_fields}) for letter in letters
+    ]
+    return Result(listed(mail_values, settings, context, key="message_id", text="subject text", most=settings.most))
 
 
 KIND = Performs(

@@ -50,7 +50,7 @@ def perform(settings: PageSettings, context: Context) -> Result:
         name: getattr(page, name) for name in ("title", "text", "author", "date", "words", "description", "image", "images", "data")
     }
     language = page.language.split("-")[0].lower()
-    links = [dict(vars(one)) for one in page.links]
+    links = [dict(vars(link)) for link in page.links]
     return Result({**told, "link": page.url, "language": language, "links": links})
 
 

@@ -80,7 +80,7 @@ def perform(settings: TranscriptSettings, context: Context) -> Result:
     text = said(cues)
     output = {
         "chapters": values,
-        "lines": "\n".join(f"{one['at']} {one['title']}" for one in values),
+        "lines": "\n".join(f"{value['at']} {value['title']}" for value in values),
         "text": text,
         "speakers": list(dict.fromkeys(cue.speaker for cue in cues if cue.speaker)),
         "minutes": round((cues[-1].end - cues[0].start) / 60, 1),
@@ -123,7 +123,9 @@ def _titles(found: list[Chapter], model: str, context: Context, plain: list[str]
     system = f"You title the chapters of a recording: one title for each, of at most eight words, from what is said in it. {material_note()}"
     user = f"Give exactly {len(found)} titles, in order.\n\n{as_material('recording', told)}"
     values, usage, messages = ask(context, model, system, user, Shape("list"))
-    titles = [re.sub(r"^\s*(?:chapter\s*)?\d+[.:)]?\s*", "", str(one), flags=re.I).strip(' ."“”')[:120] for one in values["items"]]
+    titles = [
+        re.sub(r"^\s*(?:chapter\s*)?\d+[.:)]?\s*", "", str(value), flags=re.I).strip(' ."“”')[:120] for value in values["items"]
+    ]
     return [titles[i] if i < len(titles) and titles[i] else plain[i] for i in range(len(found))], usage, messages
 
 

@@ -56,7 +56,7 @@ def perform(settings: LinksSettings, context: Context) -> Result:
     else:
         title, links = pages.links(context.web, url)
         wanted = {"all": (True, False), "same": (True,), "other": (False,)}[settings.which]
-        found = [{**dataclasses.asdict(one), "changed": ""} for one in links if one.same_site in wanted]
+        found = [{**dataclasses.asdict(link), "changed": ""} for link in links if link.same_site in wanted]
     return Result({**listed(found, settings, context, key="link", text="words link", most=settings.most), "title": title})
 
 

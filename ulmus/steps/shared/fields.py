@@ -39,20 +39,20 @@ class FormField(BaseModel):
 def names_are_unique(fields: list[FormField]) -> list[FormField]:
     """The fields, where no two share a name. Raises `ValueError`."""
     seen: set[str] = set()
-    for one in fields:
-        if one.name in seen:
-            raise ValueError(f"two fields are called “{one.name}”")
-        seen.add(one.name)
+    for field in fields:
+        if field.name in seen:
+            raise ValueError(f"two fields are called “{field.name}”")
+        seen.add(field.name)
     return fields
 
 
 def fields_of(settings: Mapping[str, Any], world: Any) -> dict[str, Any]:
     """The fields as values."""
     out: dict[str, Any] = {}
-    for one in settings.get("fields") or []:
-        if isinstance(one, dict) and one.get("name"):
-            kind = one.get("type")
-            out[str(one["name"])] = (
+    for setting in settings.get("fields") or []:
+        if isinstance(setting, dict) and setting.get("name"):
+            kind = setting.get("type")
+            out[str(setting["name"])] = (
                 {"name": "text", "type": "text", "size": "number", "link": "text"}
                 if kind == "file"
                 else "number"
@@ -66,60 +66,60 @@ def read_fields(fields: Sequence[FormField], given: Mapping[str, Any]) -> tuple[
     """What was filled in, as values, and what is wrong with it by field. A file is an object with name, type and size."""
     values: dict[str, Any] = {}
     wrong: dict[str, str] = {}
-    for one in fields:
-        raw = given.get(one.name)
+    for field in fields:
+        raw = given.get(field.name)
         empty = raw is None or (isinstance(raw, str) and not raw.strip()) or raw == {}
         if empty:
-            values[one.name] = "" if one.type != "file" else {}
-            if one.required:
-                wrong[one.name] = "Please fill this in."
+            values[field.name] = "" if field.type != "file" else {}
+            if field.required:
+                wrong[field.name] = "Please fill this in."
             continue
         try:
-            values[one.name] = _read(one, raw)
+            values[field.name] = _read(field, raw)
         except ValueError as error:
-            wrong[one.name] = str(error)
-    known = {one.name for one in fields}
+            wrong[field.name] = str(error)
+    known = {field.name for field in fields}
     for name in given:
         if name not in known:
             wrong[str(name)] = "There is no such field."
     return values, wrong
 
 
-def _read(one: FormField, raw: Any) -> Any:
-    if one.type == "file":
+def _read(field: FormField, raw: Any) -> Any:
+    if field.type == "file":
         if not isinstance(raw, dict):
             raise ValueError("Choose a file.")
-        if raw.get("size", 0) > one.largest_mb * 1_000_000:
-            raise ValueError(f"This file is too large; at most {one.largest_mb:g} MB.")
+        if raw.get("size", 0) > field.largest_mb * 1_000_000:
+            raise ValueError(f"This file is too large; at most {field.largest_mb:g} MB.")
         name = str(raw.get("name", ""))
-        if one.kinds and not any(name.lower().endswith(k.lower()) for k in one.kinds):
-            raise ValueError(f"Only {', '.join(one.kinds)} can be taken here.")
+        if field.kinds and not any(name.lower().endswith(k.lower()) for k in field.kinds):
+            raise ValueError(f"Only {', '.join(field.kinds)} can be taken here.")
         return raw
     if isinstance(raw, bool) or not isinstance(raw, str | int | float):
         raise ValueError("This is not a single value.")
     text = str(raw).strip()
-    if one.type == "number":
+    if field.type == "number":
         try:
             number = float(text.replace(",", "."))
         except ValueError:
             raise ValueError("Write a number.") from None
         if number != number or abs(number) > 1e15:
             raise ValueError("Write a number.")
-        if one.least is not None and number < one.least:
-            raise ValueError(f"At least {one.least:g}.")
-        if one.greatest is not None and number > one.greatest:
-            raise ValueError(f"At most {one.greatest:g}.")
+        if field.least is not None and number < field.least:
+            raise ValueError(f"At least {field.least:g}.")
+        if field.greatest is not None and number > field.greatest:
+            raise ValueError(f"At most {field.greatest:g}.")
         return int(number) if number.is_integer() else number
-    if one.type == "date":
+    if field.type == "date":
         try:
             return dt.date.fromisoformat(text).isoformat()
         except ValueError:
             raise ValueError("Write a date like 2026-03-09.") from None
-    if one.type == "choice":
-        if text not in one.choices:
+    if field.type == "choice":
+        if text not in field.choices:
             raise ValueError("Choose one of the list.")
         return text
-    longest = LONGEST[one.type]
+    longest = LONGEST[field.type]
     if len(text) > longest:
         raise ValueError(f"Too long; at most {longest:,} characters.")
     return text

@@ -60,7 +60,7 @@ def listed(
 ) -> dict[str, Any]:
     """The output of a list: ``items``, ``count``, ``found`` (before it was made smaller), and ``text``, all in one to be put
     into a prompt. `key` and `text` as for `shaped`."""
-    found = [one.model_dump() if isinstance(one, BaseModel) else one for one in items]
+    found = [item.model_dump() if isinstance(item, BaseModel) else item for item in items]
     how = Shaping(settings.keep, settings.repeats, settings.by, settings.order == "down", most, settings.choose == "random")
     kept = shaped(found, how, key, text, context.seed)
     return {"items": kept, "count": len(kept), "found": len(found), "text": as_text(kept)}

@@ -31,9 +31,9 @@ class CalendarOutput(BaseModel):
 
 def poll(settings: CalendarSettings, now: Poll) -> PollResult:
     """The entries that begin within the time set."""
-    here = dt.datetime.fromtimestamp(now.now, dt.UTC)
-    found = calendars.read(now.web, settings.url, here, here + dt.timedelta(seconds=settings.before))
-    items = [(e.identity, dataclasses.asdict(e)) for e in found]
+    moment = dt.datetime.fromtimestamp(now.now, dt.UTC)
+    entries = calendars.read(now.web, settings.url, moment, moment + dt.timedelta(seconds=settings.before))
+    items = [(e.identity, dataclasses.asdict(e)) for e in entries]
     return PollResult(
         items,
         {},

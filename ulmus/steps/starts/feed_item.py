@@ -29,7 +29,7 @@ def poll(settings: FeedSettings, now: Poll) -> PollResult:
     remember: dict[str, Any] = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified, "items": before}
     if seen.feed is None:
         return PollResult([], remember, "Nothing has changed.")
-    listed = [recurring.Item(one.id, one.link, one.title, one.published, one.summary) for one in seen.feed.items]
+    listed = [recurring.Item(item.id, item.link, item.title, item.published, item.summary) for item in seen.feed.items]
     known_as, remember["items"] = recurring.names(listed, before)
     items = [
         (name[:500], {**{k: v for k, v in vars(one).items() if k != "id"}, "identity": name})

@@ -47,13 +47,13 @@ def poll(settings: MailSettings, now: Poll) -> PollResult:
         box, settings.folder, int(now.memory.get("validity", 0)) if same else 0, int(now.memory.get("last", 0)) if same else 0
     )
     fitting = [
-        one
-        for one in letters
-        if settings.subject.casefold() in one.subject.casefold() and mailbox.is_from(one.sender, settings.sender)
+        letter
+        for letter in letters
+        if settings.subject.casefold() in letter.subject.casefold() and mailbox.is_from(letter.sender, settings.sender)
     ]
     items = []
-    for one in fitting:
-        item = dataclasses.asdict(one) | {"title": one.subject or one.sender}
+    for letter in fitting:
+        item = dataclasses.asdict(letter) | {"title": letter.subject or letter.sender}
         del item["arrived"]
         items.append((f"{validity}:{item.pop('uid')}", item))
     memory = {"folder": settings.folder, "validity": validity, "last": last}
