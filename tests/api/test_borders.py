@@ -256,14 +256,14 @@ class Odd(WithApi):
     def test_listening_takes_places_of_ones_own_and_gives_them_back(self) -> None:
         reader, maker = self.visitor("reader"), self.visitor("maker")
         self.assertEqual(reader.client.head("/api/events").status_code, 200)
-        self.assertEqual(len(events.places), 0)
+        self.assertEqual(len(self.house.places), 0)
         open_ = [reader.client.get("/api/events") for _ in range(events.MOST_EACH)]
         self.assertEqual(reader.client.get("/api/events").status_code, 503)
         other = maker.client.get("/api/events")
         self.assertEqual(other.status_code, 200, "another person’s places are their own")
         for answer in (*open_, other):
             answer.close()
-        self.assertEqual(len(events.places), 0)
+        self.assertEqual(len(self.house.places), 0)
 
     def test_the_api_tells_what_it_is(self) -> None:
         told = self.visitor().get("/openapi.json")

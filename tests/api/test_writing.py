@@ -268,14 +268,14 @@ class TakesInABlock(WithApi):
     def test_how_far_the_lines_inside_are_is_told_while_they_are_made(self) -> None:
         self.town.state.habits["pace"] = 12
         seen: list[dict[str, Any]] = []
-        say = self.services.bus.say
+        publish = self.services.bus.publish
 
         def look(topic: str, **news: Any) -> None:
-            say(topic, **news)
+            publish(topic, **news)
             if topic == "proof" and news["step"] == "line~2" and news.get("text"):
                 seen.extend(c for c in self.owner.get(f"/workflows/{self.id_}/bench")["cells"] if c["step"] == "line~2")
 
-        with self.services.bus.listen() as news, mock.patch.object(self.services.bus, "say", look):
+        with self.services.bus.listen() as news, mock.patch.object(self.services.bus, "publish", look):
             self.run_proofs(steps=["line~2"], again=True)
             heard = [m for m in list(news.queue) if m["topic"] == "proof" and m["step"] == "line~2"]
         self.assertIn((1, 1), {(m["done"], m["at_work"]) for m in heard[:-1]}, "one is done while the other is written")

@@ -61,7 +61,8 @@ class WithApi(WithHouse):
         with self.services.store.write() as session:
             for role in auth.ROLES:
                 session.add(tables.User(email=f"{role}@a.example", name=role.title(), role=role, password=self.hashes["p"]))
-        self.app = create_app(House(self.services, self.engine, self.proofs, []))
+        self.house = House(self.services, self.engine, self.proofs, [])
+        self.app = create_app(self.house)
         self.owner = self.visitor("owner")
 
     def visitor(self, role: str = "") -> Visitor:

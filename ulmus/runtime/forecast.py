@@ -44,10 +44,10 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
         made = [c.cells[writer.id].result for c in columns for writer in writers if writer.id in c.cells]
         spent = [Usage(**proof.usage) for proof in made if proof is not None]
         if spent:
-            usage = Usage()
+            together = Usage()
             for usage in spent:
-                usage += usage
-            total += _part(usage, len(spent))
+                together += usage
+            total += _part(together, len(spent))
         elif kinds()[line.kind].stage == "draft" or line.steps or line.lanes:
             unproofed.append(line.id)
     runs, how = _runs(services, workflow_id, workflow)
