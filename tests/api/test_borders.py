@@ -12,7 +12,7 @@ from openapi_spec_validator import validate
 from sqlalchemy import func, select
 
 from tests.api.visitor import PASSWORD, Visitor, WithApi
-from ulmus.api.http import events
+from ulmus.api.http import places
 from ulmus.api.security import auth, passwords
 from ulmus.runtime import links, workflows
 from ulmus.store import tables
@@ -257,7 +257,7 @@ class Odd(WithApi):
         reader, maker = self.visitor("reader"), self.visitor("maker")
         self.assertEqual(reader.client.head("/api/events").status_code, 200)
         self.assertEqual(len(self.house.places), 0)
-        open_ = [reader.client.get("/api/events") for _ in range(events.MOST_EACH)]
+        open_ = [reader.client.get("/api/events") for _ in range(places.MOST_EACH)]
         self.assertEqual(reader.client.get("/api/events").status_code, 503)
         other = maker.client.get("/api/events")
         self.assertEqual(other.status_code, 200, "another person’s places are their own")
