@@ -97,6 +97,13 @@ function Group({ title, list, chosen }: { title: string; list: Summary[]; chosen
 function Desk({ id, next }: { id: number; next?: number }) {
   const session = useSession();
   const go = useNavigate();
+  const present = useRef(true);
+  useEffect(() => {
+    present.current = true;
+    return () => {
+      present.current = false;
+    };
+  }, []);
   const path = { params: { path: { id } } };
   const asked = useQuery(reads.approval(id));
   const [text, setText] = useState<string | null>(null);
@@ -156,7 +163,8 @@ function Desk({ id, next }: { id: number; next?: number }) {
           decline: "Declined. Nothing goes out.",
         }[verdict],
       );
-      go(next ? `/approvals/${next}` : "/approvals");
+      // Whoever chose another meanwhile stays with it.
+      if (present.current) go(next ? `/approvals/${next}` : "/approvals");
     } catch (error) {
       if (error instanceof ApiError && error.code === "broken_rule") setWarned(error.problems.map((p) => p.message));
       else sayError(error);
