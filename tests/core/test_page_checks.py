@@ -6,12 +6,13 @@ import copy
 import unittest
 from typing import Any
 
+from ulmus.core.pieces import Takes
 from ulmus.core.workflow import World, check, read_file
 from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
 WORLD = World(
-    {"drafting": Known("model", "the drafting model"), "pond": Known("posting", "Pondside", 300)},
+    {"drafting": Known("model", "the drafting model"), "pond": Known("posting", "Pondside", Takes(length=300))},
     {"log": ("Posts out", ("Date", "Text")), "topics": ("Topics", ("Topic", "Used"))},
     frozenset({"marrowbank"}),
     {"7": "Another page"},

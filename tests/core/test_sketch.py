@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 from ulmus.core.drafting.answers import AnswerError, read_json
+from ulmus.core.pieces import Takes
 from ulmus.core.workflow import World, check, sketch
 from ulmus.core.workflow.kinds import StartSpec
 from ulmus.core.workflow.world import Known
@@ -102,7 +103,7 @@ class Pages(unittest.TestCase):
         self.assertIn("could not be read", found.notes[0])
 
     def test_the_menu_names_what_there_is_here(self) -> None:
-        world = World({"board": Known("posting", "the garden board", 300)}, {"log": ("Posts out", ("Date",))})
+        world = World({"board": Known("posting", "the garden board", Takes(length=300))}, {"log": ("Posts out", ("Date",))})
         menu = sketch.messages("x", kinds(), world)[0]["content"]
         self.assertRegex(menu, r"- publish_post: .* Here: the garden board\.")
         self.assertRegex(menu, r"- add_row: .* Here: Posts out\.")

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel
 
+from ulmus.core.pieces import Takes
 from ulmus.core.workflow import WorkflowFileError, World, check, file_schema, read_file, scope_before, sentence, write_file
 from ulmus.core.workflow.controls import duration
 from ulmus.core.workflow.kinds import type_word
@@ -23,7 +24,7 @@ DEMO = Path(__file__).parents[2] / "demo" / "workflows"
 WORLD = World(
     {
         "model": Known("model", "the drafting model"),
-        "pond": Known("posting", "Pondside", 300),
+        "pond": Known("posting", "Pondside", Takes(length=300)),
         "mail": Known("mail", "Office mail"),
     },
     {"log": ("Posts out", ("Date", "Post"))},

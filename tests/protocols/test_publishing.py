@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from email.message import EmailMessage
 from urllib.parse import parse_qsl
 
 from tests.protocols.outside import WithTown, answering, get, raw
+from ulmus.core import pieces
 from ulmus.protocols import mail, micropub
 from ulmus.protocols.errors import OutsideError
 
@@ -96,13 +98,18 @@ class Posting(WithTown):
         self.assertEqual(self.town.state.posts[0]["content"], "By form")
 
 
+def written(mailer: mail.Mailer, to: str = "b@a.example", subject: str = "s", text: str = "t", html: str = "<p>t") -> EmailMessage:
+    letter = pieces.Letter(to=(to,), subject=subject, text=text, html=html)
+    return mail.compose(mailer, letter, "k1", 1_800_000_000.0, {})
+
+
 class Mail(WithTown):
     @property
     def mailer(self) -> mail.Mailer:
         return mail.Mailer("127.0.0.1", self.town.smtp_port, False, "", "", "drafts@a.example", "Drafts")
 
     def letter(self, to: str = "ines@a.example", subject: str = "To approve: Grüße") -> None:
-        mail.send(self.mailer, mail.message(self.mailer, to, subject, "Text: Grüße", "<p>Grüße</p>", "k1", 1_800_000_000.0))
+        mail.send(self.mailer, written(self.mailer, to, subject, "Text: Grüße", "<p>Grüße</p>"))
 
     def test_a_mail_arrives_as_written(self) -> None:
         self.letter()
@@ -129,7 +136,7 @@ class Mail(WithTown):
     def test_nobody_listens(self) -> None:
         nobody = mail.Mailer("127.0.0.1", 9, False, "", "", "a@a.example", "")
         with self.assertRaisesRegex(OutsideError, "connection refused"):
-            mail.send(nobody, mail.message(nobody, "b@a.example", "s", "t", "<p>t", "x", 0.0))
+            mail.send(nobody, written(nobody))
 
     def test_probing_sends_nothing(self) -> None:
         self.assertEqual(mail.probe(self.mailer), "127.0.0.1")
@@ -158,7 +165,7 @@ class Mail(WithTown):
         threading.Thread(target=serve, daemon=True).start()
         mailer = mail.Mailer("127.0.0.1", listener.getsockname()[1], False, "", "", "a@a.example", "")
         with self.assertRaises(OutsideError) as caught:
-            mail.send(mailer, mail.message(mailer, "b@a.example", "s", "t", "<p>t", "x", 0.0))
+            mail.send(mailer, written(mailer))
         self.assertTrue(caught.exception.ambiguous)
 
 
@@ -183,5 +190,5 @@ class Refusals(WithTown):
 
     def test_a_letter_is_dated_and_has_an_id_of_the_houses_own(self) -> None:
         mailer = mail.Mailer("h", 25, False, "", "", "drafts@a.example", "")
-        letter = mail.message(mailer, "b@a.example", "s", "t", "<p>t", "k1", 1_800_000_000.0)
+        letter = written(mailer)
         self.assertEqual((letter["Message-ID"], letter["Date"]), ("<k1@a.example>", "Fri, 15 Jan 2027 08:00:00 +0000"))

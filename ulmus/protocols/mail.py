@@ -1,73 +1,183 @@
-"""Sending mail by SMTP (RFC 5321), messages after RFC 5322."""
+"""Sending mail by SMTP (RFC 5321), messages after RFC 5322 and MIME (RFC 2045), signed by DKIM (RFC 6376) where a key is given."""
 
 from __future__ import annotations
 
+import contextlib
 import re
 import smtplib
 import socket
 import ssl
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from email import policy
+from email.headerregistry import Address
 from email.message import EmailMessage
-from email.utils import format_datetime, formataddr
+from email.utils import format_datetime
 
-from .errors import BadAnswer, Misconfigured, OutsideError, Unreachable
+import dkim
+
+from ..core.pieces import Letter
+from ..core.pieces.takes import in_kilobytes
+from .errors import BadAnswer, Misconfigured, OutsideError, TooLarge, Unreachable
 
 Reach = Callable[[str, int], str]
 """Gives the address to connect to for a host and port. Raises `OutsideError` where it must not be reached."""
 
+_ADDRESS = re.compile(r"[^@\s<>,;()\[\]\\]{1,64}@[^@\s<>,;()\[\]\\.]+(\.[^@\s<>,;()\[\]\\.]+)+")
 PATIENCE = 20.0
 """Seconds to wait for each answer of a mail server."""
 
 
 @dataclass(frozen=True)
 class Mailer:
-    """A mail server: host, port, whether STARTTLS is required, user and password (may be empty), sender, and how its address is
-    found and checked."""
+    """A mail server: host, port, whether STARTTLS is required, user and password (may be empty), sender, how its address is
+    found and checked, and the key (PEM) letters are signed with under a `selector` of the sender's domain, where there is one."""
 
     host: str
     port: int
     starttls: bool
     user: str
-    password: str
+    password: str = field(repr=False)
     sender: str
     sender_name: str
     reach: Reach = lambda host, port: host
+    selector: str = ""
+    signing_key: str = field(default="", repr=False)
+
+    @property
+    def domain(self) -> str:
+        """The sender's own."""
+        return self.sender.rpartition("@")[2]
 
 
-def message(mailer: Mailer, to: str, subject: str, text: str, html: str, key: str, now: float) -> EmailMessage:
-    """A message with a plain and an HTML part, dated `now` (seconds since the epoch). `key` makes its Message-ID one of a kind
-    (RFC 5322, section 3.6.4); its right-hand side is the sender's own domain."""
-    mail = EmailMessage()
-    mail["From"] = formataddr((mailer.sender_name, mailer.sender))
-    mail["To"] = to
-    mail["Subject"] = " ".join(subject.split())
+def addresses(text: str) -> list[str]:
+    """The addresses in a text, parted by commas, semicolons or lines, each as ``name <address>`` or alone; doubles once. Raises
+    `Misconfigured` where one is none (RFC 5322, section 3.4)."""
+    found: dict[str, str] = {}
+    for part in filter(None, (part.strip() for part in re.split(r"[;\n]", text))):
+        header = policy.SMTP.header_factory("To", " ".join(part.split()))
+        wrong = next((one.addr_spec for one in header.addresses if not _ADDRESS.fullmatch(one.addr_spec)), "")
+        # What was not understood, or is a group, must not vanish: two addresses with nothing between them are none.
+        whole = re.sub(r'"[^"]*"', "", part).count("@") == len(header.addresses) > 0
+        if wrong or not whole or any(group.display_name is not None for group in header.groups):
+            raise Misconfigured(f"“{(wrong if wrong.strip('<>') else part)[:80]}” is no mail address.")
+        for one in header.addresses:
+            found.setdefault(one.addr_spec.casefold(), str(one))
+    return list(found.values())
+
+
+def named(mailer: Mailer) -> str:
+    """The sender as readers see it."""
+    return str(Address(mailer.sender_name, addr_spec=mailer.sender)) if mailer.sender_name else mailer.sender
+
+
+def message_id(mailer: Mailer, key: str) -> str:
+    """The Message-ID of what is sent under a key (RFC 5322, section 3.6.4); its right-hand side is the sender's own domain."""
+    return f"<{key}@{mailer.domain}>"
+
+
+def compose(mailer: Mailer, letter: Letter, key: str, now: float, opened: Mapping[str, tuple[str, str, bytes]]) -> EmailMessage:
+    """A letter as a message with a plain part, an HTML part where it has one, and its files, dated `now` (seconds since the epoch).
+    `opened` are kept files by link: (name, type, bytes); a picture the HTML shows is put inside (RFC 2387)."""
+    mail = EmailMessage(policy=policy.SMTP)
+    mail["From"] = named(mailer)
+    mail["To"] = ", ".join(letter.to)
+    if letter.cc:
+        mail["Cc"] = ", ".join(letter.cc)
+    if letter.reply_to:
+        mail["Reply-To"] = letter.reply_to
+    mail["Subject"] = " ".join(letter.subject.split())
     mail["Date"] = format_datetime(datetime.fromtimestamp(now, UTC))
-    mail["Message-ID"] = f"<{key}@{mailer.sender.rpartition('@')[2]}>"
-    mail.set_content(text)
-    mail.add_alternative(html, subtype="html")
+    mail["Message-ID"] = message_id(mailer, key)
+    if letter.thread:
+        mail["In-Reply-To"] = letter.thread
+        mail["References"] = " ".join([*letter.thread_before, letter.thread])
+    mail.set_content(letter.text)
+    page, inside = letter.html, {}
+    for n, file in enumerate(letter.files):
+        if file.inside and file.link in opened:
+            inside[f"picture-{n + 1}.{key}@{mailer.domain}"] = opened[file.link]
+            page = page.replace(file.link, f"cid:picture-{n + 1}.{key}@{mailer.domain}")
+    if page:
+        mail.add_alternative(page, subtype="html")
+        shown = mail.get_body(("html",))
+        assert isinstance(shown, EmailMessage)
+        for cid, (name, kind, content) in inside.items():
+            main, _, sub = kind.partition("/")
+            shown.add_related(content, main, sub, cid=f"<{cid}>", filename=name, disposition="inline")
+    for file in letter.files:
+        if not file.inside and file.link in opened:
+            name, kind, content = opened[file.link]
+            main, _, sub = kind.partition("/")
+            mail.add_attachment(content, main or "application", sub or "octet-stream", filename=name)
     return mail
 
 
 def send(mailer: Mailer, mail: EmailMessage) -> None:
-    """Hand `mail` over. Raises `OutsideError`; ambiguous where the line broke after the text had been sent."""
-    sending = False
+    """Hand `mail` over, to all it is for or to nobody. Raises `OutsideError`; ambiguous where the line broke after its end had
+    been sent."""
+    to = [one.addr_spec for header in ("To", "Cc") if header in mail for one in mail[header].addresses]
+    ended = False
     try:
         with _open(mailer) as smtp:
-            sending = True
-            smtp.send_message(mail)
-            sending = False
-    except smtplib.SMTPRecipientsRefused as error:
-        code, said = next(iter(error.recipients.values()))
-        raise _recipient_refused(str(mail["To"]), int(code), said) from None
+            body, options = _prepared(mailer, smtp, mail, to)
+            _agreed(smtp.mail(mailer.sender, options))
+            for address in to:
+                code, said = smtp.rcpt(address)
+                if code not in (250, 251):
+                    smtp.rset()
+                    raise _recipient_refused(address, code, said)
+            code, said = smtp.docmd("DATA")
+            if code != 354:
+                raise smtplib.SMTPDataError(code, said)
+            smtp.send(body)
+            ended = True
+            smtp.send(b".\r\n")
+            _agreed(smtp.getreply())
+            ended = False
+            with contextlib.suppress(OSError, smtplib.SMTPException):
+                smtp.quit()
+    except smtplib.SMTPServerDisconnected as error:
+        raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=ended) from None
     except smtplib.SMTPResponseException as error:
         raise OutsideError(
             f"The mail server refused the mail ({_said(error.smtp_code, error.smtp_error)}).",
             retryable=400 <= error.smtp_code < 500,
         ) from None
     except (OSError, smtplib.SMTPException) as error:
-        raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=sending) from None
+        raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=ended) from None
+
+
+def _agreed(answer: tuple[int, bytes]) -> None:
+    if answer[0] != 250:
+        raise smtplib.SMTPResponseException(answer[0], answer[1])
+
+
+def _prepared(mailer: Mailer, smtp: smtplib.SMTP, mail: EmailMessage, to: list[str]) -> tuple[bytes, list[str]]:
+    """The message as it goes over the line, signed and its dots doubled (RFC 5321, section 4.5.2), and the options it needs."""
+    smtp.ehlo_or_helo_if_needed()
+    wide = not all(address.isascii() for address in [mailer.sender, *to])
+    if wide and not smtp.has_extn("smtputf8"):
+        raise Misconfigured("The mail server takes only addresses of plain letters (no SMTPUTF8).")
+    body = mail.as_bytes(policy=policy.SMTPUTF8 if wide else policy.SMTP)
+    if mailer.signing_key:
+        body = signed(mailer, body)
+    size = str(smtp.esmtp_features.get("size") or "")
+    if size.isdigit() and 0 < int(size) < len(body):
+        raise TooLarge(f"The mail server takes mails of at most {in_kilobytes(int(size))}; this one has {in_kilobytes(len(body))}.")
+    options = ([f"SIZE={len(body)}"] if smtp.has_extn("size") else []) + (["SMTPUTF8"] if wide else [])
+    dotted = re.sub(rb"(?m)^\.", b"..", body)
+    return dotted if dotted.endswith(b"\r\n") else dotted + b"\r\n", options
+
+
+def signed(mailer: Mailer, body: bytes) -> bytes:
+    """A message with its signature (RFC 6376). Raises `Misconfigured` where the key is none."""
+    try:
+        header: bytes = dkim.sign(body, mailer.selector.encode(), mailer.domain.encode(), mailer.signing_key.encode())
+    except (dkim.DKIMException, ValueError, TypeError):
+        raise Misconfigured("The DKIM key cannot be used: it must be a private RSA key in PEM form.") from None
+    return header + body
 
 
 def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:

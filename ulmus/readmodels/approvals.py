@@ -16,7 +16,7 @@ from ..core.workflow.kinds import SendSpec
 from ..core.workflow.plans import AssignmentPlan
 from ..runtime import asking, execution
 from ..runtime.engine import Engine
-from ..runtime.services import Services, longest_of, world
+from ..runtime.services import Services, takes_of, world
 from ..runtime.workspace import known
 from ..steps import kinds
 from ..steps.api import Drafts
@@ -240,7 +240,7 @@ def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int
         for _, key in points_at(kind, line.settings, "connection") if isinstance(kind, SendSpec) and not line.muted else ():
             record = session.get(tables.Connection, key)
             if record is not None:
-                return record.name, longest_of(record.kind, record.settings)
+                return record.name, takes_of(record.kind, record.settings).length
     return "", None
 
 

@@ -6,6 +6,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel
 
+from ..core.pieces import Brief, Piece, Takes
+
 
 class PartView(BaseModel):
     """A run of a sentence."""
@@ -93,6 +95,7 @@ class CellView(BaseModel):
     approval: int | None = None
     link: str = ""
     picture: str = ""
+    piece: Brief | None = None
     count: int = 0
     counts: dict[str, int] = {}
 
@@ -122,6 +125,21 @@ class IterationView(BaseModel):
     can_take_up: bool = False
 
 
+class PieceView(BaseModel):
+    """A piece as it goes out: where, in what form, how long it is as its channel counts, what that takes, and what of it the
+    channel would refuse. `link` and `state` are known of one that is in the outbox; `line` of one that is still to be made."""
+
+    piece: Piece
+    brief: Brief
+    channel: str = ""
+    takes: Takes = Takes()
+    counted: str = ""
+    refused: list[str] = []
+    line: str = ""
+    link: str = ""
+    state: str = ""
+
+
 class ResultView(BaseModel):
     """A result in full, for the reader."""
 
@@ -137,6 +155,7 @@ class ResultView(BaseModel):
     at: float | None = None
     address: str = ""
     iterations: list[IterationView] = []
+    piece: PieceView | None = None
 
 
 class TroubleView(BaseModel):

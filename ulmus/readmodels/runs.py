@@ -19,6 +19,7 @@ from ..runtime.services import Services, world
 from ..store import tables
 from .journals import JOURNAL, JournalPage, Journals, around, cells, draft_versions, iterations, journal_page, step_of
 from .models import CellView, LineView, ResultView, TroubleView, UsageView
+from .pieces import run_piece, with_pieces
 from .views import given, line_views
 
 
@@ -88,15 +89,17 @@ def run_view(services: Services, engine: Engine, journals: Journals, run_id: int
             select(tables.Approval.id).where(tables.Approval.run_id == run.id, tables.Approval.state == "open")
         )
         piece = session.scalar(select(tables.Piece.id).where(tables.Piece.run_id == run.id, tables.Piece.state == "unsure"))
+        live = engine.live(run_id)
+        workflow = Workflow.model_validate(revision.document)
+        events = journals.of(run_id)
+        shown = cells(workflow, events, live.state)
+        with_pieces(session, run_id, shown, around)
         began = list(session.scalars(select(tables.Run.id).where(tables.Run.parent_id == run.id).limit(200)))
-    workflow = Workflow.model_validate(revision.document)
-    events = journals.of(run_id)
-    live = engine.live(run_id)
     return RunView(
         run=summary(run, record.name),
         revision=revision.number,
         lines=line_views(workflow, around),
-        cells=cells(workflow, events, live.state),
+        cells=shown,
         journal=journal_page(events, None, JOURNAL),
         usage=UsageView(**live.state.usage.model_dump()),
         item=live.state.values.get(workflow.start.id, {}),
@@ -110,7 +113,7 @@ def run_view(services: Services, engine: Engine, journals: Journals, run_id: int
     )
 
 
-def step_view(live: Live, events: list[flow.Event], step: str, address: str) -> ResultView | None:
+def step_view(services: Services, live: Live, events: list[flow.Event], step: str, address: str) -> ResultView | None:
     """What one step of a run was given and gave, in full; ``None`` where the page has no such line."""
     line = live.workflow.line(step)
     if line is None:
@@ -149,6 +152,8 @@ def step_view(live: Live, events: list[flow.Event], step: str, address: str) -> 
     view.output, view.address = found if isinstance(found, dict) else {"value": found}, chosen
     if view.state == "ahead" and found:
         view.state = "fresh"
+    with services.store.read() as session:
+        view.piece = run_piece(session, live.run_id, address, world(session))
     return view
 
 

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from ..core import flow, slots
 from ..core.diff import changes
+from ..core.pieces import in_brief
 from ..core.workflow import (
     Lane,
     Line,
@@ -22,7 +23,7 @@ from ..core.workflow import (
     takes_of,
     templates_of,
 )
-from ..core.workflow.briefs import LONGEST, brief, counted, row_in_brief
+from ..core.workflow.briefs import brief, counted, row_in_brief
 from ..core.workflow.controls import Rules, with_control
 from ..core.workflow.kinds import BlockSpec, KindSpec, SendSpec
 from ..core.workflow.plans import CallInPlan, FormPlan, HandPlan
@@ -42,6 +43,7 @@ from .models import (
     UsageView,
     VersionView,
 )
+from .pieces import piece_view, proof_piece
 
 
 def is_pushed(start: Line) -> bool:
@@ -64,7 +66,7 @@ def _longest(line: Line, world: World) -> int | None:
     if most is not None or not isinstance(kind, SendSpec):
         return most
     channels = (world.connections.get(key) for _, key in points_at(kind, line.settings, "connection"))
-    return next((channel.limit for channel in channels if channel is not None), None)
+    return next((channel.takes.length for channel in channels if channel is not None), None)
 
 
 def line_views(
@@ -156,12 +158,15 @@ def _lane(lane: Lane, depth: int, fork: str, index: int) -> LineView:
 
 
 def cell_view(
-    line: Line, sample: int, state: CellState, proof: tables.Proof | None, partial: str = "", stops: Any = ""
+    line: Line, sample: int, state: CellState, proof: tables.Proof | None, world: World, partial: str = "", stops: Any = ""
 ) -> CellView:
     """A proof as a cell."""
     view = CellView(step=line.id, sample=sample, state=state, partial=partial, stops=stops)
     if proof is not None:
         fill_cell(view, line, proof.ok, proof.output, proof.detail, proof.usage, proof.at)
+        if (piece := proof_piece(line, proof, world)) is not None:
+            view.piece = in_brief(piece.piece, piece.takes)
+            view.brief = view.piece.text or view.brief
     return view
 
 
@@ -182,8 +187,10 @@ def fill_cell(
         view.message = str(output.get("message", ""))
     elif view.would == "write":
         view.brief = row_in_brief(detail.get("cells", {}))
-    elif view.would == "send":
-        view.brief = str(output.get("text", ""))[:LONGEST].strip() or brief(kind, output)
+    elif view.would == "send" and isinstance(kind, SendSpec):
+        piece = piece_view(kind.form, detail.get("piece") or output, "", World())
+        view.piece = piece.brief if piece is not None else None
+        view.brief = (view.piece.text if view.piece is not None else "") or brief(kind, output)
     elif view.would == "stop":
         view.brief = str(output.get("words", ""))
     elif detail.get("ended"):
@@ -229,7 +236,7 @@ def given(workflow: Workflow, line: Line, values: Mapping[str, Any]) -> list[dic
 
 
 def result_view(
-    workflow: Workflow, line: Line, state: CellState, proof: tables.Proof | None, values: Mapping[str, Any]
+    workflow: Workflow, line: Line, state: CellState, proof: tables.Proof | None, values: Mapping[str, Any], world: World
 ) -> ResultView:
     """A proof in full."""
     view = ResultView(step=line.id, state=state, given=given(workflow, line, values))
@@ -239,9 +246,10 @@ def result_view(
     view.messages = detail.pop("messages", [])
     view.versions = versions(proof.detail)
     detail.pop("rounds", None)
+    detail.pop("piece", None)
     view.detail, view.usage, view.at = detail, UsageView(**proof.usage), proof.at
     if proof.ok:
-        view.output = proof.output
+        view.output, view.piece = proof.output, proof_piece(line, proof, world)
     else:
         view.message = str(proof.output.get("message", ""))
     return view

@@ -11,15 +11,16 @@ from typing import Any, TypeVar, cast
 
 from pydantic import BaseModel
 
-from ..core import flow, slots
+from ..core import flow, pieces, slots
 from ..core.drafting import Known, broken, measure
 from ..core.drafting.rules import Rule
 from ..core.values import NotPlain, plain_object
 from ..core.workflow import KindSpec, Line, Workflow, World, read_settings, sentence, settings_of, templates_of
-from ..core.workflow.kinds import S, StepSpec, with_texts
+from ..core.workflow.controls import ConnectionKey
+from ..core.workflow.kinds import S, SendSpec, StepSpec, with_texts
 from ..core.workflow.plans import AnyPlan, AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, EachPlan, PerformPlan
-from ..protocols.errors import Misconfigured, OutsideError
-from ..steps import kinds
+from ..protocols.errors import Misconfigured, OutsideError, TooLarge
+from ..steps import connection_kinds, kinds
 from ..steps.api import (
     Assigns,
     Calls,
@@ -134,16 +135,29 @@ def piece(line: Line, context: Context) -> Outgoing:
     """What a publishing line would send."""
     kind = kinds()[line.kind]
     assert isinstance(kind, Sends | Jobs)
-    outgoing = guarded(lambda: kind.piece(filled(kind, line, context.values), context))
-    return replace(outgoing, content=kept(outgoing.content))
+    settings = filled(kind, line, context.values)
+    outgoing = guarded(lambda: kind.piece(settings, context))
+    outgoing = replace(outgoing, content=kept(outgoing.content))
+    for setting in settings_of(kind.settings).values():
+        if isinstance(setting.control, ConnectionKey) and getattr(settings, setting.name) == outgoing.connection:
+            refuse(kind, outgoing.content, context.connect(outgoing.connection, setting.needs))
+    return outgoing
 
 
-def played(line: Line, context: Context) -> dict[str, Any]:
-    """What a publishing line gives in proofs, beside its piece."""
+def refuse(kind: SendSpec[Any], content: Mapping[str, Any], connection: Connection) -> None:
+    """Raise `TooLarge` where a channel would not take a piece as it is."""
+    takes = connection_kinds()[connection.kind].takes(connection.settings)
+    if wrong := pieces.refusals(pieces.read(kind.form, content), takes, connection.name):
+        raise TooLarge(" ".join(wrong))
+
+
+def played(line: Line, content: dict[str, Any], context: Context) -> dict[str, Any]:
+    """What a publishing line gives in proofs, whose piece has this content."""
     kind = kinds()[line.kind]
-    if not isinstance(kind, Jobs):
-        return {"link": ""}
-    return kept(guarded(lambda: kind.plays(filled(kind, line, context.values), context.kept.get(line.id, {}))))
+    if isinstance(kind, Sends):
+        return kept(guarded(lambda: kind.foretold(content)))
+    assert isinstance(kind, Jobs)
+    return content | kept(guarded(lambda: kind.plays(filled(kind, line, context.values), context.kept.get(line.id, {}))))
 
 
 def follow(line: Line, context: Context, connection: Connection, receipt: dict[str, Any], seconds: float) -> Progress:

@@ -19,7 +19,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core import flow
+from ..core import flow, pieces
 from ..core.values import NotPlain, plain_object
 from ..protocols import mail
 from ..protocols.errors import Misconfigured, NotFound, OutsideError
@@ -172,20 +172,17 @@ class Outbox:
             sender = connected.mailer(services.web, services.connect(piece.connection, connected.KIND.name))
             content = piece.content
             own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
-            letter = mail.message(
-                sender, content["to"], content["subject"], content["text"], content["html"], own, self.services.clock()
-            )
-            mail.send(sender, letter)
+            letter = pieces.Letter.model_validate({**content, "to": [content["to"]]})
+            mail.send(sender, mail.compose(sender, letter, own, self.services.clock(), {}))
             return {}
         kind = kinds()[piece.kind]
         assert isinstance(kind, Sends | Jobs)
         content = piece.content
-        if content.get("file"):
-            # What is kept here goes along; the outbox itself holds only its link.
-            opened = workspace(services).file(str(content["file"]))
-            if opened is None:
-                raise NotFound("The file that was to go out is not kept here any more.")
-            content = {**content, "opened": opened}
+        # What is kept here goes along; the outbox itself holds only its link.
+        opened = {link: workspace(services).file(link) for link in pieces.attached(pieces.read(kind.form, content))}
+        if None in opened.values():
+            raise NotFound("A file that was to go out is not kept here any more.")
+        content = {**content, "opened": opened}
         return kind.send(services.web, self._connection(piece), content, piece.key)
 
     def _connection(self, piece: tables.Piece) -> Connection:
@@ -327,7 +324,7 @@ class Outbox:
     def _unsure(self, piece: tables.Piece, why: str) -> None:
         now = self.services.clock()
         first = (why or "Sending was cut off.") if piece.attempt else f"{COPIED} {why}".strip()
-        words = f"{first} Nobody can tell whether it went out. Poll, and decide."
+        words = f"{first} Nobody can tell whether it went out. Look, and decide."
 
         def also(session: Session) -> None:
             record = session.get_one(tables.Piece, piece.id)

@@ -17,6 +17,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.drafting.repeats import Published
+from ..core.pieces import Takes
 from ..core.workflow import World
 from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import Misconfigured
@@ -133,18 +134,18 @@ class Services:
         return Connection(record.key, record.kind, record.name, settings, self.sealer.open(record.sealed))
 
 
-def longest_of(kind: str, settings: Mapping[str, Any]) -> int | None:
-    """The most characters that a connection takes, by its stored settings; ``None`` where it says nothing of that."""
+def takes_of(kind: str, settings: Mapping[str, Any]) -> Takes:
+    """What a connection takes, by its stored settings; no limits where it says nothing of that."""
     spec = connection_kinds().get(kind)
     try:
-        return spec.longest(spec.settings.model_validate(settings)) if spec is not None else None
+        return spec.takes(spec.settings.model_validate(settings)) if spec is not None else Takes()
     except ValidationError:
-        return None
+        return Takes()
 
 
 def world(session: Session) -> World:
     """Connections, sheets and brands as the checker needs them."""
-    connections = {c.key: Known(c.kind, c.name, longest_of(c.kind, c.settings)) for c in session.scalars(select(tables.Connection))}
+    connections = {c.key: Known(c.kind, c.name, takes_of(c.kind, c.settings)) for c in session.scalars(select(tables.Connection))}
     sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in session.scalars(select(tables.Sheet))}
     brands = frozenset(session.scalars(select(tables.Brand.key)))
     names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}

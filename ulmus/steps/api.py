@@ -22,6 +22,7 @@ from pydantic_core import PydanticUndefined
 from ..core.cost import Usage
 from ..core.drafting import Known
 from ..core.drafting.turns import Rewrite, Turn
+from ..core.pieces import Takes
 from ..core.workflow.kinds import (
     CONTRACT,
     AskSpec,
@@ -175,7 +176,8 @@ class SheetPoll:
 
 @dataclass(frozen=True)
 class Outgoing:
-    """A piece ready to go out: through which connection, and its content."""
+    """A piece ready to go out: through which connection, and its content, which reads as the kind's form
+    (`ulmus.core.pieces.read`) and may hold more."""
 
     connection: str
     content: dict[str, Any]
@@ -283,11 +285,14 @@ class Drafts(DraftSpec[S]):
 @dataclass(frozen=True, kw_only=True)
 class Sends(SendSpec[S]):
     """A piece goes out: `piece` makes it, `send` sends it under an idempotency key and gives the step's output, or that it is
-    `Pending`, and `find` asks the other side for it. `lists_within` says how late its list may be (seconds), where its connection does."""
+    `Pending`, and `find` asks the other side for it. The kept files that go along come in the content as ``opened``: by link,
+    (name, type, bytes). `foretold` is the output as far as the content tells it, for proofs. `lists_within` says how late the
+    other side's list may be (seconds), where its connection does."""
 
     piece: Callable[[S, Context], Outgoing]
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Pending]
     find: Callable[[Web, Connection, Sought], Sighting]
+    foretold: Callable[[dict[str, Any]], dict[str, Any]] = dict
     lists_within: Callable[[Connection], float | None] = lambda connection: None
 
 
@@ -407,8 +412,8 @@ C = TypeVar("C", bound=BaseModel)
 class ConnectionKind(Generic[C]):
     """A kind of connection: settings, the names of its secrets with their titles, and a probe, run with one press, that gives a
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
-    that place only. `summary` tells in a few words where it leads; `longest` is the most characters a text may have that goes
-    there, ``None`` where there is no limit; `common` puts it before others."""
+    that place only. `summary` tells in a few words where it leads; `takes` is what a piece may be that goes there; `common` puts
+    it before others."""
 
     name: str
     title: str
@@ -418,7 +423,7 @@ class ConnectionKind(Generic[C]):
     leads: tuple[str, ...]
     probe: Callable[[Web, Connection], str]
     summary: Callable[[C], str]
-    longest: Callable[[C], int | None] = lambda settings: None
+    takes: Callable[[C], Takes] = lambda settings: Takes()
     common: float = 0.0
     contract: int = VERSION
 

@@ -1,6 +1,7 @@
 /** Everything the screens read from the server, as query options in one place: its key, where it comes from, how long it holds. */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, keepCsrf, ok, type Schemas } from "./client";
+import { kept as keptAt } from "./files";
 
 /** What a key begins with: all that is stale together. */
 export type Topic =
@@ -295,4 +296,31 @@ export const form = (token: string) =>
     queryKey: ["form", token],
     queryFn: () => ok(api.GET("/api/forms/{token}", { params: { path: { token } } })),
     retry: false,
+  });
+
+// -- files
+
+/** Pictures kept here, by link, as data addresses: for frames that may fetch nothing. */
+export const pictures = (links: string[]) =>
+  queryOptions({
+    queryKey: ["pictures", ...links],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: async () => {
+      const read = await Promise.all(
+        links.map((link) =>
+          fetch(keptAt(link))
+            .then((got) => got.blob())
+            .then(asData),
+        ),
+      );
+      return Object.fromEntries(links.map((link, n) => [link, read[n]!]));
+    },
+  });
+
+const asData = (blob: Blob) =>
+  new Promise<string>((done) => {
+    const reader = new FileReader();
+    reader.onload = () => done(String(reader.result));
+    reader.onerror = () => done("");
+    reader.readAsDataURL(blob);
   });

@@ -13,7 +13,15 @@ export function Post({ text, limit, small = false }: { text: string; limit?: num
 }
 
 /** Characters used of those allowed, as a line that fills and in figures. */
-export function Counter({ length, limit }: { length: number; limit?: number | null }) {
+export function Counter({
+  length,
+  limit,
+  counted = "characters",
+}: {
+  length: number;
+  limit?: number | null;
+  counted?: string;
+}) {
   const over = !!limit && length > limit;
   return (
     <div className={`mt-2 flex items-center gap-2 text-xs ${over ? "text-brick" : "text-soft"}`}>
@@ -27,7 +35,8 @@ export function Counter({ length, limit }: { length: number; limit?: number | nu
       ) : null}
       <span>
         {length}
-        {limit ? ` of ${limit}` : ""} characters{over ? `, ${length - limit} too many` : ""}
+        {limit ? ` of ${limit}` : ""} {counted || "characters"}
+        {over ? `, ${length - limit} too many` : ""}
       </span>
     </div>
   );

@@ -1,5 +1,6 @@
 import { Fragment } from "react";
 import type { Cell } from "../api/client";
+import { PieceBrief } from "../components/pieces/PieceBrief";
 import { State } from "../components/State";
 import { money, when } from "../components/words";
 
@@ -33,20 +34,31 @@ export function CellBody({
   const cut = text.length > lines * IN_A_LINE || text.includes("\n");
   const told = cell.count > 1 ? null : toldOf(cell);
   const fresh = cell.state === "fresh";
-  const length = fresh && stage === "publish" && limit ? [...cell.brief].length : null;
+  const shown = cell.state !== "running" ? cell.piece : null;
+  const length =
+    fresh && shown?.limit
+      ? shown.length
+      : fresh && stage === "publish" && limit && !shown
+        ? [...cell.brief].length
+        : null;
+  const most = shown?.limit ?? limit;
   return (
     <>
       {cell.picture && (
         <img src={cell.picture} alt={text} className="mb-1 max-h-24 max-w-full self-start border border-line" />
       )}
-      {text && !(stage === "ask" && cell.would) && (
+      {shown ? (
+        <div className={cell.state === "stale" ? "opacity-55" : ""}>
+          <PieceBrief piece={shown} lines={lines} small />
+        </div>
+      ) : text && !(stage === "ask" && cell.would) ? (
         <div
           style={cut ? { WebkitLineClamp: lines } : undefined}
           className={`${cut ? "cut" : ""} ${piece ? "piece text-sm leading-snug" : "text-sm"} ${cell.state === "stale" ? "opacity-55" : ""}`}
         >
           {text}
         </div>
-      )}{" "}
+      ) : null}{" "}
       {(cell.count > 1 || told || length !== null || (fresh && (cell.findings.length > 0 || cell.revisions > 0))) && (
         <div className="mt-auto flex flex-wrap items-baseline gap-x-3 pt-1">
           {cell.count > 1 && <Counts cell={cell} />}
@@ -57,8 +69,8 @@ export function CellBody({
           )}
           {fresh && <Marks cell={cell} />}{" "}
           {length !== null && (
-            <span className={`text-xs ${length > limit! ? "text-brick" : "text-soft"}`}>
-              {length} of {limit}
+            <span className={`text-xs ${length > most! ? "text-brick" : "text-soft"}`}>
+              {length} of {most}
             </span>
           )}
         </div>

@@ -4,12 +4,13 @@ import { Away } from "../components/Away";
 import { Doing, type Turn } from "../components/Doing";
 import { EvidenceOf, sourcesOf } from "../components/Evidence";
 import { Post } from "../components/Piece";
+import { PieceFull } from "../components/pieces/PieceFull";
 import { Findings, Versions } from "../components/Rules";
 import { State } from "../components/State";
 import { Mail, Markup, Tree } from "../components/Values";
 import { VoiceOf } from "../components/Voice";
 import { money, when } from "../components/words";
-import { Assigned, Beyond, KEPT, Listed, Picture } from "./Results";
+import { Assigned, Beyond, Listed, Picture } from "./Results";
 
 type Props = {
   result: Result;
@@ -72,6 +73,15 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven, b
     </Tabs.Root>
   );
 }
+
+/** What is said of a piece by how it stands in the outbox. */
+const WENT: Record<string, string> = {
+  queued: "Waits in the outbox like this:",
+  intent: "Is on its way like this:",
+  accepted: "Was taken like this, and is looked for until it is there:",
+  unsure: "May have gone out like this; nobody can tell:",
+  failed: "Did not go out:",
+};
 
 function Spent({ result }: { result: Result }) {
   if (!result.usage.calls) return result.at ? <span className="text-xs text-soft">made {when(result.at)}</span> : null;
@@ -139,26 +149,20 @@ function Gave({
           </p>
           <Post text={text} limit={limit} />
         </>
-      ) : stage === "publish" && text ? (
+      ) : result.piece ? (
         <>
           <p className="text-sm text-soft">
-            {result.detail.would ? "Would go out like this. A proof publishes nothing." : "Went out like this:"}
-            {output.link ? (
-              <Away to={String(output.link)} className="ml-2 text-leaf underline">
+            {result.detail.would
+              ? `Would go out${result.piece.channel ? ` through ${result.piece.channel}` : ""} like this. A proof lets nothing out.`
+              : (WENT[result.piece.state] ?? "Went out like this:")}
+            {result.piece.link ? (
+              <Away to={result.piece.link} className="ml-2 text-leaf underline">
                 Look at it there
               </Away>
             ) : null}
           </p>
-          <div className="border-y border-rule py-4">
-            <Post text={text} limit={limit} />
-            {KEPT.test(String(output.photo ?? "")) && (
-              <img
-                src={String(output.photo).replace(KEPT, "/api/files/")}
-                alt="What goes along with it"
-                className="mt-3 max-h-96 max-w-full border border-line"
-              />
-            )}
-          </div>
+          <PieceFull view={result.piece} />
+          {result.piece.piece.form === "act" && <Tree values={output} />}
         </>
       ) : stage === "record" && (result.detail.cells || output.row) ? (
         <>
@@ -168,11 +172,6 @@ function Gave({
               : `Row ${output.row} of ${output.sheet}.`}
           </p>
           <Tree values={(result.detail.cells as Record<string, unknown>) ?? {}} />
-        </>
-      ) : stage === "gather" && result.detail.would === "send" ? (
-        <>
-          <p className="text-sm text-soft">Would be handed in like this. A proof hands in nothing.</p>
-          <Tree values={{ to: output.url, job: output.body }} />
         </>
       ) : output.subject && (output.text || output.html) ? (
         <Mail mail={output} />

@@ -1,15 +1,13 @@
 import type { Result } from "../api/client";
+import { kept } from "../api/files";
 import { Doing, Sources, type Turn } from "../components/Doing";
 import { EvidenceOf, sourcesOf } from "../components/Evidence";
 import { Post } from "../components/Piece";
 import { Shown, Tree } from "../components/Values";
 
-/** The beginning of the address of a file kept here, whatever name the house goes by outside. */
-export const KEPT = /^https?:\/\/[^/]+\/api\/files\//;
-
 /** A picture as it is, with what it was made after. */
 export function Picture({ output }: { output: Record<string, unknown> }) {
-  const source = String(output.link).replace(KEPT, "/api/files/");
+  const source = kept(String(output.link));
   return (
     <figure>
       <img

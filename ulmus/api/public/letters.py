@@ -21,7 +21,7 @@ class TokenPath(BaseModel):
     token: str
 
 
-class Letter(BaseModel):
+class AskedByMail(BaseModel):
     """What the page behind a signed link shows."""
 
     title: str
@@ -43,11 +43,11 @@ class Letter(BaseModel):
     parts: list[PartOfDraft] = []
 
 
-@bp.get("/letters/<token>", responses={200: Letter, 410: Problem})
+@bp.get("/letters/<token>", responses={200: AskedByMail, 410: Problem})
 def letter(path: TokenPath) -> Reply:
     """The draft behind a signed link. Looking decides nothing."""
     full = approval_view(house().services, house().engine, house().journals, _opened(path.token))
-    return send(Letter(**full.model_dump(include=set(Letter.model_fields))))
+    return send(AskedByMail(**full.model_dump(include=set(AskedByMail.model_fields))))
 
 
 @bp.post("/letters/<token>", responses={200: Fine, 409: Problem, 410: Problem})

@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from ...core import slots
 from ...core.slots.filters import FILTERS
-from ...core.workflow import Line, Workflow, check, scope_before, settings_of, takes_of
+from ...core.workflow import Line, Workflow, World, check, scope_before, settings_of, takes_of
 from ...core.workflow.plans import FormPlan, HandPlan
 from ...core.workflow.takes import MARK
 from ...readmodels.journals import gathered, rehearsed
@@ -192,12 +192,12 @@ def bench(path: BenchPath) -> Reply:
         if line.id in inner:
             cells += [_inner(workflow, one, columns[s.id].cells[one.id]) for one in (line, *takes_of(line, kinds())) for s in shown]
             continue
-        cells += [cell_view(line, c.sample, c.state, c.result, c.partial, c.stops) for c in row]
+        cells += [cell_view(line, c.sample, c.state, c.result, around, c.partial, c.stops) for c in row]
         spent = [c.result.usage.get("cost", 0.0) for c in row if c.result is not None]
         costs[line.id] = sum(spent) / len(spent) if spent else 0.0
         for take in takes_of(line, kinds()):
             made = [columns[s.id].cells.get(take.id) or Cell(take.id, s.id, "empty") for s in shown]
-            cells += [cell_view(take, c.sample, c.state, c.result, c.partial) for c in made]
+            cells += [cell_view(take, c.sample, c.state, c.result, around, c.partial) for c in made]
     problems = check(workflow, kinds(), around)
     live = record.state == "live"
     return send(
@@ -241,7 +241,7 @@ def cell(path: CellPath, query: PlaceQuery) -> Reply:
     found = column.cells.get(base if inside else line.id) or Cell(line.id, path.sample, "empty")
     if inside:
         return send(_inner_result(workflow, line, found, values_at(workflow, column, line.id), query.place))
-    return send(result_view(workflow, line, found.state, found.result, column.values))
+    return send(result_view(workflow, line, found.state, found.result, column.values, _world()))
 
 
 @bp.post("/workflows/<int:id>/proofs", responses={200: Fine})
@@ -338,9 +338,14 @@ def _inner_result(workflow: Workflow, line: Line, cell: Cell, values: dict[str, 
     proof = tables.Proof(
         key="", ok=record["ok"], output=record["output"], detail=record["detail"], usage=record["usage"], at=cell.result.at
     )
-    full = result_view(workflow, line, cell.state, proof, values)
+    full = result_view(workflow, line, cell.state, proof, values, _world())
     full.iterations, full.address = view.iterations, chosen
     return full
+
+
+def _world() -> World:
+    with house().services.store.read() as session:
+        return world(session)
 
 
 def line_or_take(workflow: Workflow, step: str) -> Line | None:

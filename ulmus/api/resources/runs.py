@@ -144,7 +144,8 @@ def _waits_for(run: int) -> list[TroubleView]:
 @needs("reader")
 def step(path: RunStepPath, query: PlaceQuery) -> Reply:
     """What one step of a run was given and gave, in full."""
-    result_view = step_view(house().engine.live(path.id), house().journals.of(path.id), path.step, query.address)
+    services = house().services
+    result_view = step_view(services, house().engine.live(path.id), house().journals.of(path.id), path.step, query.address)
     if result_view is None:
         raise Refusal("This run’s page has no such line.", 404)
     return send(result_view)

@@ -13,7 +13,7 @@ from sqlalchemy import select
 
 from ...core import flow
 from ...core.drafting.tally import Choice, Made, approved, tally
-from ...core.workflow import Line, Workflow, drawn, is_shared, take_name, takes_of
+from ...core.workflow import Line, Workflow, World, drawn, is_shared, take_name, takes_of
 from ...readmodels.journals import rehearsed
 from ...readmodels.models import CellView, FindingView
 from ...readmodels.views import cell_view
@@ -144,7 +144,7 @@ def _drafted(take: Line, sample: tables.Sample, cell: Cell | None) -> _Draft:
     """A take of a draft of the page itself."""
     if cell is None:
         return _Draft(CellView(step=take.id, sample=sample.id, state="empty"))
-    view = cell_view(take, sample.id, cell.state, cell.result, cell.partial)
+    view = cell_view(take, sample.id, cell.state, cell.result, World(), cell.partial)
     if cell.state != "fresh" or cell.result is None:
         return _Draft(view)
     return _Draft(view, str(cell.result.output.get("text", "")), cell.key)

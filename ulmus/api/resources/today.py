@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 from typing import Any, Literal
-from urllib.parse import urlsplit
 
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ...core.pieces import Brief
 from ...core.workflow import Workflow, World, check
 from ...core.workflow.kinds import SendSpec, is_for_readers
 from ...readmodels.models import TroubleView
+from ...readmodels.pieces import kept_brief
 from ...runtime.asking import QUESTION, let_out
 from ...runtime.runs import runs_a_day
 from ...runtime.services import world
@@ -51,17 +52,16 @@ class Waiting(BaseModel):
     at: float
     id: int
     text: str = ""
+    piece: Brief | None = None
     cost: float = 0.0
     broken: list[str] = []
 
 
 class WentOut(BaseModel):
-    """A piece that went out, as it appears: its text, a picture that went along, the path of a file that was saved."""
+    """A piece that went out, in brief."""
 
     id: int
-    text: str
-    picture: str = ""
-    path: str = ""
+    piece: Brief | None
     link: str
     channel: str
     workflow_name: str
@@ -150,9 +150,7 @@ def _went_out(session: Session, around: World) -> list[WentOut]:
     return [
         WentOut(
             id=piece.id,
-            text="" if "path" in piece.content else str(piece.content.get("text", "")),
-            picture=_picture(piece.content),
-            path=str(piece.content.get("path", "")),
+            piece=kept_brief(piece, around),
             link=str((piece.receipt or {}).get("link", "")),
             channel=around.connections[piece.connection].name if piece.connection in around.connections else piece.connection,
             workflow_name=name,
@@ -188,14 +186,6 @@ def _at_their_limit(session: Session) -> list[Waiting]:
             says = f"It has begun {runs_a_day(workflow) or 'its limit of'} runs today. {waits}Let it go on, or leave the rest for tomorrow."
             out.append(Waiting(what="runs", title=record.name, says=says, from_="Start", at=start.looked_at or 0, id=record.id))
     return out
-
-
-def _picture(content: dict[str, Any]) -> str:
-    """Where the picture that went out is kept, or was; empty where there was none."""
-    if not content.get("file"):
-        return str(content.get("photo", ""))
-    shown = str(content.get("type", "image/")).startswith("image/")
-    return urlsplit(str(content["file"])).path if shown else ""
 
 
 def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
@@ -249,7 +239,6 @@ def _waiting(session: Session, around: World) -> tuple[list[Waiting], int]:
     )
     more += session.scalar(select(func.count()).where(tables.Piece.state == "unsure")) or 0
     for piece, run in session.execute(doubts):
-        text = str(piece.content.get("text", ""))
         out.append(
             Waiting(
                 what="unsure",
@@ -258,7 +247,7 @@ def _waiting(session: Session, around: World) -> tuple[list[Waiting], int]:
                 from_=piece.connection,
                 at=piece.queued_at,
                 id=piece.id,
-                text=text,
+                piece=kept_brief(piece, around),
             )
         )
     for state in ("failed", "stuck", "held"):

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from html.parser import HTMLParser
 from typing import Any
 
+from ..pieces.lengths import length
 from .repeats import Published
 from .rules import (
     LANGUAGES,
@@ -90,7 +91,7 @@ def broken(findings: Sequence[Finding], strength: Strength | None = "must") -> l
 def _measure(text: str, rule: Rule, known: Known) -> Finding:
     match rule:
         case Length():
-            n = len(text)
+            n = length(text, rule.counting)
             if rule.most is not None and n > rule.most:
                 return _no(
                     rule,

@@ -11,6 +11,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from ..pieces.lengths import CHARACTERS, Counting
+
 PLAIN_ELEMENTS = ("p", "br", "a", "b", "strong", "i", "em", "ul", "ol", "li", "h1", "h2", "h3", "h4", "blockquote", "img", "hr")
 Strength = Literal["must", "should"]
 
@@ -39,11 +41,12 @@ class _Rule(BaseModel):
 
 
 class Length(_Rule):
-    """Greatest and least length in characters."""
+    """Greatest and least length, in characters or as a channel counts."""
 
     rule: Literal["length"] = "length"
     most: int | None = Field(None, ge=1, le=200_000)
     least: int | None = Field(None, ge=0, le=200_000)
+    counting: Counting = CHARACTERS
 
     @model_validator(mode="after")
     def _some_bound(self) -> Length:
@@ -230,8 +233,8 @@ def demand(rule: Rule) -> str:
     """The rule as an instruction for the prompt, so that model and measure agree."""
     match rule:
         case Length():
-            parts = [f"at most {rule.most} characters"] if rule.most is not None else []
-            parts += [f"at least {rule.least} characters"] if rule.least else []
+            parts = [f"at most {rule.most} {rule.counting.words}"] if rule.most is not None else []
+            parts += [f"at least {rule.least} {rule.counting.words}"] if rule.least else []
             return "Write " + " and ".join(parts) + "."
         case Hashtags():
             return f"Use {span(rule.least, rule.most)} hashtag{'' if rule.most == 1 else 's'}."

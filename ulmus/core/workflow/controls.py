@@ -18,7 +18,7 @@ from typing import Any, ClassVar, Literal, NamedTuple, Protocol
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from .. import slots
+from .. import pieces, slots
 from ..drafting.rules import Length, contradictions
 from ..recurrence import RecurrenceError, due, words_of
 from ..slots.tree import condition_values
@@ -299,6 +299,20 @@ class Rules(Control):
         return (at.problem(words) for words in contradictions(at.value))
 
     @staticmethod
+    def keep_within(value: Any, takes: pieces.Takes) -> bool:
+        """Whether rules of any shape keep a draft within what a channel takes, as it counts."""
+        rules = value if isinstance(value, list) else []
+        return any(
+            rule.get("rule") == LENGTH
+            and isinstance(most := rule.get("most"), int)
+            and takes.length is not None
+            and most <= takes.length
+            and (rule.get("counting") or pieces.CHARACTERS.model_dump()) == takes.counting.model_dump()
+            for rule in rules
+            if isinstance(rule, dict)
+        )
+
+    @staticmethod
     def longest(value: Any) -> int | None:
         """The most characters that rules of any shape allow, as far as they can be read."""
         rules = value if isinstance(value, list) else []
@@ -306,10 +320,11 @@ class Rules(Control):
         return min((most for most in found if isinstance(most, int)), default=None)
 
     @classmethod
-    def within(cls, value: Any, most: int) -> list[Any]:
-        """The rules with one that keeps a draft within so many characters, instead of those of its length."""
+    def within(cls, value: Any, takes: pieces.Takes) -> list[Any]:
+        """The rules with one that keeps a draft within what a channel takes, instead of those of its length."""
         others = [rule for rule in value if not (isinstance(rule, dict) and rule.get("rule") == LENGTH)]
-        return [{"rule": LENGTH, "most": most}, *others]
+        counting = {} if takes.counting == pieces.CHARACTERS else {"counting": takes.counting.model_dump()}
+        return [{"rule": LENGTH, "most": takes.length, **counting}, *others]
 
 
 def _rule_changed(rule: Any, change: Callable[[str], str]) -> Any:
@@ -413,22 +428,21 @@ class ConnectionKey(Control):
             yield at.problem(f"{words} Choose one, or add it under Connections.")
         elif known.kind != at.setting.needs:
             yield at.problem(f"“{known.name}” is not a fitting connection here.")
-        elif known.limit is not None:
-            yield from self._too_long(at, known.name, known.limit)
+        elif known.takes.length is not None:
+            yield from self._too_long(at, known.name, known.takes)
 
     @staticmethod
-    def _too_long(at: Checking, name: str, limit: int) -> Iterator[LineProblem]:
+    def _too_long(at: Checking, name: str, takes: pieces.Takes) -> Iterator[LineProblem]:
         """Drafts that go there with no rule that keeps them within what it takes."""
         for draft in at.workflow.every_step:
             rules = at.drafts.get(draft.id)
             if draft.id not in at.reads or rules is None:
                 continue
             stand = draft.settings.get(rules.name, [])
-            most = Rules.longest(stand)
-            if most is None or most > limit:
-                words = f"“{name}” takes at most {limit} characters; no rule keeps the draft within that."
-                mended = {**draft.settings, rules.name: Rules.within(stand if isinstance(stand, list) else [], limit)}
-                mend = f"Keep it within {limit} characters"
+            if not Rules.keep_within(stand, takes):
+                words = f"“{name}” takes at most {takes.length} {takes.counting.words}; no rule keeps the draft within that."
+                mended = {**draft.settings, rules.name: Rules.within(stand if isinstance(stand, list) else [], takes)}
+                mend = f"Keep it within {takes.length} characters"
                 yield LineProblem(draft.id, words, "warning", (rules.name,), mend=mend, settings=mended)
 
     def words(self, value: Any, setting: Setting, world: World) -> list[SentencePart] | None:

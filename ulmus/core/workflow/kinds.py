@@ -15,6 +15,7 @@ from typing import Annotated, Any, Generic, Literal, TypeVar, Union, get_args, g
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
+from ..pieces.forms import FormName
 from . import plans
 from .controls import settings_of
 from .settings import read_as_far_as
@@ -174,9 +175,14 @@ class ActSpec(StepSpec[S]):
 
 @dataclass(frozen=True, kw_only=True)
 class SendSpec(ActSpec[S]):
-    """Makes a piece that goes out; where it is an `act`, its effect is no text for readers."""
+    """Makes a piece that goes out, of a known `form` (see `ulmus.core.pieces`)."""
 
-    act: bool = False
+    form: FormName
+
+    @property
+    def act(self) -> bool:
+        """Whether its effect is no text for readers."""
+        return self.form == "act"
 
     def plan_of(self, settings: Mapping[str, Any]) -> plans.SendPlan:
         return plans.SendPlan()

@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from ..pieces import ANYTHING, Takes
+
 BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
 BRAND_SCOPE = dict.fromkeys((*BRAND_FACTS, "liked", "disliked"), "text")
 RUN_SCOPE = {"date": "text", "time": "text", "number": "number", "link": "text"}
@@ -13,11 +15,11 @@ RUN_SCOPE = {"date": "text", "time": "text", "number": "number", "link": "text"}
 
 @dataclass(frozen=True)
 class Known:
-    """A connection as the checker needs it: its kind, name, and the longest post it takes (characters)."""
+    """A connection as the checker needs it: its kind, its name, and what it takes."""
 
     kind: str
     name: str
-    limit: int | None = None
+    takes: Takes = ANYTHING
 
 
 @dataclass(frozen=True)

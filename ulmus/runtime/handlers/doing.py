@@ -64,8 +64,8 @@ class Sending(Handler):
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
         outgoing = execution.piece(line, context)
-        output = {**outgoing.content, **execution.played(line, context)}
-        return output, {"would": "send", "connection": outgoing.connection}, Usage()
+        output = execution.played(line, outgoing.content, context)
+        return output, {"would": "send", "connection": outgoing.connection, "piece": outgoing.content}, Usage()
 
 
 class Following(Handler):

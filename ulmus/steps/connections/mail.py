@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
+from ...core.pieces import Takes
 from ...protocols import mail
 from ...protocols.net import Web
 from ..api import Connection, ConnectionKind, Limited
@@ -16,18 +17,35 @@ class MailSettings(Limited):
     user: str = Field("", title="User", max_length=200)
     sender: str = Field(title="Sender’s address", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200)
     sender_name: str = Field("", title="Sender’s name", max_length=120)
+    selector: str = Field(
+        "",
+        title="DKIM selector",
+        description="Only where letters are to be signed here: the name under which the sender’s domain shows the public key.",
+        max_length=120,
+    )
+    largest: float | None = Field(None, title="Largest mail (MB)", description="Empty where it is not known.", gt=0, le=1000)
 
 
 def mailer(web: Web, connection: Connection) -> mail.Mailer:
     """The mail client's view of a mail connection."""
     s = connection.settings
+    key = connection.secrets.get("signing_key", "") if s.selector else ""
+    password = connection.secrets.get("password", "")
     return mail.Mailer(
-        s.host, s.port, s.starttls, s.user, connection.secrets.get("password", ""), s.sender, s.sender_name, web.reach
+        s.host, s.port, s.starttls, s.user, password, s.sender, s.sender_name, web.reach, selector=s.selector, signing_key=key
     )
 
 
+def takes(settings: MailSettings) -> Takes:
+    # Files travel as text, which makes them a third larger (RFC 2045, section 6.8).
+    return Takes(size=int(settings.largest * 1_000_000 * 0.73) if settings.largest else None)
+
+
 def probe(web: Web, connection: Connection) -> str:
-    return f"{mail.probe(mailer(web, connection))} is ready. No mail was sent."
+    sender = mailer(web, connection)
+    if sender.signing_key:
+        mail.signed(sender, b"From: a\r\n\r\n")
+    return f"{mail.probe(sender)} is ready{', and letters are signed' if sender.signing_key else ''}. No mail was sent."
 
 
 KIND = ConnectionKind(
@@ -35,7 +53,7 @@ KIND = ConnectionKind(
     title="Outgoing mail",
     about="A mail server that takes mail by SMTP.",
     settings=MailSettings,
-    secrets={"password": "Password"},
+    secrets={"password": "Password", "signing_key": "DKIM private key (PEM)"},
     leads=(
         "host",
         "port",
@@ -43,5 +61,6 @@ KIND = ConnectionKind(
     ),
     probe=probe,
     common=1.0,
-    summary=lambda s: f"{s.host}:{s.port}",
+    summary=lambda s: f"{s.sender} by {s.host}:{s.port}",
+    takes=takes,
 )

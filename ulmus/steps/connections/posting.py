@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 
+from ...core.pieces import Counting, Takes
 from ...protocols import micropub
 from ...protocols.net import Web
 from ..api import Connection, ConnectionKind, Limited
@@ -16,6 +19,14 @@ class PostingSettings(Limited):
     limit: int | None = Field(
         None, title="Greatest length (characters)", description="Empty where there is none.", ge=1, le=1_000_000
     )
+    counted: Literal["characters", "graphemes", "bytes"] = Field(
+        "characters", title="Counted as", description="What the network counts: code points, signs as one sees them, or bytes."
+    )
+    link_counts: int | None = Field(
+        None, title="A link counts as", description="Empty where each counts with all its characters.", ge=1, le=1000
+    )
+    wide_counts_double: bool = Field(False, title="Wide characters and emoji count double")
+    pictures: int | None = Field(None, title="Pictures at most", description="Empty where there is no limit.", ge=0, le=100)
     lists_within: float | None = Field(
         None,
         title="Lists new posts within (seconds)",
@@ -23,6 +34,12 @@ class PostingSettings(Limited):
         ge=0,
         le=86_400,
     )
+
+
+def takes(settings: PostingSettings) -> Takes:
+    """What the network takes, as it is set here."""
+    counting = Counting(unit=settings.counted, link=settings.link_counts, wide=2 if settings.wide_counts_double else 1)
+    return Takes(length=settings.limit, counting=counting, pictures=settings.pictures)
 
 
 def probe(web: Web, connection: Connection) -> str:
@@ -43,5 +60,5 @@ KIND = ConnectionKind(
     probe=probe,
     common=2.0,
     summary=lambda s: s.endpoint + (f", up to {s.limit} characters" if s.limit else ""),
-    longest=lambda s: s.limit,
+    takes=takes,
 )

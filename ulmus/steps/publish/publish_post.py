@@ -6,10 +6,13 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from ...core import pieces
+from ...core.pieces import Post
 from ...protocols import micropub, pictures
-from ...protocols.errors import NothingToDo, TooLarge
-from ...protocols.net import Web, check_url
+from ...protocols.errors import NothingToDo
+from ...protocols.net import Web
 from ..api import Connection, Context, Outgoing, Pending, Sends, Settings, Sighting, Sought, setting
+from ..shared.pieces import attached
 
 
 class PostSettings(Settings):
@@ -39,31 +42,32 @@ class PostOutput(BaseModel):
 
 
 def piece(settings: PostSettings, context: Context) -> Outgoing:
-    """The post as it will go out. Raises `OutsideError` where the channel could not take it."""
+    """The post as it will go out."""
     text = settings.text.strip()
-    channel = context.connect(settings.channel, "posting")
-    limit = channel.settings.limit
     if not text:
         raise NothingToDo("There is nothing to post: the text is empty.")
-    if limit and len(text) > limit:
-        raise TooLarge(f"{channel.name} takes at most {limit} characters; this has {len(text)}.")
     place = settings.photo.strip()
-    if not place:
-        return Outgoing(settings.channel, {"text": text})
-    kept = context.workspace.file(place)
-    if kept is None:
-        check_url(place)
-        return Outgoing(settings.channel, {"text": text, "photo": place})
-    pictures.inspect(kept[2])
-    return Outgoing(settings.channel, {"text": text, "photo": place, "file": place})
+    photos = (attached(place, context),) if place else ()
+    if (kept := context.workspace.file(place) if place else None) is not None:
+        pictures.inspect(kept[2])
+    return Outgoing(settings.channel, Post(text=text, pictures=photos).model_dump(mode="json"))
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any] | Pending:
     """Publish under `key`; gives the step's output."""
-    photo = content["opened"] if "opened" in content else content.get("photo", "")
-    made = micropub.create(web, _endpoint(connection), micropub.Post(content["text"], key, photo=photo))
-    output = {"link": made.link, "text": content["text"], "photo": content.get("photo", "")}
+    post = pieces.read("post", content)
+    assert isinstance(post, Post)
+    photo: Any = next((content["opened"][one.link] if one.kept else one.link for one in post.pictures), "")
+    made = micropub.create(web, _endpoint(connection), micropub.Post(post.text, key, photo=photo))
+    output = {**foretold(content), "link": made.link}
     return output if made.there else Pending(output)
+
+
+def foretold(content: dict[str, Any]) -> dict[str, Any]:
+    """The output as far as the post tells it."""
+    post = pieces.read("post", content)
+    assert isinstance(post, Post)
+    return {"link": "", "text": post.text, "photo": post.pictures[0].link if post.pictures else ""}
 
 
 def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
@@ -87,7 +91,9 @@ KIND = Sends(
     called="out",
     settings=PostSettings,
     output=PostOutput,
+    form="post",
     piece=piece,
+    foretold=foretold,
     send=send,
     find=find,
     lists_within=lambda connection: connection.settings.lists_within,

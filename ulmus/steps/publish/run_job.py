@@ -13,6 +13,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from ...core.pieces import Act
 from ...core.values import NotPlain, read_json
 from ...protocols import services
 from ...protocols.jsonpath import check
@@ -76,7 +77,8 @@ def piece(settings: JobSettings, context: Context) -> Outgoing:
     asked = question_of(settings.service, settings.path, "POST", {}, settings.body, False, {}, 60, context)
     how = settings.model_dump(include={"state", "done", "failed", "place", "result", "every", "longest"})
     text = json.dumps(asked.body, ensure_ascii=False, indent=1)
-    return Outgoing(settings.service, {"url": asked.url, "body": asked.body, "text": text, "how": how})
+    act = Act(method="POST", url=asked.url, body=asked.body)
+    return Outgoing(settings.service, {**act.model_dump(mode="json"), "text": text, "how": how})
 
 
 def plays(settings: JobSettings, kept: Mapping[str, Any]) -> dict[str, Any]:
@@ -154,6 +156,6 @@ KIND = Jobs(
     gives_outside=True,
     within_base=("path",),
     fixed_as_tool=("path",),
-    act=True,
+    form="act",
     brief="{state} · {result}",
 )

@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from ...core.pieces import FilePiece
 from ...protocols import filestore
 from ...protocols.errors import NothingToDo
 from ...protocols.net import Web
@@ -52,20 +53,20 @@ def piece(settings: SaveSettings, context: Context) -> Outgoing:
     kept = context.workspace.file(what) if "\n" not in what else None
     if kept is not None:
         name = name or kept[0]
-        content: dict[str, Any] = {"file": what, "type": kept[1], "size": len(kept[2])}
+        file = FilePiece(file=what, type=kept[1], size=len(kept[2]))
     else:
         kind = next((kind for end, kind in ENDINGS.items() if name.lower().endswith(end)), "text/plain")
-        content = {"text": settings.what, "type": kind, "size": len(what.encode())}
+        file = FilePiece(text=settings.what, type=kind, size=len(what.encode()))
     if not name:
         raise NothingToDo("The file has no name here.")
     path = f"{where}/{name.replace('/', '-')}".strip("/")
     filestore.address(store_of(context.connect(settings.store, "files")), path)
-    return Outgoing(settings.store, {"path": path, "name": name, **content})
+    return Outgoing(settings.store, file.model_copy(update={"path": path, "name": name}).model_dump(mode="json"))
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
     """Save it. Saving the same again changes nothing."""
-    body = content["opened"][2] if "opened" in content else content["text"].encode()
+    body = content["opened"][content["file"]][2] if content.get("file") else content["text"].encode()
     link = filestore.save(web, store_of(connection), content["path"], body, content["type"])
     return {"path": content["path"], "link": link, "name": content["name"], "size": len(body)}
 
@@ -86,7 +87,9 @@ KIND = Sends(
     called="saved",
     settings=SaveSettings,
     output=SaveOutput,
+    form="file",
     piece=piece,
+    foretold=lambda content: {**content, "link": ""},
     send=send,
     find=find,
     brief="{path}",

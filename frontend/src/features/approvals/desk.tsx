@@ -9,7 +9,7 @@ import { Counter, Linked } from "../../components/Piece";
 import { Changes, Findings, Versions } from "../../components/Rules";
 import { when } from "../../components/words";
 
-export type Asked = Schemas["Letter"];
+export type Asked = Schemas["AskedByMail"];
 
 /** The piece as it will appear, changed in place; counter and rules follow as one types. */
 function EditablePiece({
@@ -96,7 +96,7 @@ export function Draft({
   onEdit,
   inputRef,
 }: {
-  asked: Pick<Schemas["Letter"], "parts" | "question" | "limit" | "act">;
+  asked: Pick<Schemas["AskedByMail"], "parts" | "question" | "limit" | "act">;
   open: boolean;
   edit: Edit;
   shown: string;

@@ -8,6 +8,7 @@ import { Away } from "../../components/Away";
 import { Button } from "../../components/Button";
 import { useHouse } from "../../components/House";
 import { Linked } from "../../components/Piece";
+import { PieceBrief } from "../../components/pieces/PieceBrief";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
 import { sayError } from "../../components/Toast";
@@ -92,20 +93,11 @@ export function Today() {
             <ul>
               {day.went_out.map((piece) => (
                 <li key={piece.id} className="border-b border-line py-4">
-                  <div className="piece text-reading leading-snug">
-                    {piece.picture.startsWith("/") && (
-                      <img
-                        src={piece.picture}
-                        alt={piece.path || piece.title}
-                        className="mb-2 max-h-40 border border-line"
-                      />
-                    )}
-                    {piece.path ? (
-                      <span className="font-sans text-sm">{piece.path}</span>
-                    ) : (
-                      <Linked text={piece.text} />
-                    )}
-                  </div>
+                  {piece.piece ? (
+                    <PieceBrief piece={piece.piece} />
+                  ) : (
+                    <p className="text-sm text-soft">{piece.title}</p>
+                  )}
                   <p className="mt-2 text-xs text-soft">
                     {piece.link ? (
                       <Away to={piece.link} className="text-leaf underline underline-offset-2">
@@ -167,9 +159,9 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         <p className="mt-1 text-sm text-brick">{one.says}</p>
       )}
       {one.broken.length > 0 && <p className="mt-1 text-sm text-brick">✕ breaks a rule: {one.broken.join("; ")}</p>}
-      {one.what === "unsure" && one.text && (
-        <blockquote className="piece mt-2 border-l-2 border-brick pl-3 text-reading leading-snug">
-          {one.text}
+      {one.what === "unsure" && one.piece && (
+        <blockquote className="mt-2 border-l-2 border-brick pl-3">
+          <PieceBrief piece={one.piece} />
         </blockquote>
       )}
       <div className="mt-3 flex flex-wrap items-center gap-2">

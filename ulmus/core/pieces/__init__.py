@@ -1,0 +1,31 @@
+"""Pieces: what goes out, as data. `forms` says what each form is made of, `lengths` how long a text is as a channel counts it,
+`takes` what a channel takes and what of a piece it would refuse, `brief` a piece in a few words.
+
+Nothing here knows a channel or a kind of line; a piece is read from what the outbox keeps, whatever version wrote it.
+"""
+
+from .brief import Brief, in_brief
+from .forms import Act, Attached, FilePiece, FormName, Letter, Message, Piece, Post, attached, read
+from .lengths import CHARACTERS, Counting, length
+from .takes import ANYTHING, Takes, refusals
+
+__all__ = [
+    "ANYTHING",
+    "CHARACTERS",
+    "Act",
+    "Attached",
+    "Brief",
+    "Counting",
+    "FilePiece",
+    "FormName",
+    "Letter",
+    "Message",
+    "Piece",
+    "Post",
+    "Takes",
+    "attached",
+    "in_brief",
+    "length",
+    "read",
+    "refusals",
+]

@@ -1,0 +1,51 @@
+"""A letter's HTML: made of Markdown or of HTML, cleaned, set in type, its styles written into the elements, as mail programs want."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from html import escape
+
+import css_inline
+from lxml import html as lxml_html
+
+from . import markup
+
+ELEMENTS = (
+    "p", "br", "hr", "h1", "h2", "h3", "strong", "em", "b", "i", "u", "s", "code", "pre", "blockquote", "ul", "ol", "li", "a", "img",
+    "table", "thead", "tbody", "tr", "th", "td", "span", "div",
+)  # fmt: skip
+STYLE = """
+body { margin: 0; padding: 0; background: #ffffff; }
+.letter { max-width: 600px; padding: 16px; font: 16px/1.5 Georgia, 'Times New Roman', serif; color: #1d1c19; }
+p, ul, ol, blockquote, table, pre { margin: 0 0 16px; }
+h1 { font-size: 26px; line-height: 1.25; margin: 0 0 16px; }
+h2 { font-size: 21px; line-height: 1.3; margin: 24px 0 12px; }
+h3 { font-size: 17px; margin: 20px 0 8px; }
+a { color: #2f5a28; }
+img { max-width: 100%; height: auto; border: 0; }
+blockquote { border-left: 3px solid #c9c2b2; padding: 0 0 0 14px; color: #55524a; }
+td, th { padding: 4px 10px 4px 0; text-align: left; vertical-align: top; }
+"""
+
+
+def page(text: str, title: str, written: str) -> str:
+    """A whole page of a letter's text, ``markdown`` or ``html``, with its styles inlined. Anything that could act is left out."""
+    body = markup.from_markdown(text, ELEMENTS) if written == "markdown" else markup.cleaned(text, ELEMENTS)
+    inlined: str = _inliner().inline(
+        f'<!DOCTYPE html><html><head><meta charset="utf-8"><title>{escape(title)}</title><style>{STYLE}</style></head>'
+        f'<body><div class="letter">{body}</div></body></html>'
+    )
+    return inlined
+
+
+@lru_cache(maxsize=1)
+def _inliner() -> css_inline.CSSInliner:
+    # Nothing is fetched for it: what a letter looks like stands here.
+    return css_inline.CSSInliner(load_remote_stylesheets=False, keep_style_tags=False)
+
+
+def pictures(page: str) -> list[str]:
+    """The addresses of the pictures a page shows, in their order."""
+    if not page:
+        return []
+    return [str(src) for src in lxml_html.document_fromstring(page).xpath("//img/@src")]

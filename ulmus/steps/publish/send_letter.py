@@ -1,0 +1,162 @@
+"""Publish: a letter to one or several people, by mail."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterable
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from ...core import pieces
+from ...core.pieces import Attached, Letter
+from ...core.slots.filters import plain
+from ...protocols import letters, mail
+from ...protocols.errors import NothingToDo, TooLarge
+from ...protocols.net import Web
+from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..connections.mail import mailer
+from ..shared.pieces import attached
+
+MOST = 50
+"""So many people may be written to in one letter; more are a list."""
+_ID = re.compile(r"<[^<>\s]{1,900}>")
+
+
+class LetterSettings(Settings):
+    server: str = setting("Through", control="connection", needs="mail")
+    to: str = setting(
+        "To",
+        "An address such as <<row.Email>>, or several, parted by commas.",
+        control="slots",
+        takes="email|sender|address",
+        min_length=1,
+        max_length=5000,
+    )
+    subject: str = setting(
+        "Subject", control="slots", takes="subject@draft|subject|title@draft|title", min_length=1, max_length=500
+    )
+    text: str = setting(
+        "Text",
+        "What the letter says, usually the approved draft.",
+        control="longslots",
+        takes="text@draft|text",
+        min_length=1,
+        max_length=200_000,
+    )
+    written: Literal["markdown", "plain", "html"] = setting(
+        "The text is",
+        "Markdown and HTML go out as HTML with a plain text beside it.",
+        control="choice",
+        default="markdown",
+        labels={"markdown": "Markdown", "plain": "plain text only", "html": "HTML"},
+        more=True,
+    )
+    files: str = setting(
+        "Attachments",
+        "The links of files and pictures kept or made here, parted by commas or lines. May be empty.",
+        control="slots",
+        default="",
+        max_length=5000,
+        more=True,
+    )
+    cc: str = setting("Copy to", control="slots", default="", max_length=5000, more=True)
+    reply_to: str = setting(
+        "Answers to", "Another address than the sender’s.", control="slots", default="", max_length=300, more=True
+    )
+    thread: str = setting(
+        "Follows the letter",
+        "The Message-ID of an earlier letter, such as <<first.message_id>>, or of a mail that came in: this one stands under it.",
+        control="slots",
+        default="",
+        max_length=2000,
+        more=True,
+    )
+
+
+class LetterOutput(BaseModel):
+    message_id: str = Field("", description="Its Message-ID, for a letter that follows it.")
+    to: str = Field("", description="Whom it went to.")
+    subject: str = Field("", description="Its subject.")
+    text: str = Field("", description="Its text.")
+
+
+def piece(settings: LetterSettings, context: Context) -> Outgoing:
+    """The letter as it will go out. Raises `OutsideError` where it could not."""
+    to, cc, reply_to = (mail.addresses(text) for text in (settings.to, settings.cc, settings.reply_to))
+    if not to:
+        raise NothingToDo("There is nobody to write to: “To” is empty.")
+    if len(to) + len(cc) > MOST:
+        raise TooLarge(f"A letter goes to at most {MOST} people; this has {len(to) + len(cc)}.")
+    subject, text = " ".join(settings.subject.split()), settings.text.strip()
+    if not text or not subject:
+        raise NothingToDo(f"The letter has no {'text' if subject else 'subject'}.")
+    page = "" if settings.written == "plain" else letters.page(text, subject, settings.written)
+    sender = mailer(context.web, context.connect(settings.server, "mail"))
+    named = [attached(place, context) for place in re.split(r"[,\s]+", settings.files) if place]
+    if missing := next((one.link for one in named if not one.kept), ""):
+        raise NothingToDo(f"“{missing[:80]}” is no file kept here, so that it cannot be attached. Read or make it first.")
+    before = _ID.findall(settings.thread)
+    letter = Letter(
+        sender=mail.named(sender),
+        to=tuple(to),
+        cc=tuple(cc),
+        reply_to=reply_to[0] if reply_to else "",
+        subject=subject,
+        text=plain(text) if settings.written == "html" else text,
+        html=page,
+        files=(*named, *_shown(page, context)),
+        thread=before[-1] if before else "",
+        thread_before=tuple(before[:-1]),
+    )
+    return Outgoing(settings.server, letter.model_dump(mode="json"))
+
+
+def _shown(page: str, context: Context) -> Iterable[Attached]:
+    """The pictures the letter shows that are kept here: nobody outside could fetch them, so they travel inside."""
+    for link in dict.fromkeys(letters.pictures(page)):
+        if context.workspace.file(link) is not None:
+            yield attached(link, context).model_copy(update={"inside": True})
+
+
+def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
+    """Hand the letter over under `key`."""
+    sender = mailer(web, connection)
+    letter = pieces.read("letter", content)
+    assert isinstance(letter, Letter)
+    mail.send(sender, mail.compose(sender, letter, key, time.time(), content["opened"]))
+    return {**foretold(content), "message_id": mail.message_id(sender, key)}
+
+
+def foretold(content: dict[str, Any]) -> dict[str, Any]:
+    """The output as far as the letter tells it."""
+    letter = pieces.read("letter", content)
+    assert isinstance(letter, Letter)
+    return {"message_id": "", "to": ", ".join(letter.to), "subject": letter.subject, "text": letter.text}
+
+
+def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
+    """A mail server cannot be asked what it took; a person looks into the mailbox."""
+    return Sighting(why="A mail server cannot be asked whether it took a letter.")
+
+
+KIND = Sends(
+    name="send_letter",
+    stage="publish",
+    title="Send a letter",
+    about="Sends a mail to one person or a few, as text and HTML, with pictures and attachments. Sent once, whatever happens on the way.",
+    sentence="Send “{subject}” to {to} through {server}",
+    offer="Send a letter through {server}",
+    words="mail email e-mail letter send outreach write notify tell follow-up answer reply",
+    called="letter",
+    common=1.0,
+    settings=LetterSettings,
+    output=LetterOutput,
+    form="letter",
+    piece=piece,
+    foretold=foretold,
+    send=send,
+    find=find,
+    brief="{to} · {subject}",
+)
