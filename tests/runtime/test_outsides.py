@@ -43,7 +43,7 @@ class Doors(unittest.TestCase):
     def setUp(self) -> None:
         self.now = 1000.0
         self.says: list[dict[str, Any]] = []
-        bus = SimpleNamespace(say=lambda topic, **what: self.says.append({"topic": topic, **what}))
+        bus = SimpleNamespace(publish=lambda topic, **what: self.says.append({"topic": topic, **what}))
         web = SimpleNamespace(allowed=frozenset({"a.example", "b.example"}))
         services: Any = SimpleNamespace(clock=lambda: self.now, bus=bus, web=web)
         self.executor = Held()
