@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import datetime as dt
 import time
 from email import message_from_bytes, policy
@@ -29,9 +30,12 @@ class _Handler:
             return "451 The mailbox is busy; try again later"
         if mode == "refuse":
             return "550 No such mailbox here"
+        if mode == "garbled":
+            return "250"
         mail = message_from_bytes(envelope.content, policy=policy.default)
         assert isinstance(mail, EmailMessage)
-        body = mail.get_body(("plain", "html"))
+        plain, page = mail.get_body(("plain",)), mail.get_body(("html",))
+        shown = plain if plain is not None else page
         with self.town.lock:
             self.town.mails.append(
                 {
@@ -39,13 +43,43 @@ class _Handler:
                     "at": time.time(),
                     "to": ", ".join(envelope.rcpt_tos),
                     "sender": str(mail["From"]),
+                    "cc": str(mail["Cc"] or ""),
                     "subject": str(mail["Subject"]),
                     "message_id": str(mail["Message-ID"]),
-                    "text": body.get_content() if body is not None else "",
+                    "in_reply_to": str(mail["In-Reply-To"] or ""),
+                    "references": str(mail["References"] or ""),
+                    "reply_to": str(mail["Reply-To"] or ""),
+                    "signed": str(mail["DKIM-Signature"] or ""),
+                    "text": shown.get_content() if shown is not None else "",
+                    "html": _with_pictures(mail, page),
+                    "files": [
+                        {
+                            "name": part.get_filename() or "",
+                            "type": part.get_content_type(),
+                            "size": len(part.get_payload(decode=True) or b""),
+                        }
+                        for part in mail.iter_attachments()
+                    ],
                 }
             )
             self.town.save()
+        if mode == "lost":
+            session.loop.call_soon(server.transport.abort)
+            return "250 Nobody hears this"
         return "250 Kept"
+
+
+def _with_pictures(mail: EmailMessage, page: EmailMessage | None) -> str:
+    """The HTML part with the pictures in it put where they are shown."""
+    if page is None:
+        return ""
+    html = str(page.get_content())
+    for part in mail.walk():
+        cid = str(part["Content-ID"] or "").strip("<>")
+        if cid and part.get_content_maintype() == "image":
+            picture = base64.b64encode(part.get_payload(decode=True)).decode()
+            html = html.replace(f"cid:{cid}", f"data:{part.get_content_type()};base64,{picture}")
+    return html
 
 
 def serve(town: State, port: int) -> Controller:
@@ -80,8 +114,10 @@ def write() -> Response:
 
 @bp.get("/<int:number>")
 def letter(number: int) -> str:
-    found = next((_shown(m) for m in state().mails if m["id"] == number), None)
-    return render_template("letter.html", m=found or abort(404))
+    found = next((_shown(m) for m in state().mails if m["id"] == number), None) or abort(404)
+    before = found.get("in_reply_to")
+    found["follows"] = next((m for m in state().mails if m["message_id"] == before), None) if before else None
+    return render_template("letter.html", m=found)
 
 
 def _shown(mail: dict[str, Any]) -> dict[str, Any]:
