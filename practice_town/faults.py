@@ -110,7 +110,11 @@ MODES: dict[str, dict[str, str]] = {
         "down": "500, a fault of its own",
         "cut": "cut off in the middle",
     },
-    "mail": {"busy": "451, try again later", "refuse": "550, unknown here"},
+    "mail": {
+        "busy": "451, try again later",
+        "refuse": "550, unknown here",
+        "lost": "keeps the letter, and hangs up before it says so",
+    },
     "mailbox": {
         "down": "hangs up at once",
         "silent": "never says a word",

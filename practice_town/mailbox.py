@@ -30,8 +30,6 @@ class _Handler:
             return "451 The mailbox is busy; try again later"
         if mode == "refuse":
             return "550 No such mailbox here"
-        if mode == "garbled":
-            return "250"
         mail = message_from_bytes(envelope.content, policy=policy.default)
         assert isinstance(mail, EmailMessage)
         plain, page = mail.get_body(("plain",)), mail.get_body(("html",))
@@ -64,8 +62,8 @@ class _Handler:
             )
             self.town.save()
         if mode == "lost":
-            session.loop.call_soon(server.transport.abort)
-            return "250 Nobody hears this"
+            server.transport.abort()
+            return "250 nobody hears this"
         return "250 Kept"
 
 

@@ -235,6 +235,7 @@ def _proofs(services: Services, made: dict[str, int]) -> None:
         ("visitor-question", 2),
         ("weekly-round", 1),
         ("lead-brief", 3),
+        ("first-letters", 3),
         ("new-recording", 2),
         ("trade-news", 1),
         ("standing-assistant", 1),

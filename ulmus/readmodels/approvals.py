@@ -11,9 +11,11 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.drafting import measure
+from ..core.values import NotPlain
 from ..core.workflow import Workflow, points_at, sentence
 from ..core.workflow.kinds import SendSpec
 from ..core.workflow.plans import AssignmentPlan
+from ..protocols.errors import OutsideError
 from ..runtime import asking, execution
 from ..runtime.engine import Engine
 from ..runtime.services import Services, takes_of, world
@@ -22,7 +24,8 @@ from ..steps import kinds
 from ..steps.api import Drafts
 from ..store import tables
 from .journals import Journals, around, draft_versions, planned_as, step_of
-from .models import FindingView, VersionView
+from .models import FindingView, PieceView, VersionView
+from .pieces import piece_view
 
 DECIDED = 20
 
@@ -68,6 +71,15 @@ class NoteView(BaseModel):
     at: float
 
 
+class ComposedView(BaseModel):
+    """A piece that goes out when this is approved: the line that sends it, the piece, or why it cannot be made as things stand."""
+
+    line: str
+    sentence: str
+    piece: PieceView | None = None
+    wrong: str = ""
+
+
 class ApprovalView(ApprovalSummary):
     """Everything needed to decide."""
 
@@ -84,6 +96,15 @@ class ApprovalView(ApprovalSummary):
     question: bool = False
     brand: str = ""
     parts: list[PartOfDraft] = []
+    pieces: list[ComposedView] = []
+
+
+class Measured(BaseModel):
+    """A changed draft as a text, the rules on it, and what would go out with it."""
+
+    text: str
+    findings: list[FindingView]
+    pieces: list[ComposedView] = []
 
 
 class Queue(BaseModel):
@@ -157,7 +178,30 @@ def approval_view(services: Services, engine: Engine, journals: Journals, approv
         question=approval.draft == asking.QUESTION,
         brand=workflow.brand or "",
         parts=_parts(engine, approval),
+        pieces=_let_out(services, engine, approval, asking.Change()),
     )
+
+
+def _let_out(services: Services, engine: Engine, approval: tables.Approval, change: asking.Change) -> list[ComposedView]:
+    """What goes out when this is approved with a change, in all its parts."""
+    if approval.state != "open" or approval.draft in ("", asking.QUESTION):
+        return []
+    live = engine.live(approval.run_id)
+    try:
+        values = {**live.state.scope(approval.address), **asking.as_approved(live, approval, change)}
+    except (asking.AnswerRefused, OutsideError, NotPlain):
+        return []
+    with services.store.read() as session:
+        around_it = world(session)
+    out = []
+    for composed in asking.compose(services, live, approval, values):
+        kind = kinds()[composed.line.kind]
+        assert isinstance(kind, SendSpec)
+        words = "".join(part.text for part in sentence(composed.line, kind, around_it))
+        view = piece_view(kind.form, composed.content, composed.connection, around_it) if composed.content else None
+        wrong = "" if view is not None and view.refused else composed.wrong
+        out.append(ComposedView(line=composed.line.id, sentence=words, piece=view, wrong=wrong))
+    return out
 
 
 def _parts(engine: Engine, approval: tables.Approval) -> list[PartOfDraft]:
@@ -173,10 +217,8 @@ def _parts(engine: Engine, approval: tables.Approval) -> list[PartOfDraft]:
     return [PartOfDraft(**vars(part)) for part in kind.parts(execution.read(line), output)]
 
 
-def measured(
-    services: Services, engine: Engine, approval_id: int, change: asking.Change, trying: bool = True
-) -> tuple[str, list[FindingView]]:
-    """A change as it would be taken, as a text, and the rules on it. Raises `asking.AnswerRefused`."""
+def measured(services: Services, engine: Engine, approval_id: int, change: asking.Change, trying: bool = True) -> Measured:
+    """A change as it would be taken, as a text, the rules on it, and what would go out. Raises `asking.AnswerRefused`."""
     with services.store.read() as session:
         approval = session.get_one(tables.Approval, approval_id)
     live = engine.live(approval.run_id)
@@ -185,7 +227,8 @@ def measured(
     text = change.text if change.text is not None else approval.text
     if line is not None and isinstance(output, dict) and change.parts:
         text = str(asking.revise(line, output, change).get("text", ""))
-    return text, _measure(services, engine, approval_id, text, trying)
+    findings = _measure(services, engine, approval_id, text, trying)
+    return Measured(text=text, findings=findings, pieces=_let_out(services, engine, approval, change))
 
 
 def _act(services: Services, workflow: Workflow, approval: tables.Approval) -> str:

@@ -202,17 +202,33 @@ def _final(services: Services, events: Events, approval: tables.Approval, verdic
     before = scope.get(approval.draft)
     if line is None or not isinstance(before, dict):
         raise AnswerRefused("The draft is not there any more.")
-    after = revise(line, before, Change(None if text == str(before.get("text", "")).strip() else text, change.parts))
+    values = as_approved(live, approval, Change(text, change.parts))
+    after = values[approval.draft]
     if not str(after.get("text", "")).strip():
         raise AnswerRefused("The text is empty. Write something, or decline.")
-    values = {approval.draft: after}
-    if after != before or approval.round > 1:
-        values |= worked_out_again(live, approval, {**scope, approval.draft: after})
     after_all = {**scope, **values}
-    check_channels(services, live, approval, after_all)
+    # What a channel cannot take is said here, and not when nobody is there any more.
+    for composed in compose(services, live, approval, after_all):
+        if composed.wrong:
+            raise AnswerRefused(composed.wrong)
     broken = list(execution.broken_rules(line, after_all, str(after["text"])))
     changed = values if after != before or len(values) > 1 else {}
     return Final(str(after["text"]), after != before, changed, broken)
+
+
+def as_approved(live: Live, approval: tables.Approval, change: Change) -> dict[str, dict[str, Any]]:
+    """The draft's outputs, and those worked out from it, by the names of their lines, with a person's change in them. Raises
+    `AnswerRefused`."""
+    line, scope = live.workflow.line(approval.draft), live.state.scope(approval.address)
+    before = scope.get(approval.draft)
+    if line is None or not isinstance(before, dict):
+        raise AnswerRefused("The draft is not there any more.")
+    text = change.text.strip() if change.text is not None else None
+    after = revise(line, before, Change(None if text == str(before.get("text", "")).strip() else text, change.parts))
+    values = {approval.draft: after}
+    if after != before or approval.round > 1:
+        values |= worked_out_again(live, approval, {**scope, approval.draft: after})
+    return values
 
 
 def revise(line: Line, output: Mapping[str, Any], change: Change) -> dict[str, Any]:
@@ -247,9 +263,18 @@ def worked_out_again(live: Live, approval: tables.Approval, values: dict[str, An
     return changed
 
 
-def check_channels(services: Services, live: Live, approval: tables.Approval, values: dict[str, Any]) -> None:
-    """Make the pieces that this approval lets out, as far as they can be known now. Raises `AnswerRefused` where a channel
-    could not take one: it is said here, and not when nobody is there any more."""
+@dataclass(frozen=True)
+class Composed:
+    """A piece that an approval lets out: the line that sends it, its connection and content, or in words why it cannot be made."""
+
+    line: Line
+    connection: str = ""
+    content: dict[str, Any] = field(default_factory=dict)
+    wrong: str = ""
+
+
+def compose(services: Services, live: Live, approval: tables.Approval, values: Mapping[str, Any]) -> list[Composed]:
+    """The pieces that this approval lets out, as far as they can be known now, with these values as approved."""
     values = dict(values)
     ask = live.workflow.line(flow.Address.parse(approval.address).step)
     if ask is not None:
@@ -263,6 +288,7 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
         outside=live.page.outside,
         workspace=workspace(services, live.workflow.brand),
     )
+    out: list[Composed] = []
     for line in _after(live.workflow, flow.Address.parse(approval.address).step, values):
         kind = kinds().get(line.kind)
         if kind is None or line.muted or not roots_read(live.workflow, line) - {line.id} <= values.keys():
@@ -276,9 +302,12 @@ def check_channels(services: Services, live: Live, approval: tables.Approval, va
                 values[line.id] = output
         elif isinstance(kind, SendSpec):
             try:
-                execution.piece(line, context)
+                outgoing = execution.piece(line, context, refusing=False)
+                wrong = execution.refusals_of(line, outgoing, context)
+                out.append(Composed(line, outgoing.connection, outgoing.content, " ".join(wrong)))
             except (OutsideError, NotPlain) as error:
-                raise AnswerRefused(str(error)) from None
+                out.append(Composed(line, wrong=str(error)))
+    return out
 
 
 def _before(workflow: Workflow, draft: str, ask: str) -> Iterator[Line]:

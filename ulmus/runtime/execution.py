@@ -131,24 +131,28 @@ def tools_of(line: Line) -> tuple[Tool, ...]:
     return tuple(out)
 
 
-def piece(line: Line, context: Context) -> Outgoing:
-    """What a publishing line would send."""
+def piece(line: Line, context: Context, refusing: bool = True) -> Outgoing:
+    """What a publishing line would send. `refusing`: what its channel would not take is none, which raises `TooLarge`."""
     kind = kinds()[line.kind]
     assert isinstance(kind, Sends | Jobs)
     settings = filled(kind, line, context.values)
     outgoing = guarded(lambda: kind.piece(settings, context))
     outgoing = replace(outgoing, content=kept(outgoing.content))
-    for setting in settings_of(kind.settings).values():
-        if isinstance(setting.control, ConnectionKey) and getattr(settings, setting.name) == outgoing.connection:
-            refuse(kind, outgoing.content, context.connect(outgoing.connection, setting.needs))
+    if refusing and (wrong := refusals_of(line, outgoing, context)):
+        raise TooLarge(" ".join(wrong))
     return outgoing
 
 
-def refuse(kind: SendSpec[Any], content: Mapping[str, Any], connection: Connection) -> None:
-    """Raise `TooLarge` where a channel would not take a piece as it is."""
-    takes = connection_kinds()[connection.kind].takes(connection.settings)
-    if wrong := pieces.refusals(pieces.read(kind.form, content), takes, connection.name):
-        raise TooLarge(" ".join(wrong))
+def refusals_of(line: Line, outgoing: Outgoing, context: Context) -> list[str]:
+    """What of a piece its channel would not take, in words."""
+    kind = kinds()[line.kind]
+    assert isinstance(kind, SendSpec)
+    piece = pieces.read(kind.form, outgoing.content)
+    for setting in settings_of(kind.settings).values():
+        if isinstance(setting.control, ConnectionKey) and line.settings.get(setting.name) == outgoing.connection:
+            connection = context.connect(outgoing.connection, setting.needs)
+            return pieces.refusals(piece, connection_kinds()[connection.kind].takes(connection.settings), connection.name)
+    return []
 
 
 def played(line: Line, content: dict[str, Any], context: Context) -> dict[str, Any]:

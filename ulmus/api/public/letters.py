@@ -5,12 +5,12 @@ from __future__ import annotations
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 
-from ...readmodels.approvals import NoteView, PartOfDraft, Source, approval_view
+from ...readmodels.approvals import ComposedView, Measured, NoteView, PartOfDraft, Source, approval_view
 from ...readmodels.models import FindingView, VersionView
 from ...runtime import links
 from ...store import tables
 from ..http.base import Fine, Problem, Refusal, Reply, house, send
-from ..schemas.answers import Answer, Measured, Text, measure, take
+from ..schemas.answers import Answer, Text, measure, take
 from ..security.auth import room
 
 bp = APIBlueprint("letters", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])
@@ -41,6 +41,7 @@ class AskedByMail(BaseModel):
     broken: list[str] = []
     despite: list[str] = []
     parts: list[PartOfDraft] = []
+    pieces: list[ComposedView] = []
 
 
 @bp.get("/letters/<token>", responses={200: AskedByMail, 410: Problem})

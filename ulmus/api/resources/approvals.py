@@ -6,9 +6,9 @@ from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
-from ...readmodels.approvals import ApprovalView, Queue, approval_view, queue
+from ...readmodels.approvals import ApprovalView, Measured, Queue, approval_view, queue
 from ..http.base import Body, Fine, Problem, Reply, house, send
-from ..schemas.answers import Answer, Measured, Text, measure, take
+from ..schemas.answers import Answer, Text, measure, take
 from ..security.auth import needs
 
 bp = APIBlueprint("approvals", __name__, url_prefix="/api", abp_tags=[Tag(name="approvals")])

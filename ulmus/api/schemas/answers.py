@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from ...readmodels import approvals
-from ...readmodels.models import FindingView
+from ...readmodels.approvals import Measured
 from ...runtime import asking
 from ..http.base import Body, Refusal, house
 
@@ -28,13 +28,6 @@ class Text(Body):
 
     text: str | None = Field(None, max_length=200_000)
     parts: dict[str, Any] = {}
-
-
-class Measured(BaseModel):
-    """The draft with the change in it, as a text, and its rules."""
-
-    text: str
-    findings: list[FindingView]
 
 
 def take(approval_id: int, body: Answer, by: str) -> None:
@@ -60,7 +53,6 @@ def measure(approval_id: int, body: Text, trying: bool = True) -> Measured:
     """The rules on a change. Without `trying` no link is tried: whoever types it has no account."""
     try:
         change = asking.Change(body.text, body.parts)
-        text, findings = approvals.measured(house().services, house().engine, approval_id, change, trying)
+        return approvals.measured(house().services, house().engine, approval_id, change, trying)
     except asking.AnswerRefused as error:
         raise Refusal(str(error), 409) from None
-    return Measured(text=text, findings=findings)

@@ -6,11 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ...core import flow
+from ...core import flow, pieces
 from ...core.cost import Usage
 from ...core.slots import parse, render
 from ...core.workflow import Line, Workflow
+from ...core.workflow.kinds import SendSpec
 from ...core.workflow.plans import AskPlan, AssignmentPlan, CallPlan, SendPlan, WritePlan
+from ...steps import kinds
 from ...steps.api import Context
 from .. import execution
 from ..asking import QUESTION, open_question
@@ -96,7 +98,9 @@ class Permitting(Handler):
         match execution.plan_of(line):
             case SendPlan():
                 outgoing = execution.piece(line, context)
-                text = str(outgoing.content.get("text") or "") or in_lines(outgoing.content)
+                kind = kinds()[line.kind]
+                assert isinstance(kind, SendSpec)
+                text = pieces.in_words(pieces.read(kind.form, outgoing.content))
                 return _Question(text, "", scope=scope_of(line, outgoing.connection, outgoing.content))
             case WritePlan():
                 sheet, cells = execution.row(line, context)

@@ -40,7 +40,7 @@ class LetterSettings(Settings):
     text: str = setting(
         "Text",
         "What the letter says, usually the approved draft.",
-        control="longslots",
+        control="slots",
         takes="text@draft|text",
         min_length=1,
         max_length=200_000,

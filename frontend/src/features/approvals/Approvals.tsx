@@ -13,7 +13,7 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, count, when } from "../../components/words";
-import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, LetOut, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
 const AT_ONCE = 50;
@@ -117,8 +117,10 @@ function Desk({ id, next }: { id: number; next?: number }) {
   const noteBox = useRef<HTMLTextAreaElement>(null);
   const original = asked.data?.text ?? "";
   const now = text ?? original;
-  const measured = useMeasured({ text, parts }, { text: original, findings: asked.data?.findings ?? [] }, (edit) =>
-    ok(api.POST("/api/approvals/{id}/measure", { ...path, body: edit })),
+  const measured = useMeasured(
+    { text, parts },
+    { text: original, findings: asked.data?.findings ?? [], pieces: asked.data?.pieces ?? [] },
+    (edit) => ok(api.POST("/api/approvals/{id}/measure", { ...path, body: edit })),
   );
   const { findings } = measured;
   const changed = (text !== null && text.trim() !== original.trim()) || Object.keys(parts).length > 0;
@@ -224,6 +226,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
             }}
             inputRef={piece}
           />
+          <GoesOut pieces={open ? measured.pieces : a.pieces} text={now} />
         </div>
         {a.question && !open && a.final_text && (
           <p className="mt-4 border-l-2 border-leaf pl-3 font-serif text-lg whitespace-pre-wrap">{a.final_text}</p>

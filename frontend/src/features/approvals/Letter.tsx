@@ -7,7 +7,7 @@ import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Area } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
-import { brokenMusts, DECIDED, Draft, EvidencePane, LetOut, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, LetOut, useMeasured } from "./desk";
 
 /** The page behind a signed link: for a phone, without an account. Opening it decides nothing. */
 export function Letter() {
@@ -24,8 +24,10 @@ export function Letter() {
   const piece = useRef<HTMLTextAreaElement>(null);
   const original = letter.data?.text ?? "";
   const now = text ?? original;
-  const measured = useMeasured({ text, parts }, { text: original, findings: letter.data?.findings ?? [] }, (edit) =>
-    ok(api.POST("/api/letters/{token}/measure", { ...path, body: edit })),
+  const measured = useMeasured(
+    { text, parts },
+    { text: original, findings: letter.data?.findings ?? [], pieces: letter.data?.pieces ?? [] },
+    (edit) => ok(api.POST("/api/letters/{token}/measure", { ...path, body: edit })),
   );
   const { findings } = measured;
   if (letter.isPending) return <Loading what="Opening the draft …" />;
@@ -98,6 +100,7 @@ export function Letter() {
           }}
           inputRef={piece}
         />
+        <GoesOut pieces={measured.pieces} text={now} />
       </div>
       {said ? (
         <p role="status" className="mt-5 font-serif text-lg text-leaf">

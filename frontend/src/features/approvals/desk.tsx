@@ -6,6 +6,7 @@ import { Button } from "../../components/Button";
 import { EvidenceOf } from "../../components/Evidence";
 import { Area, Choice, Field, Input } from "../../components/Field";
 import { Counter, Linked } from "../../components/Piece";
+import { PieceFull } from "../../components/pieces/PieceFull";
 import { Changes, Findings, Versions } from "../../components/Rules";
 import { when } from "../../components/words";
 
@@ -60,12 +61,10 @@ export type Edit = { text: string | null; parts: Record<string, unknown> };
 /** The draft with a change in it and its rules, measured by the server a moment after the last key. */
 export function useMeasured(
   edit: Edit,
-  known: { text: string; findings: Finding[] },
+  known: { text: string; findings: Finding[]; pieces: Composed[] },
   measure: (edit: Edit) => Promise<Schemas["Measured"]>,
 ) {
-  const [measured, setMeasured] = useState<{ of: string; text: string; findings: Finding[]; wrong: string } | null>(
-    null,
-  );
+  const [measured, setMeasured] = useState<(typeof known & { of: string; wrong: string }) | null>(null);
   const call = useRef(measure);
   call.current = measure;
   const changed = (edit.text !== null && edit.text !== known.text) || Object.keys(edit.parts).length > 0;
@@ -75,7 +74,7 @@ export function useMeasured(
     const timer = window.setTimeout(() => {
       call.current(JSON.parse(of) as Edit).then(
         (found) => setMeasured({ of, ...found, wrong: "" }),
-        (error) => setMeasured({ of, text: "", findings: [], wrong: (error as Error).message }),
+        (error) => setMeasured({ of, text: "", findings: [], pieces: [], wrong: (error as Error).message }),
       );
     }, 200);
     return () => window.clearTimeout(timer);
@@ -85,6 +84,37 @@ export function useMeasured(
 }
 
 type Part = Schemas["PartOfDraft"];
+type Composed = Schemas["ComposedView"];
+
+/** What goes out when this is approved, in all its parts. A lone post whose text stands above as it is needs no second look. */
+export function GoesOut({ pieces, text }: { pieces: readonly Composed[]; text: string }) {
+  const [first, ...more] = pieces;
+  const plain = first?.piece?.piece;
+  const lone = !more.length && plain?.form === "post" && plain.text === text.trim() && !plain.pictures.length;
+  if (!first || (lone && !first.piece?.refused.length)) return null;
+  if (lone)
+    return first.piece!.refused.map((words) => (
+      <p key={words} className="mt-2 text-sm text-brick">
+        ✕ {words}
+      </p>
+    ));
+  return (
+    <section className="mt-6" aria-labelledby="goes-out">
+      <h2 id="goes-out" className="smallcaps mb-2 text-soft">
+        What goes out
+      </h2>
+      <ul className="space-y-6">
+        {pieces.map((one) => (
+          <li key={one.line}>
+            <p className="mb-1 text-sm text-soft">{one.sentence}</p>
+            {one.piece && <PieceFull view={one.piece} />}
+            {one.wrong && <p className="text-sm text-brick">✕ {one.wrong}</p>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
 
 /** What is asked about, to be changed in place while it is open: as one text, or part by part. */
 export function Draft({
