@@ -138,6 +138,12 @@ class Made(unittest.TestCase):
             "onclick", letters.page('<p onclick="x()" style="color:red">Hi</p><iframe src="//a"></iframe>', "t", "html")
         )
 
+    def test_the_plain_text_reads_without_marks(self) -> None:
+        page = letters.page("# Beans\n\nDear **O**,\nsee [us](https://a.example/b)\n\n- one\n- two\n\n3. three\n4. four", "t", "markdown")
+        self.assertEqual(
+            letters.in_plain(page), "Beans\n\nDear O,\nsee us (https://a.example/b)\n\n- one\n- two\n\n1. three\n2. four"
+        )
+
     def test_addresses_as_people_write_them_and_none_by_accident(self) -> None:
         self.assertEqual(
             mail.addresses("Bram <bram@okonjo.example>, petra@lock.example; BRAM@okonjo.example\n"),

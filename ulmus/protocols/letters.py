@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
 from functools import lru_cache
 from html import escape
+from typing import Any
 
 import css_inline
 from lxml import html as lxml_html
@@ -14,6 +17,7 @@ ELEMENTS = (
     "p", "br", "hr", "h1", "h2", "h3", "strong", "em", "b", "i", "u", "s", "code", "pre", "blockquote", "ul", "ol", "li", "a", "img",
     "table", "thead", "tbody", "tr", "th", "td", "span", "div",
 )  # fmt: skip
+_BLOCKS = frozenset({"p", "h1", "h2", "h3", "blockquote", "ul", "ol", "table", "pre", "div"})
 STYLE = """
 body { margin: 0; padding: 0; background: #ffffff; }
 .letter { max-width: 600px; padding: 16px; font: 16px/1.5 Georgia, 'Times New Roman', serif; color: #1d1c19; }
@@ -30,7 +34,7 @@ td, th { padding: 4px 10px 4px 0; text-align: left; vertical-align: top; }
 
 def page(text: str, title: str, written: str) -> str:
     """A whole page of a letter's text, ``markdown`` or ``html``, with its styles inlined. Anything that could act is left out."""
-    body = markup.from_markdown(text, ELEMENTS) if written == "markdown" else markup.cleaned(text, ELEMENTS)
+    body = markup.from_markdown(text, ELEMENTS, breaks=True) if written == "markdown" else markup.cleaned(text, ELEMENTS)
     inlined: str = _inliner().inline(
         f'<!DOCTYPE html><html><head><meta charset="utf-8"><title>{escape(title)}</title><style>{STYLE}</style></head>'
         f'<body><div class="letter">{body}</div></body></html>'
@@ -42,6 +46,43 @@ def page(text: str, title: str, written: str) -> str:
 def _inliner() -> css_inline.CSSInliner:
     # Nothing is fetched for it: what a letter looks like stands here.
     return css_inline.CSSInliner(load_remote_stylesheets=False, keep_style_tags=False)
+
+
+def in_plain(page: str) -> str:
+    """A page as plain text, for mail programs that show no HTML: lists with dashes, links with their address behind them."""
+    lines = "".join(_spoken(lxml_html.document_fromstring(page).find(".//body"))).splitlines()
+    text = "\n".join(" ".join(line.split()) if not line.startswith("  ") else line.rstrip() for line in lines)
+    return re.sub(r"\n{3,}", "\n\n", text).strip()
+
+
+def _spoken(element: Any) -> Iterator[str]:
+    tag = element.tag if isinstance(element.tag, str) else ""
+    if tag == "br":
+        yield "\n"
+    elif tag == "hr":
+        yield "\n\n-- \n\n"
+    elif tag == "img":
+        yield str(element.get("alt") or "")
+    else:
+        if tag in _BLOCKS:
+            yield "\n\n"
+        if tag == "li":
+            yield f"\n{'-' if element.getparent().tag != 'ol' else f'{element.getparent().index(element) + 1}.'} "
+        yield _flat(element.text, tag)
+        for inner in element:
+            yield from _spoken(inner)
+            yield _flat(inner.tail, tag)
+        href = str(element.get("href") or "").removeprefix("mailto:")
+        if tag == "a" and href and href != "".join(element.itertext()).strip():
+            yield f" ({href})"
+        if tag in ("td", "th"):
+            yield "  "
+        if tag in _BLOCKS or tag == "tr":
+            yield "\n"
+
+
+def _flat(text: str | None, tag: str) -> str:
+    return (text or "") if tag in ("pre", "code") else re.sub(r"\s+", " ", text or "")
 
 
 def pictures(page: str) -> list[str]:

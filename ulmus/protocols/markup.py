@@ -23,11 +23,11 @@ def cleaned(html: str, elements: Iterable[str]) -> str:
     ).strip()
 
 
-def from_markdown(text: str, elements: Iterable[str]) -> str:
-    """Markdown as clean HTML; HTML inside it is taken as text."""
-    return cleaned(_markdown().render(text), elements)
+def from_markdown(text: str, elements: Iterable[str], breaks: bool = False) -> str:
+    """Markdown as clean HTML; HTML inside it is taken as text. With `breaks` the end of a line stays one."""
+    return cleaned(_markdown(breaks).render(text), elements)
 
 
-@lru_cache(maxsize=1)
-def _markdown() -> MarkdownIt:
-    return MarkdownIt("commonmark", {"html": False})
+@lru_cache(maxsize=2)
+def _markdown(breaks: bool) -> MarkdownIt:
+    return MarkdownIt("commonmark", {"html": False, "breaks": breaks})

@@ -75,7 +75,7 @@ class ComposedView(BaseModel):
     """A piece that goes out when this is approved: the line that sends it, the piece, or why it cannot be made as things stand."""
 
     line: str
-    sentence: str
+    title: str
     piece: PieceView | None = None
     wrong: str = ""
 
@@ -197,10 +197,9 @@ def _let_out(services: Services, engine: Engine, approval: tables.Approval, chan
     for composed in asking.compose(services, live, approval, values):
         kind = kinds()[composed.line.kind]
         assert isinstance(kind, SendSpec)
-        words = "".join(part.text for part in sentence(composed.line, kind, around_it))
         view = piece_view(kind.form, composed.content, composed.connection, around_it) if composed.content else None
         wrong = "" if view is not None and view.refused else composed.wrong
-        out.append(ComposedView(line=composed.line.id, sentence=words, piece=view, wrong=wrong))
+        out.append(ComposedView(line=composed.line.id, title=kind.title, piece=view, wrong=wrong))
     return out
 
 

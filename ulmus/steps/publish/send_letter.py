@@ -11,7 +11,6 @@ from pydantic import BaseModel, Field
 
 from ...core import pieces
 from ...core.pieces import Attached, Letter
-from ...core.slots.filters import plain
 from ...protocols import letters, mail
 from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
@@ -104,7 +103,7 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         cc=tuple(cc),
         reply_to=reply_to[0] if reply_to else "",
         subject=subject,
-        text=plain(text) if settings.written == "html" else text,
+        text=letters.in_plain(page) if page else text,
         html=page,
         files=(*named, *_shown(page, context)),
         thread=before[-1] if before else "",

@@ -13,7 +13,7 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, count, when } from "../../components/words";
-import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, LetOut, useMeasured } from "./desk";
+import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, isDraftItself, LetOut, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
 const AT_ONCE = 50;
@@ -208,9 +208,11 @@ function Desk({ id, next }: { id: number; next?: number }) {
             ? "The question"
             : a.act
               ? "What it would do"
-              : a.channel
-                ? `As it will appear on ${a.channel}`
-                : "The piece"}
+              : open && a.pieces.length > 0 && !isDraftItself(measured.pieces, now)
+                ? "The draft"
+                : a.channel
+                  ? `As it will appear on ${a.channel}`
+                  : "The piece"}
         </p>
         <div className="border-y border-rule py-5">
           <Draft

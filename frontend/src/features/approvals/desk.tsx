@@ -86,11 +86,16 @@ export function useMeasured(
 type Part = Schemas["PartOfDraft"];
 type Composed = Schemas["ComposedView"];
 
+/** Whether one post goes out, and its text is the draft as it stands. */
+export function isDraftItself(pieces: readonly Composed[], text: string) {
+  const plain = pieces[0]?.piece?.piece;
+  return pieces.length === 1 && plain?.form === "post" && plain.text === text.trim() && !plain.pictures.length;
+}
+
 /** What goes out when this is approved, in all its parts. A lone post whose text stands above as it is needs no second look. */
 export function GoesOut({ pieces, text }: { pieces: readonly Composed[]; text: string }) {
-  const [first, ...more] = pieces;
-  const plain = first?.piece?.piece;
-  const lone = !more.length && plain?.form === "post" && plain.text === text.trim() && !plain.pictures.length;
+  const first = pieces[0];
+  const lone = isDraftItself(pieces, text);
   if (!first || (lone && !first.piece?.refused.length)) return null;
   if (lone)
     return first.piece!.refused.map((words) => (
@@ -106,7 +111,10 @@ export function GoesOut({ pieces, text }: { pieces: readonly Composed[]; text: s
       <ul className="space-y-6">
         {pieces.map((one) => (
           <li key={one.line}>
-            <p className="mb-1 text-sm text-soft">{one.sentence}</p>
+            <p className="mb-1 text-sm text-soft">
+              {one.title}
+              {one.piece?.channel && ` · ${one.piece.channel}`}
+            </p>
             {one.piece && <PieceFull view={one.piece} />}
             {one.wrong && <p className="text-sm text-brick">✕ {one.wrong}</p>}
           </li>
@@ -180,6 +188,13 @@ function Parts({
   );
 }
 
+/** How many rows a text takes where so many signs stand in one. */
+const rowsOf = (text: string, wide: number, most: number) =>
+  Math.min(
+    most,
+    text.split("\n").reduce((rows, line) => rows + Math.max(1, Math.ceil(line.length / wide)), 0),
+  );
+
 function PartField({ part, value, set }: { part: Part; value: unknown; set: (value: unknown) => void }) {
   const area = "piece text-lead leading-relaxed";
   switch (part.type) {
@@ -244,7 +259,7 @@ function PartField({ part, value, set }: { part: Part; value: unknown; set: (val
               {Object.entries(item).map(([name, one]) => (
                 <Field key={name} label={name}>
                   <Area
-                    rows={Math.min(6, Math.ceil(String(one ?? "").length / 60) || 1)}
+                    rows={rowsOf(String(one ?? ""), 60, 6)}
                     className={area}
                     value={Array.isArray(one) ? one.join("\n") : String(one ?? "")}
                     onChange={(e) => put(n, name, Array.isArray(one) ? e.target.value.split("\n") : e.target.value)}
@@ -260,7 +275,7 @@ function PartField({ part, value, set }: { part: Part; value: unknown; set: (val
       return (
         <Field label={part.label}>
           <Area
-            rows={Math.min(10, Math.ceil(String(value ?? "").length / 70) || 1)}
+            rows={rowsOf(String(value ?? ""), 66, 14)}
             className={area}
             value={String(value ?? "")}
             onChange={(e) => set(e.target.value)}

@@ -94,7 +94,7 @@ export function Today() {
               {day.went_out.map((piece) => (
                 <li key={piece.id} className="border-b border-line py-4">
                   {piece.piece ? (
-                    <PieceBrief piece={piece.piece} />
+                    <PieceBrief piece={piece.piece} lines={7} />
                   ) : (
                     <p className="text-sm text-soft">{piece.title}</p>
                   )}
@@ -161,7 +161,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
       {one.broken.length > 0 && <p className="mt-1 text-sm text-brick">✕ breaks a rule: {one.broken.join("; ")}</p>}
       {one.what === "unsure" && one.piece && (
         <blockquote className="mt-2 border-l-2 border-brick pl-3">
-          <PieceBrief piece={one.piece} />
+          <PieceBrief piece={one.piece} lines={7} />
         </blockquote>
       )}
       <div className="mt-3 flex flex-wrap items-center gap-2">
