@@ -139,7 +139,9 @@ class Made(unittest.TestCase):
         )
 
     def test_the_plain_text_reads_without_marks(self) -> None:
-        page = letters.page("# Beans\n\nDear **O**,\nsee [us](https://a.example/b)\n\n- one\n- two\n\n3. three\n4. four", "t", "markdown")
+        page = letters.page(
+            "# Beans\n\nDear **O**,\nsee [us](https://a.example/b)\n\n- one\n- two\n\n3. three\n4. four", "t", "markdown"
+        )
         self.assertEqual(
             letters.in_plain(page), "Beans\n\nDear O,\nsee us (https://a.example/b)\n\n- one\n- two\n\n1. three\n2. four"
         )
