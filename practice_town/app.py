@@ -29,6 +29,7 @@ from . import (
     reports,
     services,
     sites,
+    team,
     timed,
 )
 from .faults import LINE, common
@@ -44,7 +45,7 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
     app.extensions["town"] = state
     app.extensions["letters"] = letters
     app.add_template_filter(formatdate, "rfc")
-    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, control):
+    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, team, control):
         app.register_blueprint(part.bp)
 
     @app.get("/")

@@ -85,6 +85,7 @@ MODES: dict[str, dict[str, str]] = {
         "down": "500, a fault of its own",
         "busy": "429, asks to come back in 2 seconds",
         "cut": "JSON cut off in the middle",
+        "lost": "makes the change and drops the reply",
     },
     "render": {
         "slow": "answers after 5 seconds",
@@ -93,6 +94,18 @@ MODES: dict[str, dict[str, str]] = {
         "lost": "takes the job and drops the reply",
         "failing": "takes the job, which then fails",
         "stuck": "takes the job, which is never ready",
+    },
+    "outreach": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "lost": "takes the lead and drops the reply",
+    },
+    "room": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "lost": "takes the message and drops the reply",
     },
     "files": {
         "slow": "answers after 5 seconds",

@@ -83,7 +83,11 @@ def _event(uid: str, start: datetime, title: str, place: str, notes: str, *more:
 def customers() -> str:
     """The customer database's page: its records, and whom it calls about a new one."""
     return render_template(
-        "customers.html", customers=CUSTOMERS, calls=list(reversed(state().calls))[:30], said=request.args.get("said", "")
+        "customers.html",
+        customers=CUSTOMERS,
+        calls=list(reversed(state().calls))[:30],
+        changes=list(reversed(state().changes))[:30],
+        said=request.args.get("said", ""),
     )
 
 

@@ -48,6 +48,9 @@ class State:
         self.posts: list[dict[str, Any]] = []
         self.mails: list[dict[str, Any]] = []
         self.letters: list[dict[str, Any]] = []
+        self.leads: list[dict[str, Any]] = []
+        self.changes: list[dict[str, Any]] = []
+        self.messages: list[dict[str, Any]] = []
         self.faults: dict[str, dict[str, Any]] = {}
         names = ("length", "counts", "quotes", "emoji", "preamble", "format", "figure", "invent", "pace")
         self.habits: dict[str, Any] = dict.fromkeys(names, 0)
@@ -75,7 +78,20 @@ class State:
         """Write the memory down; callers hold the lock."""
         if self.path is None:
             return
-        keep = ("posts", "mails", "letters", "faults", "habits", "released", "counts", "calls", "jobs")
+        keep = (
+            "posts",
+            "mails",
+            "letters",
+            "leads",
+            "changes",
+            "messages",
+            "faults",
+            "habits",
+            "released",
+            "counts",
+            "calls",
+            "jobs",
+        )
         new = self.path.with_suffix(".new")
         new.write_text(json.dumps({name: getattr(self, name) for name in keep}), "utf-8")
         os.replace(new, self.path)

@@ -6,7 +6,17 @@ import doctest
 import unittest
 from importlib import import_module
 
-MODULES = ("diff", "flow.address", "recurrence", "slots.evaluate", "slots.rename", "slots.render", "values")
+MODULES = (
+    "diff",
+    "flow.address",
+    "pieces.lengths",
+    "pieces.parting",
+    "recurrence",
+    "slots.evaluate",
+    "slots.rename",
+    "slots.render",
+    "values",
+)
 
 
 class Examples(unittest.TestCase):

@@ -127,7 +127,7 @@ def hand_in(web: Web, question: Question, job: Job) -> Looked:
 
     The question should carry an Idempotency-Key. A redirect is not followed: whether the job was taken is not known then.
     """
-    said = _effect(web, question)
+    said = act(web, question)
     place = said.headers.get("location", "") if said.status in (201, 202) else ""
     if not place and job.place:
         place = str(next(iter(pick(said.data, job.place)), "") or "")
@@ -144,8 +144,15 @@ def look_after(web: Web, place: str, headers: Mapping[str, str], job: Job, waite
     return looked
 
 
-def _effect(web: Web, question: Question) -> Said:
-    """A request that changes something there. Raises `OutsideError`, ambiguous where it may have."""
+def place_of(said: Said, question: Question) -> str:
+    """Where what was made stands, as the answer says (RFC 9110, section 15.3.2); empty where it does not."""
+    place = said.headers.get("location", "") if said.status in (201, 202) else ""
+    return urljoin(question.url, place) if place else ""
+
+
+def act(web: Web, question: Question) -> Said:
+    """A request that changes something there. Raises `OutsideError`, ambiguous where it may have. A redirect is followed only
+    where the method stays."""
     url = with_query(question.url, question.query)
     body = {} if question.body is None else {"data": question.body} if question.form else {"json": question.body}
     headers = {"Accept": "application/json, */*;q=0.5", **question.headers}

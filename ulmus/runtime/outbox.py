@@ -287,7 +287,7 @@ class Outbox:
             went_out = tables.Piece.connection == piece.connection, tables.Piece.state == "sent", tables.Piece.sent_at < since
             latest = select(tables.Piece.key, tables.Piece.sent_at).where(*went_out).order_by(tables.Piece.sent_at.desc())
             earlier = {key: float(sent or 0.0) for key, sent in session.execute(latest.limit(EARLIER))}
-        return Sought(piece.key, since, earlier)
+        return Sought(piece.key, since, earlier, piece.content)
 
     def _not_listed(self, piece: tables.Piece, connection: Connection | None, now: float, waited: float, why: str) -> None:
         """It is not in a list that could have shown it: believed once the list cannot be late any more."""

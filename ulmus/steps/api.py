@@ -210,11 +210,13 @@ class Progress:
 @dataclass(frozen=True)
 class Sought:
     """A piece the other side is asked for: its key, when it was sent if at all, and the keys of `earlier` pieces with when they
-    went out (seconds since the epoch): a list, newest first, that shows one of them reaches back behind this one."""
+    went out (seconds since the epoch): a list, newest first, that shows one of them reaches back behind this one. `content` is what
+    was to go out."""
 
     key: str
     since: float
     earlier: Mapping[str, float] = field(default_factory=dict)
+    content: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -1,5 +1,5 @@
 """Pieces: what goes out, as data. `forms` says what each form is made of, `lengths` how long a text is as a channel counts it,
-`takes` what a channel takes and what of a piece it would refuse, `brief` a piece in a few words, `words` all
+`takes` what a channel takes and what of a piece it would refuse, `parting` a long text in parts, `brief` a piece in a few words, `words` all
 of it as plain text.
 
 Nothing here knows a channel or a kind of line; a piece is read from what the outbox keeps, whatever version wrote it.
@@ -8,6 +8,7 @@ Nothing here knows a channel or a kind of line; a piece is read from what the ou
 from .brief import Brief, in_brief
 from .forms import Act, Attached, FilePiece, FormName, Letter, Message, Piece, Post, attached, read
 from .lengths import CHARACTERS, Counting, length
+from .parting import parted
 from .takes import ANYTHING, Takes, refusals
 from .words import in_words
 
@@ -29,6 +30,7 @@ __all__ = [
     "in_brief",
     "in_words",
     "length",
+    "parted",
     "read",
     "refusals",
 ]

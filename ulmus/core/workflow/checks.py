@@ -243,16 +243,26 @@ def _unapproved(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
 
 
 def _unasked(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
-    asked = False
+    shown = asked = told = False
+    found: list[LineProblem] = []
     for line, within, muted in workflow.walk():
         spec = kinds.get(line.kind)
-        asked = asked or (isinstance(spec, AskSpec) and spec.shows_a_draft and not muted)
+        asked = asked or (isinstance(spec, AskSpec) and not muted)
+        shown = shown or (isinstance(spec, AskSpec) and spec.shows_a_draft and not muted)
         if any(plan.permission != "never" for plan in _assignments(within, kinds)):
             continue
-        if isinstance(spec, SendSpec) and spec.stage == "publish" and not asked and not muted:
+        if not isinstance(spec, SendSpec) or spec.stage != "publish" or muted:
+            continue
+        if spec.lets_go:
+            if not asked and not line.settings.get(spec.lets_go):
+                words = "This acts outside with nobody asked. Ask somebody above it, or say that nobody need be asked."
+                settings = {**line.settings, spec.lets_go: True}
+                found.append(LineProblem(line.id, words, place=(spec.lets_go,), mend="Nobody need be asked", settings=settings))
+        elif not shown and not told:
+            told = True
             words = "This acts outside with nobody asked." if spec.act else "This goes out with nobody asked."
-            return [LineProblem(line.id, words, "warning")]
-    return []
+            found.append(LineProblem(line.id, words, "warning"))
+    return found
 
 
 def _assignments(within: Sequence[Line | Lane], kinds: Kinds) -> list[AssignmentPlan]:

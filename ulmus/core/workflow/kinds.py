@@ -175,9 +175,11 @@ class ActSpec(StepSpec[S]):
 
 @dataclass(frozen=True, kw_only=True)
 class SendSpec(ActSpec[S]):
-    """Makes a piece that goes out, of a known `form` (see `ulmus.core.pieces`)."""
+    """Makes a piece that goes out, of a known `form` (see `ulmus.core.pieces`). `lets_go` names the switch without which it does
+    so only after a person was asked."""
 
     form: FormName
+    lets_go: str = ""
 
     @property
     def act(self) -> bool:

@@ -13,6 +13,13 @@ class ServiceSettings(Limited):
     base_url: str = Field(title="Address", description="What all its addresses begin with.", min_length=1, max_length=500)
     header: str = Field("Authorization", title="Header for the key", max_length=60)
     before: str = Field("Bearer ", title="Words before the key", description="Such as “Bearer ”; may be empty.", max_length=40)
+    shows_within: float | None = Field(
+        None,
+        title="Shows changes within (seconds)",
+        description="How late what it shows may be. Empty: a person is asked where it does not show a change whose answer was lost.",
+        ge=0,
+        le=86_400,
+    )
 
 
 def service_headers(connection: Connection) -> dict[str, str]:

@@ -1,0 +1,87 @@
+"""Pieces as data: read from what any version kept, measured as their channel counts, told in brief, in words and in parts."""
+
+from __future__ import annotations
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ulmus.core.pieces import (
+    Attached,
+    Counting,
+    Letter,
+    Message,
+    Post,
+    Takes,
+    attached,
+    in_brief,
+    in_words,
+    length,
+    parted,
+    read,
+    refusals,
+)
+
+UNITS = st.sampled_from([Counting(), Counting(unit="graphemes"), Counting(unit="bytes"), Counting(unit="graphemes", wide=2)])
+KEPT = "http://house.example/api/files/abc/bean.png"
+
+
+class Read(unittest.TestCase):
+    def test_a_post_of_an_earlier_version_has_its_photo(self) -> None:
+        post = read("post", {"text": "Hi", "photo": KEPT, "file": KEPT})
+        self.assertEqual(attached(post), (KEPT,))
+        self.assertEqual(attached(read("post", {"text": "Hi", "photo": "https://a.example/x.png"})), ())
+        self.assertEqual(in_brief(post).picture, KEPT)
+
+    def test_what_another_version_wrote_beside_it_is_left_out(self) -> None:
+        letter = read("letter", {"to": ["a@b.example"], "subject": "S", "hologram": 1, "form": "post"})
+        self.assertEqual(letter, Letter(to=("a@b.example",), subject="S"))
+
+    def test_all_of_it_in_words(self) -> None:
+        letter = Letter(to=("a@b.example",), cc=("c@d.example",), subject="S", text="T", files=(Attached(link="x", name="r.pdf"),))
+        self.assertEqual(in_words(letter), "To: a@b.example\nCopy to: c@d.example\nSubject: S\nWith: r.pdf\n\nT")
+
+
+class Measured(unittest.TestCase):
+    def test_as_the_channel_counts(self) -> None:
+        text = "Grüße \U0001f468\u200d\U0001f469\u200d\U0001f467 https://a.example/very/long/address."
+        for counting, count in (
+            (Counting(), 6 + 5 + 1 + 36),
+            (Counting(unit="graphemes"), 6 + 1 + 1 + 36),
+            (Counting(unit="graphemes", link=23), 6 + 1 + 1 + 23 + 1),
+            (Counting(unit="graphemes", link=23, wide=2), 6 + 2 + 1 + 23 + 1),
+            (Counting(unit="bytes"), 8 + 18 + 1 + 36),
+        ):
+            with self.subTest(counting=counting):
+                self.assertEqual(length(text, counting), count)
+
+    def test_what_a_channel_refuses_is_said_with_figures(self) -> None:
+        picture = Attached(link=KEPT, type="image/tiff", size=3_000_000)
+        takes = Takes(length=4, pictures=1, picture_kinds=("image/png",), picture_size=1_000_000, size=5_000_000)
+        said = refusals(Post(text="Hello", pictures=(picture, picture)), takes, "Pondside")
+        self.assertEqual(len(said), 7, said)
+        self.assertIn("Pondside takes at most 4 characters; this has 5.", said)
+        self.assertIn("Pondside takes at most 5.0 MB at a time; this has 6.0 MB.", said)
+        self.assertEqual(refusals(Post(text="Hell"), takes, "Pondside"), [])
+        self.assertEqual(len(refusals(Message(text="long", parts=("12345", "1234")), takes, "R")), 1, "each part by itself")
+
+
+class Parted(unittest.TestCase):
+    def test_at_paragraphs_then_sentences_then_words(self) -> None:
+        self.assertEqual(parted("One two.\n\nThree four.", 12), ["One two.", "Three four."])
+        self.assertEqual(parted("Said “so.” And more. End", 14), ["Said “so.”", "And more. End"])
+        self.assertEqual(parted("one two three", 8), ["one two", "three"])
+        self.assertEqual(parted("a" * 25, 10), ["a" * 10, "a" * 10, "a" * 5])
+        self.assertEqual(parted("short", 10), ["short"])
+
+    @given(st.text(max_size=400), st.integers(20, 60), UNITS)
+    def test_each_keeps_within_and_nothing_is_lost(self, text: str, most: int, counting: Counting) -> None:
+        parts = parted(text, most, counting)
+        self.assertEqual("".join("".join(part.split()) for part in parts), "".join(text.split()))
+        for part in parts:
+            if len(part) > 32:  # one sign may be longer than any channel takes
+                self.assertLessEqual(length(part, counting), most)
+
+    def test_a_very_long_text_is_parted_in_a_moment(self) -> None:
+        self.assertEqual(len(parted("bean " * 40_000, 20)), 10_000)
