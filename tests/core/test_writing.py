@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ulmus.core.drafting.tally import Choice, Made, approved, tally, wilson
+from ulmus.core.pieces import Takes
 from ulmus.core.slots import parse, renamed, renamed_condition
 from ulmus.core.workflow import (
     Line,
@@ -33,7 +34,11 @@ from ulmus.core.workflow.world import Known
 from ulmus.steps import kinds
 
 WORLD = World(
-    {"m": Known("model", "the drafting model"), "pond": Known("posting", "Pondside", 300), "blog": Known("posting", "the blog")},
+    {
+        "m": Known("model", "the drafting model"),
+        "pond": Known("posting", "Pondside", Takes(length=300)),
+        "blog": Known("posting", "the blog"),
+    },
     {"log": ("Posts out", ("Date", "Title", "Post", "Link"))},
 )
 

@@ -85,6 +85,7 @@ KIND = Sends(
     offer="Tell {room}",
     words="team chat channel room message notify tell announce webhook digest",
     called="message",
+    common=0.8,
     settings=MessageSettings,
     output=MessageOutput,
     form="message",

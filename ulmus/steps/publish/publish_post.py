@@ -89,6 +89,7 @@ KIND = Sends(
     offer="Post to {channel}",
     words="publish send out network blog share",
     called="out",
+    common=1.2,
     settings=PostSettings,
     output=PostOutput,
     form="post",
