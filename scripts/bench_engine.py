@@ -18,13 +18,15 @@ from typing import Any
 from unittest import mock
 
 import httpx
+from aiosmtpd.controller import Controller
 from sqlalchemy import func, select
 
 from scripts.tell import tell
 from tests.browser.place import free_port
-from ulmus.core import flow
+from ulmus.core import flow, pieces
 from ulmus.core.workflow import Limits, Line, Workflow
-from ulmus.protocols import feeds, pages
+from ulmus.protocols import feeds, mail, pages
+from ulmus.protocols.letters import page as letter_page
 from ulmus.protocols.workers import in_worker
 from ulmus.runtime import execution, links, workflows
 from ulmus.runtime.engine import Engine
@@ -235,6 +237,57 @@ def _fan_out(what: str, first: Line, place: str) -> None:
     tell("the API meanwhile, 95th percentile", asked[int(len(asked) * 0.95)], "ms", 100)
 
 
+LETTERS = 1000
+
+
+class _Sink:
+    """A mail server that takes everything and keeps nothing."""
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+        return "250 Taken"
+
+
+def letters() -> None:
+    """A thousand letters through one connection, against a bare loop on a line that is kept open."""
+    controller = Controller(_Sink(), hostname="127.0.0.1", port=free_port())
+    controller.start()
+    try:
+        mailer = mail.Mailer("127.0.0.1", controller.port, False, "", "", "a@a.example", "A", idle=mail.Idle())
+        page = letter_page("A line about **seed**.", "Seed", "markdown")
+        letter = pieces.Letter(to=("b@a.example",), subject="Seed", text="A line about seed.", html=page)
+        began = time.perf_counter()
+        for n in range(LETTERS):
+            mail.send(mailer, mail.compose(mailer, letter, f"k{n}", 0.0, {}))
+        bare = LETTERS / (time.perf_counter() - began)
+        with tempfile.TemporaryDirectory() as name:
+            services = Services.open(Path(name), frozenset({f"127.0.0.1:{controller.port}"}))
+            settings = {"host": "127.0.0.1", "port": controller.port, "starttls": False, "sender": "a@a.example", "at_once": 1}
+            with services.store.write() as session:
+                session.add(tables.Connection(key="mail", kind="mail", name="mail", settings=settings))
+            engine = Engine(services)
+            engine.start(polling=False)
+            try:
+                sent = {"server": "mail", "to": "<<it>>", "subject": "Seed", "text": "A line about **seed**."}
+                inside = [Line(id="letter", kind="send_letter", settings=sent)]
+                block = {"list": "<<start.to>>", "item": "it", "parallel": 64}
+                steps = [Line(id="all", kind="for_each", settings=block, steps=inside)]
+                workflow_id = made(services, engine, steps, {"fields": [{"name": "to", "label": "u", "type": "long"}]})
+                to = "\n".join(f"b{n}@a.example" for n in range(LETTERS))
+                began = time.perf_counter()
+                run = engine.runs.push(workflow_id, {"to": to, "title": "x"})
+                assert run is not None
+                while not ended(services, run):
+                    time.sleep(0.02)
+                rate = LETTERS / (time.perf_counter() - began)
+                failed = engine.live(run).state.values["all"]["failed"]
+            finally:
+                engine.stop()
+                services.close()
+    finally:
+        controller.stop()
+    tell(f"letters through one connection ({failed} failed)", rate / bare, "x", 0.9, f"{rate:.0f}/s, bare {bare:.0f}/s", least=True)
+
+
 def ended(services: Services, run: int) -> bool:
     """Whether a run is over."""
     with services.store.read() as session:
@@ -394,7 +447,7 @@ def looked(services: Services) -> int:
 
 def main() -> None:
     """All of them, or those named."""
-    parts = [durable_steps, fan_out, cost_per_event, call_latency, recovery, feeds_in_one_pass]
+    parts = [durable_steps, fan_out, cost_per_event, call_latency, recovery, feeds_in_one_pass, letters]
     for part in parts:
         if not sys.argv[1:] or part.__name__ in sys.argv[1:]:
             part()

@@ -366,7 +366,7 @@ class Desk(WithApi):
         today = self.owner.get("/today")
         self.assertEqual((today["waiting"], today["sent_today"]), ([], 1))
         piece = today["went_out"][0]
-        self.assertEqual((piece["text"], piece["channel"], piece["approved_by"]), (self.asked.text, "Pondside", "Owner"))
+        self.assertEqual((piece["piece"]["text"], piece["channel"], piece["approved_by"]), (self.asked.text, "Pondside", "Owner"))
         self.assertGreater(today["spent_today"], 0)
 
 
@@ -432,7 +432,7 @@ class Runs(WithApi):
         self.until(run_id, "unsure")
         waiting = self.owner.get("/today")["waiting"][0]
         self.assertEqual(waiting["what"], "unsure")
-        self.assertTrue(waiting["text"])
+        self.assertTrue(waiting["piece"]["text"])
         self.owner.post(f"/pieces/{waiting['id']}/decide", {"choice": "maybe"}, 422)
         self.owner.post(f"/pieces/{waiting['id']}/decide", {"choice": "sent"})
         self.until(run_id, "done")

@@ -158,6 +158,11 @@ class WithBrowser(unittest.TestCase):
             enter(page, self.demo.url, who)
         return page
 
+    def workflow(self, name: str) -> str:
+        """The address of a workflow's page, by its name."""
+        listed = self.page.request.get(f"{self.demo.url}/api/workflows").json()
+        return f"{self.demo.url}/workflows/{next(w['id'] for w in listed if w['name'] == name)}"
+
     def open_workflow(self, name: str = "Seed news to Pondside") -> None:
         self.page.goto(f"{self.demo.url}/workflows")
         self.page.get_by_role("link", name=name, exact=True).click()

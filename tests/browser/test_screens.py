@@ -13,17 +13,19 @@ AXE = (Path(__file__).parents[2] / "frontend" / "node_modules" / "axe-core" / "a
 SCREENS = (
     "/",
     "/workflows",
-    "/workflows/3",
-    "/workflows/3?line=post",
+    "Seed news to Pondside",
+    "Seed news to Pondside?line=post",
     "/approvals",
     "/sheets/posts_out",
     "/runs",
     "/runs/3?line=post",
-    "/workflows/4?line=topic",
-    "/workflows/5?line=sort",
-    "/workflows/6?line=page",
-    "/workflows/10?line=assistant",
-    "/workflows/11?line=wide",
+    "Topic list to posts?line=topic",
+    "Visitors’ questions?line=sort",
+    "Weekly round of the seed pages?line=page",
+    "Standing assistant?line=assistant",
+    "Trade news on Friday?line=message",
+    "First letters to leads?line=letter",
+    "Launch kit?line=wide",
     "/brands/marrowbank",
     "/connections",
 )
@@ -39,7 +41,8 @@ class Accessible(WithBrowser):
             self.page.evaluate(f"localStorage.setItem('theme', '{theme}')")
             for path in SCREENS:
                 with self.subTest(theme=theme, path=path):
-                    self.page.goto(self.demo.url + path)
+                    name, line, query = path.partition("?")
+                    self.page.goto(self.demo.url + path if path[0] == "/" else self.workflow(name) + line + query)
                     self.page.wait_for_timeout(700)
                     self.page.evaluate(AXE)
                     self.assertEqual(self.serious(), [])
@@ -192,7 +195,7 @@ class Editing(WithBrowser):
         expect(other.get_by_role("textbox", name=name)).to_have_value("Named by me")
 
     def test_the_missing_connection_is_shown_on_its_line(self) -> None:
-        self.page.goto(f"{self.demo.url}/workflows/1")
+        self.page.goto(self.workflow("Allotment notes to the garden board"))
         expect(self.page.get_by_text("“garden_board” is not here yet").first).to_be_visible()
 
 
@@ -249,7 +252,7 @@ class LookingOnly(WithBrowser):
     def test_a_reviewer_sees_but_does_not_change(self) -> None:
         page = self.page
         expect(page.get_by_role("link", name="Connections")).to_have_count(0)
-        page.goto(f"{self.demo.url}/workflows/3?line=post")
+        page.goto(self.workflow("Seed news to Pondside") + "?line=post")
         expect(page.get_by_text("You may look, not change")).to_be_visible()
         expect(page.get_by_role("button", name="Run this cell")).to_have_count(0)
         page.goto(f"{self.demo.url}/approvals")

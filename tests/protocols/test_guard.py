@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from unittest import mock
 
+from ulmus.core.pieces import Letter
 from ulmus.protocols import mail, mailbox
 from ulmus.protocols.errors import RefusedAddress
 from ulmus.protocols.guard import is_inner
@@ -62,7 +63,7 @@ class Guard(unittest.TestCase):
         web = Web()
         self.addCleanup(web.close)
         mailer = mail.Mailer("127.0.0.1", 25, False, "", "", "a@a.example", "", web.reach)
-        letter = mail.message(mailer, "b@a.example", "s", "t", "<p>t", "k", 0.0)
+        letter = mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t", html="<p>t"), "k", 0.0, {})
         for call in (
             lambda: mail.probe(mailer),
             lambda: mail.send(mailer, letter),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 import socket
 import threading
@@ -247,6 +248,48 @@ class Handed(unittest.TestCase):
         self.assertFalse(dkim.verify(body.replace(b"Hello", b"Hullo"), dnsfunc=lambda name, timeout=5: record), "it can fail")
         with self.assertRaisesRegex(Misconfigured, "DKIM key"):
             self.hand_over(self.server(), selector="post", signing_key="no key")
+
+    def kept_open(self, server: Server) -> mail.Mailer:
+        return dataclasses.replace(sender(server.port), idle=mail.Idle())
+
+    def test_one_line_takes_letter_after_letter(self) -> None:
+        server = self.server()
+        mailer = self.kept_open(server)
+        for n in range(3):
+            mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject=str(n), text="t"), f"k{n}", 0.0, {}))
+        self.assertEqual(len(server.kept), 3)
+        self.assertEqual([line.split()[0] for line in server.commands].count("EHLO"), 1)
+        self.assertNotIn("QUIT", server.commands)
+
+    def test_a_line_that_died_meanwhile_costs_no_letter_and_doubles_none(self) -> None:
+        for command, answer in ((".", "250 kept"), ("MAIL", "421 too long idle")):
+            served: list[str] = []
+
+            def says(line: str, at: str = command, said: str = answer, served: list[str] = served) -> str | None:
+                served.append(line)
+                first = sum(one.startswith("MAIL") for one in served) == 1
+                if at == "MAIL":
+                    return said if line.startswith("MAIL") and sum(one.startswith("MAIL") for one in served) == 2 else ""
+                return said if line == at and first else ""
+
+            server = self.server(says)
+            mailer = self.kept_open(server)
+            for n in range(2):
+                mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject=str(n), text="t"), f"k{n}", 0.0, {}))
+                if command == ".":
+                    mailer.idle._waiting[-1][1].sock.shutdown(socket.SHUT_RDWR)  # type: ignore[union-attr]
+            with self.subTest(command=command):
+                self.assertEqual(len(server.kept), 2)
+                self.assertEqual([line.split()[0] for line in server.commands].count("EHLO"), 2, "a new line was opened")
+
+    def test_a_refusal_is_told_and_the_next_letter_begins_anew(self) -> None:
+        server = self.server(lambda line: "550 5.1.1 no" if "gone@" in line else "")
+        mailer = self.kept_open(server)
+        gone = mail.compose(mailer, Letter(to=("gone@a.example",), subject="s", text="t"), "k1", 0.0, {})
+        with self.assertRaises(Misconfigured):
+            mail.send(mailer, gone)
+        mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t"), "k2", 0.0, {}))
+        self.assertEqual(len(server.kept), 1)
 
     def test_the_certificate_is_looked_at(self) -> None:
         server = self.server(features=("STARTTLS",))

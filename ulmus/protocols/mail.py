@@ -7,6 +7,9 @@ import re
 import smtplib
 import socket
 import ssl
+import threading
+import time
+from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -29,10 +32,40 @@ PATIENCE = 20.0
 """Seconds to wait for each answer of a mail server."""
 
 
+IDLE, MOST_IDLE = 15.0, 8
+"""How long a connection is kept open for the next letter (seconds), and how many of them."""
+
+
+class Idle:
+    """Connections to one mail server for one user that wait for the next letter. Thread-safe."""
+
+    def __init__(self) -> None:
+        self._waiting: deque[tuple[float, smtplib.SMTP]] = deque()
+        self._lock = threading.Lock()
+
+    def take(self) -> smtplib.SMTP | None:
+        """The one used last, if it was used a moment ago."""
+        with self._lock:
+            since, smtp = self._waiting.pop() if self._waiting else (0.0, None)
+        if smtp is not None and time.monotonic() - since > IDLE:
+            smtp.close()
+            return self.take()
+        return smtp
+
+    def give(self, smtp: smtplib.SMTP) -> None:
+        """Keep one for the next; the oldest makes room."""
+        with self._lock:
+            self._waiting.append((time.monotonic(), smtp))
+            oldest = self._waiting.popleft()[1] if len(self._waiting) > MOST_IDLE else None
+        if oldest is not None:
+            oldest.close()
+
+
 @dataclass(frozen=True)
 class Mailer:
     """A mail server: host, port, whether STARTTLS is required, user and password (may be empty), sender, how its address is
-    found and checked, and the key (PEM) letters are signed with under a `selector` of the sender's domain, where there is one."""
+    found and checked, the key (PEM) letters are signed with under a `selector` of the sender's domain, where there is one, and the
+    connections that are kept open, where they are."""
 
     host: str
     port: int
@@ -44,6 +77,7 @@ class Mailer:
     reach: Reach = lambda host, port: host
     selector: str = ""
     signing_key: str = field(default="", repr=False)
+    idle: Idle | None = field(default=None, compare=False)
 
     @property
     def domain(self) -> str:
@@ -119,25 +153,27 @@ def send(mailer: Mailer, mail: EmailMessage) -> None:
     been sent."""
     to = [one.addr_spec for header in ("To", "Cc") if header in mail for one in mail[header].addresses]
     ended = False
+    smtp: smtplib.SMTP | None = None
     try:
-        with _open(mailer) as smtp:
-            body, options = _prepared(mailer, smtp, mail, to)
-            _agreed(smtp.mail(mailer.sender, options))
-            for address in to:
-                code, said = smtp.rcpt(address)
-                if code not in (250, 251):
-                    smtp.rset()
-                    raise _recipient_refused(address, code, said)
-            code, said = smtp.docmd("DATA")
-            if code != 354:
-                raise smtplib.SMTPDataError(code, said)
-            smtp.send(body)
-            ended = True
-            smtp.send(b".\r\n")
-            _agreed(smtp.getreply())
-            ended = False
+        smtp, body = _begun(mailer, mail, to)
+        for address in to:
+            code, said = smtp.rcpt(address)
+            if code not in (250, 251):
+                raise _recipient_refused(address, code, said)
+        code, said = smtp.docmd("DATA")
+        if code != 354:
+            raise smtplib.SMTPDataError(code, said)
+        smtp.send(body)
+        ended = True
+        smtp.send(b".\r\n")
+        _agreed(smtp.getreply())
+        ended = False
+        if mailer.idle is not None:
+            mailer.idle.give(smtp)
+        else:
             with contextlib.suppress(OSError, smtplib.SMTPException):
                 smtp.quit()
+        smtp = None
     except smtplib.SMTPServerDisconnected as error:
         raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=ended) from None
     except smtplib.SMTPResponseException as error:
@@ -147,6 +183,30 @@ def send(mailer: Mailer, mail: EmailMessage) -> None:
         ) from None
     except (OSError, smtplib.SMTPException) as error:
         raise Unreachable(f"The mail server broke off ({_why(error)}).", retryable=True, ambiguous=ended) from None
+    finally:
+        if smtp is not None:
+            smtp.close()
+
+
+def _begun(mailer: Mailer, mail: EmailMessage, to: list[str]) -> tuple[smtplib.SMTP, bytes]:
+    """A line on which the server has taken the sender, and the message as it goes over it. One that was kept open may be dead by
+    now: then nothing was sent on it, and a new one is opened."""
+    kept = mailer.idle.take() if mailer.idle is not None else None
+    for smtp in [*([kept] if kept is not None else []), None]:
+        line = smtp if smtp is not None else _open(mailer)
+        try:
+            body, options = _prepared(mailer, line, mail, to)
+            _agreed(line.mail(mailer.sender, options))
+            return line, body
+        except (OSError, smtplib.SMTPException) as error:
+            line.close()
+            gone = isinstance(error, OSError | smtplib.SMTPServerDisconnected) or getattr(error, "smtp_code", 0) == 421
+            if smtp is None or not gone:
+                raise
+        except BaseException:
+            line.close()
+            raise
+    raise AssertionError("the last is always new")
 
 
 def _agreed(answer: tuple[int, bytes]) -> None:
@@ -220,7 +280,10 @@ class _At(smtplib.SMTP):
         super().__init__(mailer.host, mailer.port, timeout=PATIENCE)
 
     def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
-        return socket.create_connection((self._address, port), timeout)
+        sock = socket.create_connection((self._address, port), timeout)
+        # The end of a letter is a small write of its own: it shall not wait for the server to acknowledge the rest.
+        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        return sock
 
 
 def _open(mailer: Mailer) -> smtplib.SMTP:

@@ -101,7 +101,7 @@ const STATES: Partial<Record<Cell["state"], Told>> = {
 };
 
 function toldOf(cell: Cell): Told | null {
-  const would = cell.would && WOULD[cell.would];
+  const would = cell.would && (cell.piece?.form === "act" ? "would be done" : WOULD[cell.would]);
   if (cell.stops && cell.state === "fresh")
     return {
       tone: "brick",

@@ -153,7 +153,9 @@ function Gave({
         <>
           <p className="text-sm text-soft">
             {result.detail.would
-              ? `Would go out${result.piece.channel ? ` through ${result.piece.channel}` : ""} like this. A proof lets nothing out.`
+              ? result.piece.piece.form === "act"
+                ? `Would be done at ${result.piece.channel}. A proof does nothing there.`
+                : `Would go out${result.piece.channel ? ` through ${result.piece.channel}` : ""} like this. A proof lets nothing out.`
               : (WENT[result.piece.state] ?? "Went out like this:")}
             {result.piece.link ? (
               <Away to={result.piece.link} className="ml-2 text-leaf underline">
@@ -162,7 +164,7 @@ function Gave({
             ) : null}
           </p>
           <PieceFull view={result.piece} />
-          {result.piece.piece.form === "act" && <Tree values={output} />}
+          {result.piece.piece.form === "act" && Object.values(output).some(Boolean) && <Tree values={output} />}
         </>
       ) : stage === "record" && (result.detail.cells || output.row) ? (
         <>

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+
 from pydantic import Field
 
 from ...core.pieces import Takes
@@ -31,8 +33,21 @@ def mailer(web: Web, connection: Connection) -> mail.Mailer:
     s = connection.settings
     key = connection.secrets.get("signing_key", "") if s.selector else ""
     password = connection.secrets.get("password", "")
+    # Whoever changes where it leads, or the password, gets lines of their own.
+    whose = hashlib.sha256(repr((s.host, s.port, s.starttls, s.user, password)).encode()).hexdigest()
+    idle = web.memory("mail: lines kept open", 256).get_or(whose, mail.Idle)
     return mail.Mailer(
-        s.host, s.port, s.starttls, s.user, password, s.sender, s.sender_name, web.reach, selector=s.selector, signing_key=key
+        s.host,
+        s.port,
+        s.starttls,
+        s.user,
+        password,
+        s.sender,
+        s.sender_name,
+        web.reach,
+        selector=s.selector,
+        signing_key=key,
+        idle=idle,
     )
 
 

@@ -28,7 +28,12 @@ class ActSettings(Settings):
         "What it does",
         control="choice",
         default="POST",
-        labels={"POST": "POST: hand in", "PUT": "PUT: put in its place", "PATCH": "PATCH: change", "DELETE": "DELETE: take away"},
+        labels={
+            "POST": "hand in (POST)",
+            "PUT": "put in its place (PUT)",
+            "PATCH": "change (PATCH)",
+            "DELETE": "take away (DELETE)",
+        },
     )
     path: str = setting(
         "Address",

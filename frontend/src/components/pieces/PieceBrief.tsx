@@ -12,7 +12,8 @@ const ALONG: Record<Brief["form"], [string, string] | null> = {
   act: null,
 };
 
-/** A piece in a few words, for a cell or a list: what stands above its text, its first words, its picture. */
+/** A piece in a few words, for a cell or a list: what stands above its text, its first words, its picture. The spaces between
+ * part its words where only text is read. */
 export function PieceBrief({ piece, lines, small = false }: { piece: Brief; lines?: number; small?: boolean }) {
   const clamp = lines ? { WebkitLineClamp: lines } : undefined;
   const head = small ? "text-sm" : "text-reading";
@@ -25,7 +26,7 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
           className={`mb-1 max-w-full self-start border border-line ${small ? "max-h-24" : "max-h-40"}`}
         />
       )}
-      {piece.form === "letter" && <p className="truncate text-xs text-soft">To {piece.to}</p>}
+      {piece.form === "letter" && <p className="truncate text-xs text-soft">To {piece.to}</p>}{" "}
       {piece.head && (
         <p
           className={
@@ -36,7 +37,7 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
         >
           {piece.head}
         </p>
-      )}
+      )}{" "}
       {piece.text && (
         <div
           style={clamp}
@@ -44,7 +45,7 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
         >
           {piece.text}
         </div>
-      )}
+      )}{" "}
       {piece.along > 0 && ALONG[piece.form] && (
         <p className="mt-0.5 text-xs text-soft">with {count(piece.along, ...ALONG[piece.form]!)}</p>
       )}
