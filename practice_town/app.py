@@ -16,6 +16,7 @@ from waitress.task import WSGITask
 from werkzeug.middleware.dispatcher import DispatcherMiddleware
 
 from . import (
+    blog,
     companies,
     control,
     filestore,
@@ -45,7 +46,21 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
     app.extensions["town"] = state
     app.extensions["letters"] = letters
     app.add_template_filter(formatdate, "rfc")
-    for part in (sites, companies, recordings, reports, services, network, pictures, model_api, mailbox, office, team, control):
+    for part in (
+        sites,
+        companies,
+        recordings,
+        reports,
+        services,
+        network,
+        pictures,
+        model_api,
+        mailbox,
+        office,
+        team,
+        blog,
+        control,
+    ):
         app.register_blueprint(part.bp)
 
     @app.get("/")
@@ -64,13 +79,24 @@ class _Later:
         self._app: Callable[..., Any] | None = None
 
     def __call__(self, environ: dict[str, Any], respond: Any) -> Any:
-        mode = self._state.fault("files")
-        answer = common(mode) or (Response("<p>Our files have moved.</p>", mimetype="text/html") if mode == "garbage" else None)
+        saving = environ["REQUEST_METHOD"] == "PUT"
+        mode = "" if not saving and self._state.mode("files") in ("locked", "full", "lost") else self._state.fault("files")
+        told = {
+            "garbage": ("<p>Our files have moved.</p>", 200),
+            "locked": ("Somebody has it open.", 423),
+            "full": ("No room.", 507),
+        }
+        answer = common(mode) or (Response(*told[mode], mimetype="text/html") if mode in told else None)
         if answer is not None:
             return answer(environ, respond)
         with self._lock:
             self._app = self._app or self._make()
-        return self._app(environ, respond)
+        if mode != "lost":
+            return self._app(environ, respond)
+        list(self._app(environ, lambda status, headers, trouble=None: None))
+        environ[LINE].shutdown(2)
+        respond("200 OK", [])
+        return []
 
 
 class _Task(WSGITask):

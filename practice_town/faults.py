@@ -107,10 +107,27 @@ MODES: dict[str, dict[str, str]] = {
         "busy": "429, asks to come back in 2 seconds",
         "lost": "takes the message and drops the reply",
     },
+    "blog": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "refuse": "403, refuses the key",
+        "lost": "takes the article and drops the reply",
+        "garbage": "a web page instead of its service document",
+    },
+    "listing": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "busy": "429, asks to come back in 2 seconds",
+        "lost": "lists it and drops the reply",
+    },
     "files": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",
         "garbage": "a web page instead of a list or a file",
+        "locked": "423, somebody has the file open",
+        "full": "507, no room left",
+        "lost": "saves the file and drops the reply",
     },
     "recording": {
         "slow": "answers after 5 seconds",

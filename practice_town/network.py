@@ -15,6 +15,7 @@ from .sites import state
 
 bp = Blueprint("pondside", __name__, url_prefix="/pondside")
 LIMIT = 300
+TARGETS = {"mossgate": "Mossgate", "the-weir": "The Weir"}
 
 
 @bp.get("/")
@@ -51,17 +52,35 @@ def _post(mode: str) -> Response:
     network = state().network
     if (request.is_json and network.takes == "forms") or (not request.is_json and network.takes == "json"):
         return _error("invalid_request", f"Only {network.takes} are taken here.", 415)
+    given = request.get_json(silent=True)
+    if isinstance(given, dict) and given.get("action") == "update":
+        return _update(given)
     properties = _properties()
-    content = str((properties.get("content") or [""])[0])
+    content = _text(properties)
     if not content.strip():
         return _error("invalid_request", "A post needs some content.", 400)
-    if len(content) > LIMIT:
+    if len(content) > LIMIT and not properties.get("name"):
         return _error("invalid_request", f"A post has at most {LIMIT} characters; this one has {len(content)}.", 400)
     uid = str((properties.get("uid") or [request.headers.get("Idempotency-Key", "").strip('"')])[0])
     photo = request.files.get("photo")
-    shown = _kept_photo(photo.read(), photo.mimetype) if photo else str((properties.get("photo") or [""])[0])
+    pictured = (properties.get("photo") or [""])[0]
+    alt = str((properties.get("mp-photo-alt") or [""])[0])
+    if isinstance(pictured, dict):
+        pictured, alt = pictured.get("value", ""), str(pictured.get("alt", ""))
+    shown = _kept_photo(photo.read(), photo.mimetype) if photo else str(pictured)
+    unknown = set(properties.get("mp-syndicate-to") or []) - set(TARGETS)
+    if unknown:
+        return _error("invalid_request", f"There is no target {sorted(unknown)[0]}.", 400)
+    more = {
+        "alt": alt,
+        "name": str((properties.get("name") or [""])[0]),
+        "tags": properties.get("category") or [],
+        "answers": str((properties.get("in-reply-to") or [""])[0]),
+        "also": properties.get("mp-syndicate-to") or [],
+        "draft": "draft" in (properties.get("post-status") or []),
+    }
     time.sleep(network.takes_time / 2)
-    number = _store(content, uid, shown)
+    number = _store(content, uid, shown, more)
     time.sleep(network.takes_time / 2)
     if mode in ("lost", "mute"):
         if mode == "mute":
@@ -99,7 +118,29 @@ def _kept_photo(content: bytes, kind: str) -> str:
     return f"data:{kind};base64,{base64.b64encode(content).decode()}"
 
 
-def _store(content: str, uid: str, photo: str = "") -> int:
+def _text(properties: dict[str, Any]) -> str:
+    """The content, which is a text or an object with HTML (section 3.3.2)."""
+    content = (properties.get("content") or [""])[0]
+    return str(content.get("html", "")) if isinstance(content, dict) else str(content)
+
+
+def _update(given: dict[str, Any]) -> Response:
+    """Put values in the place of those of a post (section 3.4)."""
+    place = str(given.get("url", ""))
+    found = [p for p in state().posts if url_for("pondside.post", number=p["id"], _external=True) == place]
+    replaced = given.get("replace")
+    if not found or not isinstance(replaced, dict) or not all(isinstance(values, list) for values in replaced.values()):
+        return _error("invalid_request", "There is no such post, or nothing to put in its place.", 400)
+    with state().lock:
+        found[0]["content"] = _text(replaced) or found[0]["content"]
+        found[0]["name"] = str((replaced.get("name") or [found[0].get("name", "")])[0])
+        found[0]["tags"] = replaced.get("category", found[0].get("tags", []))
+        found[0]["draft"] = "draft" in replaced.get("post-status", [])
+        state().save()
+    return Response("", 204)
+
+
+def _store(content: str, uid: str, photo: str, more: dict[str, Any]) -> int:
     town = state()
     with town.lock:
         keeps_doubles = town.network.keeps_doubles or town.mode("lists") == "doubles"
@@ -107,7 +148,9 @@ def _store(content: str, uid: str, photo: str = "") -> int:
             if uid and known["uid"] == uid:
                 return int(known["id"])
         number = len(town.posts) + 1
-        town.posts.append({"id": number, "content": content, "uid": uid, "at": time.time(), "by": "Hedge Lane", "photo": photo})
+        town.posts.append(
+            {"id": number, "content": content, "uid": uid, "at": time.time(), "by": "Hedge Lane", "photo": photo} | more
+        )
         town.save()
         return number
 
@@ -120,6 +163,7 @@ def _query(mode: str) -> Response:
     asked = request.args.get("q")
     if asked == "config":
         told = {"destination": [{"uid": "pondside", "name": "Hedge Lane on Pondside"}], "q": ["config", "source"]}
+        told["syndicate-to"] = [{"uid": uid, "name": name} for uid, name in TARGETS.items()]
         return jsonify(told | ({"media-endpoint": url_for("pondside.media", _external=True)} if state().network.media else {}))
     if asked == "source" and mode != "mute":
         return jsonify(_listed())

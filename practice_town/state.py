@@ -51,6 +51,8 @@ class State:
         self.leads: list[dict[str, Any]] = []
         self.changes: list[dict[str, Any]] = []
         self.messages: list[dict[str, Any]] = []
+        self.entries: list[dict[str, Any]] = []
+        self.offers: list[dict[str, Any]] = []
         self.faults: dict[str, dict[str, Any]] = {}
         names = ("length", "counts", "quotes", "emoji", "preamble", "format", "figure", "invent", "pace")
         self.habits: dict[str, Any] = dict.fromkeys(names, 0)
@@ -85,6 +87,8 @@ class State:
             "leads",
             "changes",
             "messages",
+            "entries",
+            "offers",
             "faults",
             "habits",
             "released",

@@ -338,7 +338,7 @@ class AtTheBench(Workbench):
         page = self.page
         self.open_workflow()
         page.get_by_text("Draft “Short post”").click()
-        expect(page.get_by_label("Prompt", exact=True)).to_be_visible()
+        expect(page.get_by_role("textbox", name="Prompt", exact=True)).to_be_visible()
         expect(page.get_by_label("Share live runs between the takes")).to_have_count(0)
         page.get_by_role("button", name="Another take").click()
         page.get_by_label("What it tries").fill("Plainly")

@@ -52,7 +52,7 @@ class Servers(WithNetwork):
         for media in (True, False):
             self.web.memory("micropub: configurations", micropub.MOST_KNOWN, micropub.KNOWN_FOR).clear()
             self.network.media = media
-            self.create(f"m{media}", photo=("a.jpg", "image/jpeg", photo()))
+            self.create(f"m{media}", photos=(micropub.Picture(("a.jpg", "image/jpeg", photo())),))
         first, second = self.town.state.posts
         self.assertIn("/pondside/media/1", first["photo"])
         self.assertTrue(second["photo"].startswith("data:image/jpeg"))

@@ -93,8 +93,12 @@ class Saved(WithTown):
 
     def test_a_photo_goes_along_with_a_post(self) -> None:
         endpoint = micropub.Endpoint(f"{self.town.url}/pondside/micropub", "pond-token")
-        micropub.create(self.web, endpoint, micropub.Post("With a photo", "k1", photo=("a.jpg", "image/jpeg", photo())))
-        micropub.create(self.web, endpoint, micropub.Post("With an address", "k2", photo="https://a.example/a.png"))
+        micropub.create(
+            self.web, endpoint, micropub.Post("With a photo", "k1", photos=(micropub.Picture(("a.jpg", "image/jpeg", photo())),))
+        )
+        micropub.create(
+            self.web, endpoint, micropub.Post("With an address", "k2", photos=(micropub.Picture("https://a.example/a.png"),))
+        )
         first, second = self.town.state.posts
         self.assertEqual((first["content"], first["uid"]), ("With a photo", "k1"))
         self.assertTrue(first["photo"].startswith("data:image/jpeg;base64,"))

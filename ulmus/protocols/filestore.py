@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import re
+import time
+import unicodedata
 from dataclasses import dataclass, field
 from email.utils import parsedate_to_datetime
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
-from .errors import BadAnswer, Misconfigured, NotFound
+from .errors import BadAnswer, Misconfigured, NotFound, OutsideError, Refused, TooLarge
 from .net import Fetched, Web, status_error
 
 LARGEST = 60_000_000
 LARGEST_LIST = 8_000_000
 MOST = 2000
+MOST_ALIKE = 200
+LONGEST_NAME = 200
+"""Bytes of a name; systems keep at most 255, some of which they want for themselves."""
 _ASK = (
     '<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><resourcetype/><getcontentlength/>'
     "<getlastmodified/><getcontenttype/></prop></propfind>"
@@ -56,25 +62,133 @@ def fetch(web: Web, store: Folder, path: str) -> Fetched:
     return got
 
 
+def safe_name(name: str) -> str:
+    """A name as every store can keep it: no folder in it, no way out, no signs that systems refuse, at most 200 bytes with its
+    ending."""
+    clean = "".join(" " if unicodedata.category(sign) in ("Cc", "Cs", "Cf") else sign for sign in name)
+    clean = " ".join(re.sub(r'[/\\<>:"|?*]+', "-", clean).split()).strip(". ")
+    stem, dot, ending = clean.rpartition(".")
+    if not dot or len(ending) > 10:
+        stem, dot, ending = clean, "", ""
+    room = LONGEST_NAME - len(f"{dot}{ending}".encode())
+    return stem.encode()[:room].decode("utf-8", "ignore").rstrip() + dot + ending
+
+
+def numbered(path: str, number: int) -> str:
+    """A path beside another: “report.pdf”, “report 2.pdf”."""
+    if number == 1:
+        return path
+    folder, slash, name = path.rpartition("/")
+    stem, dot, ending = name.rpartition(".")
+    if not stem or len(ending) > 10:
+        stem, dot, ending = name, "", ""
+    return f"{folder}{slash}{stem} {number}{dot}{ending}"
+
+
 def save(web: Web, store: Folder, path: str, content: bytes, kind: str) -> str:
-    """Save a file, with the folders it stands in (RFC 4918 sections 9.3 and 9.7); gives its address. Raises `OutsideError`."""
+    """Save a file in the place of what stands there, if anything does, with the folders it stands in (RFC 4918, sections 9.3 and
+    9.7); gives its address. What is changed between the look and the saving is not overwritten (RFC 9110, section 13.1.1). Raises
+    `OutsideError`."""
     url = address(store, path)
-    got = _put(web, store, url, content, kind)
+    there = web.fetch(url, method="HEAD", headers=store.headers)
+    tag = there.headers.get("etag", "") if there.status == 200 else ""
+    condition = {"If-Match": tag} if tag and not tag.startswith("W/") else {}
+    got = _put(web, store, path, content, kind, condition)
+    if got.status == 412:
+        raise Refused(f"“{path}” was changed by somebody at this moment.", retryable=True)
+    return _saved(store, path, got)
+
+
+def save_beside(web: Web, store: Folder, path: str, content: bytes, kind: str) -> tuple[str, str]:
+    """Save a file under the next free name, never over another; gives its path and its address. Raises `OutsideError`."""
+    for number in range(1, MOST_ALIKE + 1):
+        here = numbered(path, number)
+        if web.fetch(address(store, here), method="HEAD", headers=store.headers).status == 200:
+            continue
+        # It may have come to be there since; a store that knows no conditions was at least looked at.
+        got = _put(web, store, here, content, kind, {"If-None-Match": "*"})
+        if got.status != 412:
+            return here, _saved(store, here, got)
+    raise Refused(f"There are {MOST_ALIKE} files called “{path}” already.")
+
+
+def make_folder_beside(web: Web, store: Folder, path: str) -> str:
+    """Make a folder under the next free name; gives its path. Raises `OutsideError`."""
+    parent = path.rpartition("/")[0]
+    if parent:
+        _make_folders(web, store, parent)
+    for number in range(1, MOST_ALIKE + 1):
+        here = numbered(path, number)
+        made = web.fetch(address(store, here) + "/", method="MKCOL", headers=store.headers)
+        if made.status == 201:
+            return here
+        if made.status != 405:
+            raise _refusal(made, here)
+    raise Refused(f"There are {MOST_ALIKE} folders called “{path}” already.")
+
+
+def find_saved(web: Web, store: Folder, path: str, content: bytes, since: float) -> tuple[str, str] | None:
+    """A file that was saved beside others at `since` (seconds since the epoch), if it was: its path and address. Raises
+    `OutsideError`."""
+    for number in range(1, MOST_ALIKE + 1):
+        here = numbered(path, number)
+        got = web.fetch(address(store, here), headers=store.headers, max_bytes=LARGEST, max_seconds=120)
+        if got.status == 404:
+            return None
+        if got.status != 200:
+            raise status_error(got, "The file store")
+        changed, now = (_seconds(got.headers.get(name, "")) for name in ("last-modified", "date"))
+        ahead = now - time.time() if now else 0.0
+        if got.body == content and (not changed or changed >= since + ahead - 2):
+            return here, address(store, here)
+    return None
+
+
+def _put(web: Web, store: Folder, path: str, content: bytes, kind: str, condition: dict[str, str]) -> Fetched:
+    """PUT a file, with the folders it stands in."""
+    url, headers = address(store, path), {"Content-Type": kind, **condition, **store.headers}
+    got = web.fetch(url, method="PUT", content=content, headers=headers, max_seconds=120)
     if got.status in (404, 409):
         # A folder above it is not there yet.
-        parts = path.replace("\\", "/").strip("/").split("/")[:-1]
-        for n in range(1, len(parts) + 1):
-            made = web.fetch(address(store, "/".join(parts[:n])) + "/", method="MKCOL", headers=store.headers)
-            if made.status not in (201, 405):  # 405: it is there already
-                raise status_error(made, "The file store")
-        got = _put(web, store, url, content, kind)
+        _make_folders(web, store, path.replace("\\", "/").strip("/").rpartition("/")[0])
+        got = web.fetch(url, method="PUT", content=content, headers=headers, max_seconds=120)
+    return got
+
+
+def _make_folders(web: Web, store: Folder, path: str) -> None:
+    parts = [part for part in path.split("/") if part]
+    for n in range(1, len(parts) + 1):
+        here = "/".join(parts[:n])
+        made = web.fetch(address(store, here) + "/", method="MKCOL", headers=store.headers)
+        if made.status not in (201, 405):  # 405: it is there already
+            raise _refusal(made, here)
+
+
+def _saved(store: Folder, path: str, got: Fetched) -> str:
     if got.status not in (200, 201, 204):
-        raise status_error(got, "The file store")
-    return url
+        raise _refusal(got, path)
+    return address(store, path)
 
 
-def _put(web: Web, store: Folder, url: str, content: bytes, kind: str) -> Fetched:
-    return web.fetch(url, method="PUT", content=content, headers={"Content-Type": kind, **store.headers}, max_seconds=120)
+def _refusal(got: Fetched, path: str) -> OutsideError:
+    """Why the store did not save, in words of its own for each reason."""
+    name = path.rsplit("/", 1)[-1]
+    if got.status == 423:
+        return Refused(f"“{path}” is locked: somebody has it open there.", retryable=True)
+    if got.status == 507:
+        return Refused("The file store is full; nothing was saved.")
+    if got.status == 413:
+        return TooLarge(f"“{name}” is larger than the file store takes.")
+    if got.status in (400, 414) and len(name.encode()) > 100:
+        return Refused(f"The name “{name[:60]}…” is too long for the file store.")
+    if got.status == 405:
+        return Refused(f"A folder is called “{path}” already, so that no file can be.")
+    if got.status == 409:
+        return Refused(f"“{path}” cannot stand there: a folder above it is a file, or cannot be made.")
+    error = status_error(got, "The file store")
+    # 503 says that the request was not handled; any other fault may have come after the effect.
+    error.ambiguous = got.status >= 500 and got.status != 503
+    return error
 
 
 def listing(web: Web, store: Folder, path: str = "") -> list[Entry]:
@@ -124,6 +238,13 @@ def _entries(body: bytes, store: Folder) -> list[Entry]:
             )
         )
     return out
+
+
+def _seconds(text: str) -> float:
+    try:
+        return parsedate_to_datetime(text).timestamp()
+    except (ValueError, TypeError):
+        return 0.0
 
 
 def _moment(text: str | None) -> str:

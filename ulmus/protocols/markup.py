@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import lru_cache
+from html import escape
 
 import nh3
 from markdown_it import MarkdownIt
@@ -31,3 +32,8 @@ def from_markdown(text: str, elements: Iterable[str], breaks: bool = False) -> s
 @lru_cache(maxsize=2)
 def _markdown(breaks: bool) -> MarkdownIt:
     return MarkdownIt("commonmark", {"html": False, "breaks": breaks})
+
+
+def picture(place: str, words: str) -> str:
+    """A picture at an address as HTML, in a paragraph of its own."""
+    return f'<p><img src="{escape(place)}" alt="{escape(words)}"></p>'

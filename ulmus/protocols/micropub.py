@@ -1,7 +1,8 @@
 """Posting by Micropub (W3C Recommendation), with ways to find out whether a post arrived.
 
-A post carries a ``uid`` property (microformats2) and the same value as an Idempotency-Key header. Posts are sent
-form-encoded, which every server takes (section 3.2); a server that wants JSON (415) gets that. A picture goes to the
+A post may have a title (then it is an article), HTML, pictures with words for those who cannot see them, tags, something it answers
+and targets it is handed on to; one that is there can be changed. It carries a ``uid`` property (microformats2) and the same value as an Idempotency-Key header. Posts are sent
+form-encoded, which every server takes (section 3.2), or as JSON where only that can say it; a server that wants the other (415) gets that. A picture goes to the
 server's media endpoint where it has one (section 3.6). After a lost answer the server is asked for its posts
 (``q=source``), page after page where it gives pages, and the ``uid`` is looked for.
 """
@@ -12,7 +13,7 @@ import json
 import re
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -43,14 +44,37 @@ class Endpoint:
 
 
 @dataclass(frozen=True)
+class Picture:
+    """A picture of a post: `at` an address, or a file (name, type, content); `words` say what it shows."""
+
+    at: str | tuple[str, str, bytes]
+    words: str = ""
+
+
+@dataclass(frozen=True)
 class Post:
-    """A note (h-entry). `key` identifies it: the same key is the same post. A photo is an address, or a file (name, type,
-    content)."""
+    """A note or, with a title, an article (h-entry). `key` identifies it: the same key is the same post. With `html` the content
+    is HTML. `answers` is the address of what it answers, `also` are the identities of syndication targets (section 3.7.3); one
+    that is `held_back` is kept as a draft (``post-status``)."""
 
     content: str
     key: str
     categories: tuple[str, ...] = ()
-    photo: str | tuple[str, str, bytes] = ""
+    photos: tuple[Picture, ...] = ()
+    title: str = ""
+    html: bool = False
+    summary: str = ""
+    answers: str = ""
+    also: tuple[str, ...] = ()
+    held_back: bool = False
+
+
+@dataclass(frozen=True)
+class Target:
+    """A place a network hands posts on to: its identity and its name."""
+
+    uid: str
+    name: str
 
 
 @dataclass(frozen=True)
@@ -76,31 +100,117 @@ def create(web: Web, endpoint: Endpoint, post: Post) -> Created:
     """Publish `post`. Raises `OutsideError`; its `ambiguous` is set where the post may have been taken although no answer came."""
     endpoint = discovered(web, endpoint)
     headers = _headers(endpoint) | {"Idempotency-Key": f'"{post.key}"'}
-    photo = post.photo
-    if isinstance(photo, tuple):
-        place = str(_known(web, endpoint).get("media-endpoint") or "")
-        if not place:
-            return _created(endpoint, _send(web, endpoint, headers, post, photo))
-        photo = _upload(web, urljoin(endpoint.url, place), endpoint, photo)
-    form = [("h", "entry"), ("content", post.content), ("uid", post.key)]
-    form += [("category[]", category) for category in post.categories] + ([("photo", photo)] if photo else [])
-    got = _post(web, endpoint.url, urlencode(form).encode(), "application/x-www-form-urlencoded", headers)
-    if got.status == 415:
-        # Refused unread: it takes JSON only.
-        properties: dict[str, list[Any]] = {"content": [post.content], "uid": [post.key]}
-        properties |= {"category": list(post.categories)} if post.categories else {}
-        properties |= {"photo": [photo]} if photo else {}
-        body = json.dumps({"type": ["h-entry"], "properties": properties}, ensure_ascii=False).encode()
-        got = _post(web, endpoint.url, body, "application/json", headers)
+    post = _uploaded(web, endpoint, post)
+    if any(not isinstance(photo.at, str) for photo in post.photos):
+        if post.html:
+            raise Refused("The network has no store for pictures; give the picture as an address on the web.")
+        return _created(endpoint, _post(web, endpoint.url, *_in_parts(post), headers, 120))
+    ways = [_as_form, _as_json]
+    if post.html or any(photo.words for photo in post.photos):
+        # What only JSON can say (section 3.3.2) goes as JSON; words of pictures have a place in forms with some servers.
+        ways = [_as_json] if post.html else [_as_json, _as_form]
+    for way in ways:
+        got = _post(web, endpoint.url, *way(post), headers)
+        if got.status != 415:  # refused unread: it takes the other only
+            break
     return _created(endpoint, got)
 
 
-def _send(web: Web, endpoint: Endpoint, headers: Mapping[str, str], post: Post, photo: tuple[str, str, bytes]) -> Fetched:
-    """A post with its picture in it (section 3.3.1), for servers without a media endpoint."""
-    name, kind, content = photo
-    form: list[tuple[str, Any]] = [("h", "entry"), ("content", post.content), ("uid", post.key), ("photo", (name, content, kind))]
-    body, media = encode_multipart_formdata([*form, *(("category[]", category) for category in post.categories)])
-    return _post(web, endpoint.url, body, media, headers, 120)
+def update(web: Web, endpoint: Endpoint, place: str, post: Post) -> Created:
+    """Put `post` in the place of the one at an address (section 3.4). The same again changes nothing. Raises `OutsideError`."""
+    endpoint = discovered(web, endpoint)
+    post = _uploaded(web, endpoint, post)
+    if any(not isinstance(photo.at, str) for photo in post.photos):
+        raise Refused("The network has no store for pictures; give the picture as an address on the web.")
+    replaced = {name: values for name, values in _properties(post).items() if name not in ("uid", "mp-syndicate-to")}
+    replaced.setdefault("post-status", ["published"])
+    body = json.dumps({"action": "update", "url": place, "replace": replaced}, ensure_ascii=False).encode()
+    got = _post(web, endpoint.url, body, "application/json", _headers(endpoint))
+    if got.status in (200, 201, 204):
+        moved = got.headers.get("location", "").strip()
+        return Created(urljoin(endpoint.url, moved) if moved else place, True)
+    raise _refusal(got)
+
+
+def _uploaded(web: Web, endpoint: Endpoint, post: Post) -> Post:
+    """The post with its pictures at the media endpoint, where there is one."""
+    if all(isinstance(photo.at, str) for photo in post.photos):
+        return post
+    store = str(_known(web, endpoint).get("media-endpoint") or "")
+    if not store:
+        return post
+    place = urljoin(endpoint.url, store)
+    photos = [
+        photo if isinstance(photo.at, str) else replace(photo, at=_upload(web, place, endpoint, photo.at)) for photo in post.photos
+    ]
+    return replace(post, photos=tuple(photos))
+
+
+def keep(web: Web, endpoint: Endpoint, picture: tuple[str, str, bytes]) -> str:
+    """Have the network keep a picture; gives its address. Raises `OutsideError` where it keeps none."""
+    kept = _uploaded(web, discovered(web, endpoint), Post("", "", photos=(Picture(picture),))).photos[0].at
+    if not isinstance(kept, str):
+        raise Refused("The network has no store for pictures; give the picture as an address on the web.")
+    return kept
+
+
+def _properties(post: Post) -> dict[str, list[Any]]:
+    photos = [{"value": photo.at, "alt": photo.words} if photo.words else photo.at for photo in post.photos]
+    given: dict[str, list[Any]] = {
+        "name": [post.title] if post.title else [],
+        "content": [{"html": post.content}] if post.html else [post.content],
+        "summary": [post.summary] if post.summary else [],
+        "uid": [post.key],
+        "category": list(post.categories),
+        "photo": list(photos),
+        "in-reply-to": [post.answers] if post.answers else [],
+        "mp-syndicate-to": list(post.also),
+        "post-status": ["draft"] if post.held_back else [],
+    }
+    return {name: values for name, values in given.items() if values}
+
+
+def _as_json(post: Post) -> tuple[bytes, str]:
+    body = json.dumps({"type": ["h-entry"], "properties": _properties(post)}, ensure_ascii=False).encode()
+    return body, "application/json"
+
+
+def _pairs(post: Post) -> list[tuple[str, Any]]:
+    """The post as a form; the words of a picture stand under the name that servers have for them beside the standard."""
+    pairs: list[tuple[str, Any]] = [("h", "entry")]
+    for name, values in _properties(replace(post, photos=())).items():
+        pairs += [(f"{name}[]" if name in ("category", "mp-syndicate-to") else name, value) for value in values]
+    several = "[]" if len(post.photos) > 1 else ""
+    for photo in post.photos:
+        pairs.append((f"photo{several}", photo.at))
+        pairs += [(f"mp-photo-alt{several}", photo.words)] if photo.words or several else []
+    return pairs
+
+
+def _as_form(post: Post) -> tuple[bytes, str]:
+    return urlencode(_pairs(post)).encode(), "application/x-www-form-urlencoded"
+
+
+def _in_parts(post: Post) -> tuple[bytes, str]:
+    """A post with its pictures in it (section 3.3.1), for servers without a media endpoint."""
+    parts = [(name, (value[0], value[2], value[1]) if isinstance(value, tuple) else value) for name, value in _pairs(post)]
+    body, kind = encode_multipart_formdata(parts)
+    return body, kind
+
+
+def targets(web: Web, endpoint: Endpoint) -> list[Target]:
+    """Where the network hands posts on to (``q=syndicate-to``); empty where it does not say. Raises `OutsideError`."""
+    endpoint = discovered(web, endpoint)
+    told = _known(web, endpoint)
+    if not isinstance(told.get("syndicate-to"), list):
+        got = web.fetch(_with(endpoint.url, {"q": "syndicate-to"}), headers=_headers(endpoint))
+        try:
+            told = json.loads(got.body) if got.status == 200 else {}
+        except ValueError:
+            told = {}
+    named = told.get("syndicate-to") if isinstance(told, dict) else None
+    found = [one for one in named if isinstance(one, dict) and one.get("uid")] if isinstance(named, list) else []
+    return [Target(str(one["uid"]), str(one.get("name") or one["uid"])) for one in found]
 
 
 def _post(web: Web, url: str, body: bytes, kind: str, headers: Mapping[str, str], seconds: float = 30) -> Fetched:

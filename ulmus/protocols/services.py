@@ -11,7 +11,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import urlencode, urljoin, urlsplit, urlunsplit
+from urllib.parse import quote, urlencode, urljoin, urlsplit, urlunsplit
 
 from .errors import BadAnswer, OutsideError
 from .jsonpath import pick
@@ -165,6 +165,17 @@ def act(web: Web, question: Question) -> Said:
     # 503 says that the request was not handled (RFC 9110, section 15.6.4); any other fault may have come after the effect.
     error.ambiguous = got.status < 400 or (got.status >= 500 and got.status != 503)
     raise error
+
+
+def upload(web: Web, url: str, headers: Mapping[str, str], file: tuple[str, str, bytes]) -> Said:
+    """Give a service a file (name, type, content) to keep. Raises `OutsideError`, never ambiguous: one that is there twice harms
+    nobody."""
+    name, kind, content = file
+    told = {"Accept": "application/json, */*;q=0.5", "Content-Type": kind, "Slug": quote(name), **headers}
+    got = web.fetch(url, method="POST", content=content, headers=told, max_bytes=LARGEST, max_seconds=120)
+    if 200 <= got.status < 300:
+        return Said(got.status, _data(got), got.headers)
+    raise _refusal(got)
 
 
 def _looked(said: Said, place: str, job: Job, pause: float) -> Looked:

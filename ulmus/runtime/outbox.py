@@ -177,13 +177,17 @@ class Outbox:
             return {}
         kind = kinds()[piece.kind]
         assert isinstance(kind, Sends | Jobs)
-        content = piece.content
-        # What is kept here goes along; the outbox itself holds only its link.
-        opened = {link: workspace(services).file(link) for link in pieces.attached(pieces.read(kind.form, content))}
+        return kind.send(services.web, self._connection(piece), self._opened(piece), piece.key)
+
+    def _opened(self, piece: tables.Piece) -> dict[str, Any]:
+        """The content of a piece with the files that go along; the outbox itself holds only their links."""
+        kind = kinds()[piece.kind]
+        assert isinstance(kind, Sends | Jobs)
+        links = pieces.attached(pieces.read(kind.form, piece.content))
+        opened = {link: workspace(self.services).file(link) for link in links}
         if None in opened.values():
             raise NotFound("A file that was to go out is not kept here any more.")
-        content = {**content, "opened": opened}
-        return kind.send(services.web, self._connection(piece), content, piece.key)
+        return {**piece.content, "opened": opened}
 
     def _connection(self, piece: tables.Piece) -> Connection:
         with self.services.store.read() as session:
@@ -287,7 +291,7 @@ class Outbox:
             went_out = tables.Piece.connection == piece.connection, tables.Piece.state == "sent", tables.Piece.sent_at < since
             latest = select(tables.Piece.key, tables.Piece.sent_at).where(*went_out).order_by(tables.Piece.sent_at.desc())
             earlier = {key: float(sent or 0.0) for key, sent in session.execute(latest.limit(EARLIER))}
-        return Sought(piece.key, since, earlier, piece.content)
+        return Sought(piece.key, since, earlier, self._opened(piece))
 
     def _not_listed(self, piece: tables.Piece, connection: Connection | None, now: float, waited: float, why: str) -> None:
         """It is not in a list that could have shown it: believed once the list cannot be late any more."""
@@ -358,7 +362,8 @@ class Outbox:
         try:
             if refused is not None:
                 raise refused
-            sighting = guarded(lambda: kind.find(self.services.web, self._connection(piece), Sought(piece.key, observed.since)))
+            sought = Sought(piece.key, observed.since, content=self._opened(piece))
+            sighting = guarded(lambda: kind.find(self.services.web, self._connection(piece), sought))
         except OutsideError as error:
             return error
         now = self.services.clock()

@@ -102,7 +102,8 @@ class Services:
         return found
 
     def connect(self, key: str, kind: str) -> Connection:
-        """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind."""
+        """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind (or of one of several, parted
+        by spaces)."""
         now = self.store.written("connections")
         kept = self._opened.get(key)
         if kept is None or kept.at != now:
@@ -110,7 +111,7 @@ class Services:
                 row = connection.exec_driver_sql(
                     "SELECT kind, name, settings, sealed FROM connections WHERE key = ?", (key,)
                 ).first()
-            if row is None or row[0] != kind:
+            if row is None or row[0] not in kind.split():
                 raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
             if kept is None or kept.row != tuple(row):
                 # Settings are read and secrets opened once for what stands in the database.
@@ -118,7 +119,7 @@ class Services:
                 record = tables.Connection(key=key, kind=row[0], name=name, settings=json.loads(settings), sealed=sealed)
                 kept = _Opened(now, tuple(row), self.open_connection(record))
             kept = self._opened[key] = replace(kept, at=now)
-        if kept.connection.kind != kind:
+        if kept.connection.kind not in kind.split():
             raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
         return kept.connection
 

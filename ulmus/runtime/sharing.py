@@ -93,8 +93,8 @@ def with_person(workflow: Workflow, mail: str) -> Workflow:
 
 def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
     told = _told(needs, "connections", key)
-    kind = str(told.get("kind") or _kind_needed(line, key))
-    fitting = list(session.scalars(select(tables.Connection).where(tables.Connection.kind == kind)))
+    fits = [str(told["kind"])] if told.get("kind") else _kinds_needed(line, key)
+    fitting = list(session.scalars(select(tables.Connection).where(tables.Connection.kind.in_(fits))))
     if any(c.key == key for c in fitting):
         return key, ""
     name = str(told.get("name", key))
@@ -119,9 +119,10 @@ def _sheet(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tup
     return key, f"The sheet “{name}” is not here: choose one on its line, or make it under Sheets.{words}"
 
 
-def _kind_needed(line: Line, key: str) -> str:
+def _kinds_needed(line: Line, key: str) -> list[str]:
     kind = kinds()[line.kind]
-    return next((settings_of(kind.settings)[n].needs for n, k in points_at(kind, line.settings, "connection") if k == key), "")
+    needs = (settings_of(kind.settings)[n].needs for n, k in points_at(kind, line.settings, "connection") if k == key)
+    return next(needs, "").split()
 
 
 def _points(workflow: Workflow) -> Iterator[tuple[Line, str, str, str]]:

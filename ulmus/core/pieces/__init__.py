@@ -6,7 +6,7 @@ Nothing here knows a channel or a kind of line; a piece is read from what the ou
 """
 
 from .brief import Brief, in_brief
-from .forms import Act, Attached, FilePiece, FormName, Letter, Message, Piece, Post, attached, read
+from .forms import Act, Article, Attached, FilePiece, FormName, Letter, Listing, Message, Piece, Post, attached, read
 from .lengths import CHARACTERS, Counting, length
 from .parting import parted
 from .takes import ANYTHING, Takes, refusals
@@ -16,12 +16,14 @@ __all__ = [
     "ANYTHING",
     "CHARACTERS",
     "Act",
+    "Article",
     "Attached",
     "Brief",
     "Counting",
     "FilePiece",
     "FormName",
     "Letter",
+    "Listing",
     "Message",
     "Piece",
     "Post",

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import html
 import json
+import re
 from urllib.parse import urlsplit
 
 from pydantic import BaseModel
 
-from .forms import Act, FilePiece, FormName, Letter, Message, Piece, Post
+from .forms import Act, Article, FilePiece, FormName, Letter, Listing, Message, Piece, Post
 from .lengths import length
 from .takes import ANYTHING, Takes
 
@@ -36,6 +38,19 @@ def in_brief(piece: Piece, takes: Takes = ANYTHING) -> Brief:
             return Brief(
                 form="post", text=_cut(piece.text), picture=picture, along=len(piece.pictures), **_counted(piece.text, takes)
             )
+        case Article():
+            picture = piece.pictures[0].link if piece.pictures else ""
+            return Brief(form="article", head=piece.title, text=_cut(piece.summary or _read(piece.html)), picture=picture)
+        case Listing():
+            picture = piece.pictures[0].link if piece.pictures else ""
+            return Brief(
+                form="listing",
+                to=piece.place,
+                head=piece.button,
+                text=_cut(piece.text),
+                picture=picture,
+                **_counted(piece.text, takes),
+            )
         case Letter():
             to = _listed([*piece.to, *piece.cc])
             return Brief(form="letter", to=to, head=piece.subject, text=_cut(piece.text), along=len(piece.files))
@@ -44,7 +59,8 @@ def in_brief(piece: Piece, takes: Takes = ANYTHING) -> Brief:
             along = max(0, len(piece.parts) - 1)
             return Brief(form="message", text=_cut(piece.text), along=along, **_counted(longest, takes))
         case FilePiece():
-            return Brief(form="file", head=piece.path or piece.name, text=_cut(piece.text))
+            along = len(piece.files)
+            return Brief(form="file", head=piece.path or piece.name, text=_cut(_read(piece.text)), along=along)
         case Act():
             text = (
                 ""
@@ -58,6 +74,14 @@ def in_brief(piece: Piece, takes: Takes = ANYTHING) -> Brief:
 
 def _counted(text: str, takes: Takes) -> dict[str, int | None]:
     return {"length": length(text, takes.counting), "limit": takes.length}
+
+
+_TAG = re.compile(r"<[^<>]{0,2000}>")
+
+
+def _read(page: str) -> str:
+    """The first words of HTML, as far as a few words need them."""
+    return " ".join(html.unescape(_TAG.sub(" ", page[: 8 * LONGEST])).split()) if "</" in page else page
 
 
 def _cut(text: str) -> str:

@@ -1,4 +1,4 @@
-"""The forms of pieces: post, letter, message, file and act."""
+"""The forms of pieces: post, article, letter, message, listing, file and act."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, model_validator
 
-FormName = Literal["post", "letter", "message", "file", "act"]
+FormName = Literal["post", "article", "letter", "message", "listing", "file", "act"]
 
 
 class _Form(BaseModel):
@@ -30,11 +30,15 @@ class Attached(_Form):
 
 
 class Post(_Form):
-    """A text for the readers of a network or a blog, with pictures."""
+    """A text for the readers of a network or a blog, with pictures and tags. `answers` is the address of what it answers, `also`
+    are further places, by their identities, that the network hands it on to."""
 
     form: Literal["post"] = "post"
     text: str = ""
     pictures: tuple[Attached, ...] = ()
+    tags: tuple[str, ...] = ()
+    answers: str = ""
+    also: tuple[str, ...] = ()
 
     @model_validator(mode="before")
     @classmethod
@@ -43,6 +47,31 @@ class Post(_Form):
         if isinstance(value, Mapping) and value.get("photo") and "pictures" not in value:
             return {**value, "pictures": [{"link": value["photo"], "kept": bool(value.get("file"))}]}
         return value
+
+
+class Article(_Form):
+    """A text under a title for a blog: HTML, a summary, categories and a picture. One that is `held_back` is kept there as a draft.
+    `changes` is the address of the article it takes the place of, empty where it is a new one."""
+
+    form: Literal["article"] = "article"
+    title: str = ""
+    html: str = ""
+    summary: str = ""
+    categories: tuple[str, ...] = ()
+    pictures: tuple[Attached, ...] = ()
+    held_back: bool = False
+    changes: str = ""
+
+
+class Listing(_Form):
+    """Something a business lists: a text, a picture, a button with a link, at one of its places."""
+
+    form: Literal["listing"] = "listing"
+    text: str = ""
+    pictures: tuple[Attached, ...] = ()
+    button: str = ""
+    link: str = ""
+    place: str = ""
 
 
 class Letter(_Form):
@@ -71,7 +100,7 @@ class Message(_Form):
 
 
 class FilePiece(_Form):
-    """A file at a place: a kept one by its link, or a text."""
+    """A file at a place: a kept one by its link, or a text. Several kept `files` stand in a folder at the place."""
 
     form: Literal["file"] = "file"
     path: str = ""
@@ -80,6 +109,9 @@ class FilePiece(_Form):
     size: int = 0
     text: str = ""
     file: str = ""
+    files: tuple[Attached, ...] = ()
+    over: bool = False
+    """Whether it takes the place of what stands there; otherwise it gets a name of its own beside it."""
 
 
 class Act(_Form):
@@ -92,9 +124,10 @@ class Act(_Form):
     body: Any = None
 
 
-Piece = Annotated[Post | Letter | Message | FilePiece | Act, Field(discriminator="form")]
+FORMS = Post, Article, Letter, Message, Listing, FilePiece, Act
+Piece = Annotated[Post | Article | Letter | Message | Listing | FilePiece | Act, Field(discriminator="form")]
 _PIECE: TypeAdapter[Piece] = TypeAdapter(Piece)
-assert {form.model_fields["form"].default for form in (Post, Letter, Message, FilePiece, Act)} == set(get_args(FormName))
+assert {form.model_fields["form"].default for form in FORMS} == set(get_args(FormName))
 
 
 def read(form: FormName, content: Mapping[str, Any]) -> Piece:
@@ -105,12 +138,12 @@ def read(form: FormName, content: Mapping[str, Any]) -> Piece:
 def attached(piece: Piece) -> tuple[str, ...]:
     """The links of the kept files that go along with a piece, each once."""
     match piece:
-        case Post():
+        case Post() | Article() | Listing():
             links = [picture.link for picture in piece.pictures if picture.kept]
         case Letter():
             links = [file.link for file in piece.files if file.kept]
         case FilePiece():
-            links = [piece.file] if piece.file else []
+            links = [*([piece.file] if piece.file else []), *(file.link for file in piece.files)]
         case _:
             links = []
     return tuple(dict.fromkeys(links))

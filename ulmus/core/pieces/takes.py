@@ -6,13 +6,14 @@ from collections.abc import Iterator
 
 from pydantic import BaseModel, ConfigDict
 
-from .forms import Act, Attached, FilePiece, Letter, Message, Piece, Post
+from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Message, Piece, Post
 from .lengths import CHARACTERS, Counting, length
 
 
 class Takes(BaseModel):
     """A channel's limits; ``None`` where it states none. `length` is that of a text as `counting` counts it, `pictures` how many,
-    `picture_kinds` their media types, sizes are in bytes: of a picture, and of all that goes along with a piece."""
+    `picture_kinds` their media types, sizes are in bytes: of a picture, and of all that goes along with a piece. `buttons` are the
+    words it has for one, empty where any will do, and `button_length` how long they may be."""
 
     model_config = ConfigDict(frozen=True)
     length: int | None = None
@@ -21,6 +22,8 @@ class Takes(BaseModel):
     picture_kinds: tuple[str, ...] = ()
     picture_size: int | None = None
     size: int | None = None
+    buttons: tuple[str, ...] = ()
+    button_length: int | None = None
 
 
 ANYTHING = Takes()
@@ -37,6 +40,13 @@ def _refusals(piece: Piece, takes: Takes) -> Iterator[str]:
             yield from _too_long(piece.text, takes)
             yield from _pictures(piece.pictures, takes)
             yield from _too_large(sum(picture.size for picture in piece.pictures), takes)
+        case Article():
+            yield from _pictures(piece.pictures, takes)
+            yield from _too_large(sum(picture.size for picture in piece.pictures) + len(piece.html.encode()), takes)
+        case Listing():
+            yield from _too_long(piece.text, takes)
+            yield from _pictures(piece.pictures, takes)
+            yield from _button(piece.button, takes)
         case Letter():
             yield from _too_large(
                 sum(file.size for file in piece.files) + len(piece.text.encode()) + len(piece.html.encode()), takes
@@ -53,6 +63,13 @@ def _refusals(piece: Piece, takes: Takes) -> Iterator[str]:
 def _too_long(text: str, takes: Takes) -> Iterator[str]:
     if takes.length is not None and (count := length(text, takes.counting)) > takes.length:
         yield f"takes at most {takes.length} {takes.counting.words}; this has {count}."
+
+
+def _button(words: str, takes: Takes) -> Iterator[str]:
+    if words and takes.buttons and words not in takes.buttons:
+        yield f"has no button “{words}”; it has {', '.join(f'“{one}”' for one in takes.buttons)}."
+    if takes.button_length is not None and len(words) > takes.button_length:
+        yield f"takes at most {takes.button_length} characters on a button; “{words}” has {len(words)}."
 
 
 def _pictures(pictures: tuple[Attached, ...], takes: Takes) -> Iterator[str]:

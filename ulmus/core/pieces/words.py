@@ -4,15 +4,27 @@ from __future__ import annotations
 
 import json
 
-from .forms import Act, FilePiece, Letter, Message, Piece, Post
+from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Message, Piece, Post
 
 
 def in_words(piece: Piece) -> str:
     """All of a piece, heads first."""
     match piece:
         case Post():
-            heads = [f"Picture: {picture.link}" for picture in piece.pictures]
+            heads = [_picture(picture) for picture in piece.pictures]
+            heads += [f"Tags: {', '.join(piece.tags)}"] if piece.tags else []
+            heads += [f"Answers: {piece.answers}"] if piece.answers else []
             return _under(heads, piece.text) if heads else piece.text
+        case Article():
+            heads = [f"Title: {piece.title}"]
+            heads += [f"Instead of: {piece.changes}"] if piece.changes else []
+            heads += [f"Summary: {piece.summary}"] if piece.summary else []
+            heads += [f"Categories: {', '.join(piece.categories)}"] if piece.categories else []
+            return _under([*heads, *(_picture(picture) for picture in piece.pictures)], piece.html)
+        case Listing():
+            heads = [f"Place: {piece.place}"] if piece.place else []
+            heads += [f"Button: {piece.button}, {piece.link}"] if piece.button else []
+            return _under([*heads, *(_picture(picture) for picture in piece.pictures)], piece.text)
         case Letter():
             heads = [f"To: {', '.join(piece.to)}"]
             heads += [f"Copy to: {', '.join(piece.cc)}"] if piece.cc else []
@@ -22,10 +34,15 @@ def in_words(piece: Piece) -> str:
         case Message():
             return "\n\n".join(piece.parts or (piece.text,))
         case FilePiece():
-            return _under([f"File: {piece.path or piece.name}"], piece.text)
+            heads = [f"File: {piece.path or piece.name}", *(f"In it: {file.name}" for file in piece.files)]
+            return _under(heads, piece.text)
         case Act():
             body = piece.body if isinstance(piece.body, str) else json.dumps(piece.body, ensure_ascii=False, indent=1)
             return _under([f"{piece.method} {piece.url}"], "" if piece.body is None else body)
+
+
+def _picture(picture: Attached) -> str:
+    return f"Picture: {picture.link}" + (f" ({picture.words})" if picture.words else "")
 
 
 def _under(heads: list[str], text: str) -> str:

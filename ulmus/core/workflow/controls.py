@@ -414,7 +414,7 @@ class OtherWorkflow(Control):
 
 
 class ConnectionKey(Control):
-    """The key of a connection of a kind (``needs``)."""
+    """The key of a connection of a kind (``needs``), or of one of several."""
 
     name = "connection"
     points_at = "connection"
@@ -426,7 +426,7 @@ class ConnectionKey(Control):
         if known is None:
             words = f"The connection “{at.value}” is not here yet." if at.value else "No connection chosen."
             yield at.problem(f"{words} Choose one, or add it under Connections.")
-        elif known.kind != at.setting.needs:
+        elif known.kind not in at.setting.needs.split():
             yield at.problem(f"“{known.name}” is not a fitting connection here.")
         elif known.takes.length is not None:
             yield from self._too_long(at, known.name, known.takes)
@@ -453,7 +453,7 @@ class ConnectionKey(Control):
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         here = spot.world.connections.items() if setting.required else ()
-        return Offered(next((key for key, known in here if known.kind == setting.needs), None))
+        return Offered(next((key for key, known in here if known.kind in setting.needs.split()), None))
 
 
 class SheetKey(Control):

@@ -91,7 +91,7 @@ def _named_setting(spec: KindSpec[Any]) -> str:
 def _choices(spec: KindSpec[Any], name: str, world: World) -> dict[str, str]:
     setting = settings_of(spec.settings)[name]
     if setting.control.points_at == "connection":
-        return {k: c.name for k, c in world.connections.items() if c.kind == setting.needs}
+        return {k: c.name for k, c in world.connections.items() if c.kind in setting.needs.split()}
     return {k: title for k, (title, _) in world.sheets.items()}
 
 

@@ -42,12 +42,17 @@ def takes(settings: PostingSettings) -> Takes:
     return Takes(length=settings.limit, counting=counting, pictures=settings.pictures)
 
 
+def endpoint(connection: Connection) -> micropub.Endpoint:
+    """The client's view of a posting connection."""
+    return micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
+
+
 def probe(web: Web, connection: Connection) -> str:
-    endpoint = micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
-    found = micropub.config(web, endpoint)
-    destinations = found.get("destination")
+    place = endpoint(connection)
+    destinations = micropub.config(web, place).get("destination")
     name = destinations[0].get("name", "") if isinstance(destinations, list) and destinations else ""
-    return f"Ready to post{f' as {name}' if name else ''}. Nothing was posted."
+    further = ", ".join(one.name for one in micropub.targets(web, place))
+    return f"Ready to post{f' as {name}' if name else ''}{f', and on to {further}' if further else ''}. Nothing was posted."
 
 
 KIND = ConnectionKind(

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Iterable
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
 from ...core import pieces
-from ...core.pieces import Attached, Letter
+from ...core.pieces import Letter
 from ...protocols import letters, mail
 from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
 from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
 from ..connections.mail import mailer
-from ..shared.pieces import attached
+from ..shared.pieces import attached, places_of, shown
 
 MOST = 50
 """So many people may be written to in one letter; more are a list."""
@@ -93,7 +92,7 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         raise NothingToDo(f"The letter has no {'text' if subject else 'subject'}.")
     page = "" if settings.written == "plain" else letters.page(text, subject, settings.written)
     sender = mailer(context.web, context.connect(settings.server, "mail"))
-    named = [attached(place, context) for place in re.split(r"[,\s]+", settings.files) if place]
+    named = [attached(place, context) for place in places_of(settings.files)]
     if missing := next((one.link for one in named if not one.kept), ""):
         raise NothingToDo(f"“{missing[:80]}” is no file kept here, so that it cannot be attached. Read or make it first.")
     before = _ID.findall(settings.thread)
@@ -105,18 +104,11 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         subject=subject,
         text=letters.in_plain(page) if page else text,
         html=page,
-        files=(*named, *_shown(page, context)),
+        files=(*named, *shown(letters.pictures(page), context)),
         thread=before[-1] if before else "",
         thread_before=tuple(before[:-1]),
     )
     return Outgoing(settings.server, letter.model_dump(mode="json"))
-
-
-def _shown(page: str, context: Context) -> Iterable[Attached]:
-    """The pictures the letter shows that are kept here: nobody outside could fetch them, so they travel inside."""
-    for link in dict.fromkeys(letters.pictures(page)):
-        if context.workspace.file(link) is not None:
-            yield attached(link, context).model_copy(update={"inside": True})
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:

@@ -6,9 +6,11 @@ type Brief = Schemas["Brief"];
 
 const ALONG: Record<Brief["form"], [string, string] | null> = {
   post: null,
+  article: null,
+  listing: null,
   letter: ["file", "files"],
   message: ["more part", "more parts"],
-  file: null,
+  file: ["file in it", "files in it"],
   act: null,
 };
 
@@ -26,11 +28,12 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
           className={`mb-1 max-w-full self-start border border-line ${small ? "max-h-24" : "max-h-40"}`}
         />
       )}
-      {piece.form === "letter" && <p className="truncate text-xs text-soft">To {piece.to}</p>}{" "}
-      {piece.head && (
+      {piece.form === "letter" && <p className="truncate text-xs text-soft">To {piece.to}</p>}
+      {piece.form === "listing" && piece.to && <p className="truncate text-xs text-soft">{piece.to}</p>}{" "}
+      {piece.head && piece.form !== "listing" && (
         <p
           className={
-            piece.form === "letter"
+            piece.form === "letter" || piece.form === "article"
               ? `font-serif font-semibold leading-snug ${head} ${small ? "line-clamp-2" : ""}`
               : "text-sm [overflow-wrap:anywhere]"
           }
@@ -46,9 +49,21 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
           {piece.text}
         </div>
       )}{" "}
+      {piece.form === "listing" && piece.head && <Button words={piece.head} small />}{" "}
       {piece.along > 0 && ALONG[piece.form] && (
         <p className="mt-0.5 text-xs text-soft">with {count(piece.along, ...ALONG[piece.form]!)}</p>
       )}
     </>
+  );
+}
+
+/** A button as a listing shows it: what it says, in its place; it leads nowhere from here. */
+export function Button({ words, small = false }: { words: string; small?: boolean }) {
+  return (
+    <span
+      className={`mt-1 inline-block self-start border border-rule px-2 font-semibold ${small ? "text-xs" : "py-0.5 text-sm"}`}
+    >
+      {words}
+    </span>
   );
 }

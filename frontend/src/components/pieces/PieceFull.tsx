@@ -6,6 +6,7 @@ import * as reads from "../../api/reads";
 import { Away } from "../Away";
 import { Counter, Linked } from "../Piece";
 import { Markup } from "../Values";
+import { Button } from "./PieceBrief";
 
 type View = Schemas["PieceView"];
 type Attached = Schemas["Attached"];
@@ -30,13 +31,67 @@ function Form({ view }: { view: View }) {
     case "post":
       return (
         <article>
+          {piece.answers && (
+            <p className="mb-2 text-xs text-soft">
+              answers{" "}
+              <Away to={piece.answers} className="underline [overflow-wrap:anywhere]">
+                {piece.answers}
+              </Away>
+            </p>
+          )}
           <div className="piece text-lead leading-relaxed">
             <Linked text={piece.text} />
           </div>
           {piece.pictures.map((picture) => (
             <Shown key={picture.link} picture={picture} />
           ))}
+          {piece.tags.length > 0 && <p className="mt-2 text-sm text-soft">tagged {piece.tags.join(", ")}</p>}
+          {piece.also.length > 0 && <p className="text-sm text-soft">handed on to {piece.also.join(", ")}</p>}
           <Counter length={view.brief.length ?? 0} limit={view.brief.limit} counted={view.counted} />
+        </article>
+      );
+    case "article":
+      return (
+        <article className="border border-line bg-sheet px-5 py-4">
+          {(piece.held_back || piece.changes) && (
+            <p className="mb-1 text-xs text-soft">
+              {[piece.held_back && "a draft there", piece.changes && `in the place of ${piece.changes}`]
+                .filter(Boolean)
+                .join(", ")}
+            </p>
+          )}
+          <h3 className="font-serif text-2xl leading-tight font-semibold [overflow-wrap:anywhere]">{piece.title}</h3>
+          {piece.summary && <p className="mt-2 font-serif text-soft italic">{piece.summary}</p>}
+          {piece.pictures
+            .filter((picture) => !picture.inside)
+            .map((picture) => (
+              <Shown key={picture.link} picture={picture} />
+            ))}
+          <Page html={piece.html} files={piece.pictures} />
+          {piece.categories.length > 0 && <p className="mt-2 text-sm text-soft">under {piece.categories.join(", ")}</p>}
+        </article>
+      );
+    case "listing":
+      return (
+        <article className="max-w-md border border-line bg-sheet px-4 py-3">
+          {piece.place && <p className="text-sm font-semibold">{piece.place}</p>}
+          {piece.pictures.map((picture) => (
+            <Shown key={picture.link} picture={picture} />
+          ))}
+          <div className="piece mt-2 leading-relaxed">
+            <Linked text={piece.text} />
+          </div>
+          {piece.button && (
+            <p className="mt-1 [overflow-wrap:anywhere]">
+              <Button words={piece.button} />{" "}
+              <Away to={piece.link} className="text-xs text-soft underline">
+                {piece.link}
+              </Away>
+            </p>
+          )}
+          {view.takes.length !== null && (
+            <Counter length={view.brief.length ?? 0} limit={view.brief.limit} counted={view.counted} />
+          )}
         </article>
       );
     case "letter":
@@ -91,6 +146,7 @@ function Form({ view }: { view: View }) {
             <span className="font-semibold [overflow-wrap:anywhere]">{piece.path}</span>{" "}
             <span className="text-xs text-soft">{[piece.type, size(piece.size)].filter(Boolean).join(" · ")}</span>
           </p>
+          <Files files={piece.files} />
           {piece.file && piece.type.startsWith("image/") ? (
             <Shown picture={{ link: piece.file, words: piece.name }} />
           ) : piece.text && piece.type === "text/html" ? (
@@ -136,17 +192,21 @@ function Head({ title, children }: { title: string; children: ReactNode }) {
 
 function Shown({ picture }: { picture: Pick<Attached, "link" | "words"> }) {
   return KEPT.test(picture.link) || picture.link.startsWith("/") ? (
-    <img
-      src={kept(picture.link)}
-      alt={picture.words || "Goes along with it"}
-      className="mt-3 max-h-96 max-w-full border border-line"
-    />
+    <figure className="mt-3">
+      <img
+        src={kept(picture.link)}
+        alt={picture.words || "Goes along with it"}
+        className="max-h-96 max-w-full border border-line"
+      />
+      {picture.words && <figcaption className="mt-0.5 text-xs text-soft">shows: {picture.words}</figcaption>}
+    </figure>
   ) : (
     <p className="mt-2 text-sm text-soft">
       with the picture at{" "}
       <Away to={picture.link} className="text-leaf underline">
         {picture.link}
       </Away>
+      {picture.words && `, which shows: ${picture.words}`}
     </p>
   );
 }

@@ -40,7 +40,9 @@ export const Sheet = (c: ControlProps) => <OneOf {...c} options={named(c.catalog
 export const Connection = (c: ControlProps) => (
   <OneOf
     {...c}
-    options={named(c.catalogue.connections.filter((one) => one.kind === c.property.needs))}
+    options={named(
+      c.catalogue.connections.filter((one) => (c.property.needs ?? "").split(" ").includes(one.kind ?? "")),
+    )}
     none={none(c)}
   />
 );
