@@ -236,6 +236,8 @@ def _proofs(services: Services, made: dict[str, int]) -> None:
         ("weekly-round", 1),
         ("lead-brief", 3),
         ("first-letters", 3),
+        ("articles-to-market", 2),
+        ("long-reads", 2),
         ("new-recording", 2),
         ("trade-news", 1),
         ("standing-assistant", 1),

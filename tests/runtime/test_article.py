@@ -1,4 +1,4 @@
-"""From a report to an article: plan, each section in parallel with the whole source, merged, edited, titled, saved."""
+"""From a report to an article: plan, each section in parallel with the whole source, merged, edited, titled, handed to a blog."""
 
 from __future__ import annotations
 
@@ -6,20 +6,18 @@ import copy
 
 from practice_town.reports import pdf
 from tests.runtime.house import WHO, WithHouse
-from ulmus.protocols import filestore
 from ulmus.runtime import files, workflows
 from ulmus.runtime.sharing import templates
-from ulmus.steps.connections.files import folder
 from ulmus.store import tables
 
 
 class Article(WithHouse):
-    def test_the_template_carries_a_report_to_a_saved_article(self) -> None:
+    def test_the_template_carries_a_report_to_a_draft_on_the_blog(self) -> None:
         seal = self.services.sealer.seal
         with self.services.store.write() as session:
-            store = {"url": f"{self.town.url}/files/", "user": "office"}
+            blog = {"url": f"{self.town.url}/blog/app", "user": "editor"}
             session.add(
-                tables.Connection(key="files", kind="files", name="Files", settings=store, sealed=seal({"password": "files-key"}))
+                tables.Connection(key="blog", kind="blog", name="Blog", settings=blog, sealed=seal({"password": "towpath-key"}))
             )
         document = copy.deepcopy(templates()["report-to-article"][1])
         next(s for s in document["steps"] if s["id"] == "editor")["settings"]["who"] = WHO
@@ -40,5 +38,7 @@ class Article(WithHouse):
         self.assertGreater(len(parts), 1)
         self.assertLessEqual(values["article"]["words"], 990)
         self.assertLessEqual(len(values["title"]["text"]), 80)
-        kept = filestore.listing(self.services.web, folder(self.services.connect("files", "files")), "Articles")
-        self.assertEqual([entry.name for entry in kept], [f"{values['title']['text'].replace('/', '-')}.html"])
+        (entry,) = self.town.state.entries
+        self.assertEqual((entry["title"], entry["draft"]), (values["title"]["text"], True))
+        for section in values["plan"]["items"]:
+            self.assertIn(section["heading"], entry["content"])

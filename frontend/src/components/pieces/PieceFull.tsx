@@ -67,7 +67,7 @@ function Form({ view }: { view: View }) {
             .map((picture) => (
               <Shown key={picture.link} picture={picture} />
             ))}
-          <Page html={piece.html} files={piece.pictures} />
+          <Page html={piece.html} files={piece.pictures} bare />
           {piece.categories.length > 0 && <p className="mt-2 text-sm text-soft">under {piece.categories.join(", ")}</p>}
         </article>
       );
@@ -228,11 +228,11 @@ function Files({ files }: { files: readonly Attached[] }) {
 }
 
 /** A letter's page; the pictures in it are put in as its readers' mail programs do, since the frame may fetch nothing. */
-function Page({ html, files }: { html: string; files: readonly Attached[] }) {
+function Page({ html, files, bare }: { html: string; files: readonly Attached[]; bare?: boolean }) {
   const links = files.filter((file) => file.inside).map((file) => file.link);
   const pictures = useQuery({ ...reads.pictures(links), enabled: links.length > 0 });
   const page = links.reduce((page, link) => page.replaceAll(link, pictures.data?.[link] ?? ""), html);
-  return <Markup html={page} />;
+  return <Markup html={page} bare={bare} />;
 }
 
 const size = (bytes: number) =>
