@@ -11,10 +11,21 @@ python3 -c 'import venv, ensurepip' >/dev/null 2>&1 || want="$want python3-venv"
 if [ "${1:-}" = browser ]; then
   test -x /usr/bin/chromium || want="$want chromium fonts-dejavu-core fonts-noto-color-emoji"
 fi
-if [ "${1:-}" = browser ] && ! test -x /usr/sbin/dovecot && [ "$(id -u)" = 0 ]; then
-  # A mail server for tests of mailboxes; without it they are left out.
-  (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends dovecot-imapd) >/dev/null 2>&1 ||
-    echo "Dovecot could not be installed; tests of mailboxes will be left out." >&2
+if [ "${1:-}" = browser ] && [ "$(id -u)" = 0 ]; then
+  # Servers for tests against what people run; without them those are left out, and in CI and with PEERS=1 they fail.
+  peers=""
+  test -x /usr/sbin/dovecot || peers="$peers dovecot-imapd"
+  test -x /usr/sbin/postfix || peers="$peers postfix"
+  test -x /usr/sbin/apache2 || peers="$peers apache2"
+  test -x /usr/bin/prosody || peers="$peers prosody"
+  if [ -n "$peers" ]; then
+    # They are installed, not begun: tests begin their own, on loopback ports.
+    policy=/usr/sbin/policy-rc.d
+    test -e $policy || { printf '#!/bin/sh\nexit 101\n' >$policy && chmod +x $policy && ours=1; }
+    (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $peers) >/dev/null 2>&1 ||
+      echo "Could not install:$peers; their tests will be left out." >&2
+    [ -z "${ours:-}" ] || rm -f $policy
+  fi
 fi
 [ -z "$want" ] && exit 0
 if [ "$(id -u)" != 0 ]; then

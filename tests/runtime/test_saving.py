@@ -129,7 +129,7 @@ class Trouble(Saving):
         run = self.run_on(self.save(name="Taken", there="over"))
         self.assertIn("A folder is called “Out/Taken” already", self.until(run, "failed").message)
         run = self.run_on(self.save(name="b.md", folder="Out/Taken/x/Taken"))
-        self.assertIn("a folder above it is a file", self.until(run, "failed").message)
+        self.assertIn("is a file and no folder", self.until(run, "failed").message)
 
     def test_broken_off_in_the_middle_of_several_a_person_is_asked(self) -> None:
         links = [files.keep(self.services, f"{size}.jpg", "image/jpeg", photo(size))["link"] for size in (80, 81)]

@@ -96,7 +96,7 @@ def save(web: Web, store: Folder, path: str, content: bytes, kind: str) -> str:
     got = _put(web, store, path, content, kind, condition)
     if got.status == 412:
         raise Refused(f"“{path}” was changed by somebody at this moment.", retryable=True)
-    return _saved(store, path, got)
+    return _saved(web, store, path, got)
 
 
 def save_beside(web: Web, store: Folder, path: str, content: bytes, kind: str) -> tuple[str, str]:
@@ -108,7 +108,7 @@ def save_beside(web: Web, store: Folder, path: str, content: bytes, kind: str) -
         # It may have come to be there since; a store that knows no conditions was at least looked at.
         got = _put(web, store, here, content, kind, {"If-None-Match": "*"})
         if got.status != 412:
-            return here, _saved(store, here, got)
+            return here, _saved(web, store, here, got)
     raise Refused(f"There are {MOST_ALIKE} files called “{path}” already.")
 
 
@@ -123,7 +123,7 @@ def make_folder_beside(web: Web, store: Folder, path: str) -> str:
         if made.status == 201:
             return here
         if made.status != 405:
-            raise _refusal(made, here)
+            raise _refusal(web, store, made, here)
     raise Refused(f"There are {MOST_ALIKE} folders called “{path}” already.")
 
 
@@ -161,17 +161,18 @@ def _make_folders(web: Web, store: Folder, path: str) -> None:
         here = "/".join(parts[:n])
         made = web.fetch(address(store, here) + "/", method="MKCOL", headers=store.headers)
         if made.status not in (201, 405):  # 405: it is there already
-            raise _refusal(made, here)
+            raise _refusal(web, store, made, here)
 
 
-def _saved(store: Folder, path: str, got: Fetched) -> str:
+def _saved(web: Web, store: Folder, path: str, got: Fetched) -> str:
     if got.status not in (200, 201, 204):
-        raise _refusal(got, path)
+        raise _refusal(web, store, got, path)
     return address(store, path)
 
 
-def _refusal(got: Fetched, path: str) -> OutsideError:
-    """Why the store did not save, in words of its own for each reason."""
+def _refusal(web: Web, store: Folder, got: Fetched, path: str) -> OutsideError:
+    """Why the store did not save, in words of its own for each reason. Stores give different numbers where something stands in the
+    way, so that it is looked for."""
     name = path.rsplit("/", 1)[-1]
     if got.status == 423:
         return Refused(f"“{path}” is locked: somebody has it open there.", retryable=True)
@@ -179,12 +180,15 @@ def _refusal(got: Fetched, path: str) -> OutsideError:
         return Refused("The file store is full; nothing was saved.")
     if got.status == 413:
         return TooLarge(f"“{name}” is larger than the file store takes.")
-    if got.status in (400, 414) and len(name.encode()) > 100:
-        return Refused(f"The name “{name[:60]}…” is too long for the file store.")
-    if got.status == 405:
-        return Refused(f"A folder is called “{path}” already, so that no file can be.")
-    if got.status == 409:
-        return Refused(f"“{path}” cannot stand there: a folder above it is a file, or cannot be made.")
+    if got.status in (400, 403, 404, 405, 409, 414):
+        if _is_folder(web, store, path):
+            return Refused(f"A folder is called “{path}” already, so that no file can be.")
+        parts = path.split("/")
+        for n in range(1, len(parts)):
+            if _is_folder(web, store, above := "/".join(parts[:n])) is False:
+                return Refused(f"“{path}” cannot stand there: “{above}” is a file and no folder.")
+        if got.status == 414 or len(name.encode()) > LONGEST_NAME:
+            return Refused(f"The name “{name[:60]}…” is too long for the file store.")
     error = status_error(got, "The file store")
     # 503 says that the request was not handled; any other fault may have come after the effect.
     error.ambiguous = got.status >= 500 and got.status != 503
@@ -238,6 +242,19 @@ def _entries(body: bytes, store: Folder) -> list[Entry]:
             )
         )
     return out
+
+
+def _is_folder(web: Web, store: Folder, path: str) -> bool | None:
+    """Whether a folder stands at a path, or a file; ``None`` where nothing does, or it cannot be seen."""
+    headers = {"Depth": "0", "Content-Type": "application/xml", **store.headers}
+    try:
+        got = web.fetch(address(store, path), method="PROPFIND", headers=headers, content=_ASK.encode(), max_bytes=LARGEST_LIST)
+        if got.status in (301, 302, 308):
+            return True  # a folder's address ends in a slash
+        found = _entries(got.body, store) if got.status == 207 else []
+    except OutsideError:
+        return None
+    return found[0].folder if found else None
 
 
 def _seconds(text: str) -> float:

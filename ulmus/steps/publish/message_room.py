@@ -8,16 +8,18 @@ from pydantic import BaseModel, Field
 
 from ...core import pieces
 from ...core.pieces import Message
+from ...protocols import xmpp
 from ...protocols.errors import NothingToDo, OutsideError, TooLarge
 from ...protocols.net import Web
 from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
 from ..connections import room
+from ..connections.chatroom import ChatroomSettings, room_of
 
 MOST = 20
 
 
 class MessageSettings(Settings):
-    room: str = setting("Room", control="connection", needs="room")
+    room: str = setting("Room", control="connection", needs="room chatroom")
     text: str = setting("Text", control="slots", takes="text@draft|text", min_length=1, max_length=100_000)
     long: Literal["parts", "refuse"] = setting(
         "Where it is too long for the room",
@@ -38,7 +40,7 @@ def piece(settings: MessageSettings, context: Context) -> Outgoing:
     text = settings.text.strip()
     if not text:
         raise NothingToDo("There is nothing to say: the text is empty.")
-    connection = context.connect(settings.room, "room")
+    connection = context.connect(settings.room, "room chatroom")
     limit = connection.settings.limit
     parts: list[str] = []
     if limit and settings.long == "parts":
@@ -53,6 +55,9 @@ def send(web: Web, connection: Connection, content: dict[str, Any], key: str) ->
     message = pieces.read("message", content)
     assert isinstance(message, Message)
     parts = message.parts or (message.text,)
+    if isinstance(connection.settings, ChatroomSettings):
+        xmpp.say(room_of(web, connection), parts, key)
+        return foretold(content)
     for n, part in enumerate(parts):
         try:
             room.say(web, connection, part)
@@ -72,7 +77,17 @@ def foretold(content: dict[str, Any]) -> dict[str, Any]:
 
 
 def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
-    """A room's address only takes; a person looks."""
+    """A chat room shows what was said; an address that only takes does not, and a person looks."""
+    if isinstance(connection.settings, ChatroomSettings):
+        message = pieces.read("message", sought.content)
+        assert isinstance(message, Message)
+        count = len(message.parts) or 1
+        said, tells = xmpp.find(room_of(web, connection), count, sought.key, sought.since)
+        if said == count:
+            return Sighting(foretold(dict(sought.content)))
+        return Sighting(
+            tells=tells and not said, why=f"The room shows {said} of {count} parts." if said else "The room does not show it."
+        )
     return Sighting(why="The room cannot be asked what was said in it.")
 
 
@@ -93,5 +108,6 @@ KIND = Sends(
     foretold=foretold,
     send=send,
     find=find,
+    lists_within=lambda connection: 1.0 if isinstance(connection.settings, ChatroomSettings) else None,
     brief="{text}",
 )
