@@ -14,7 +14,8 @@ import httpx
 
 from practice_town.app import Town
 from practice_town.faults import MODES
-from tests.protocols.mailserver import CAN_RUN, MailServer, free_port
+from tests.peers.servers import needs
+from tests.protocols.mailserver import SERVER, MailServer, free_port
 from tests.runtime.test_starts import Starts
 from ulmus.protocols import mailbox
 from ulmus.protocols.errors import OutsideError
@@ -69,7 +70,7 @@ class TheOffice(unittest.TestCase):
         self.assertTrue(self.latest())
 
 
-@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+@needs(SERVER)
 class Reading(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
@@ -129,7 +130,7 @@ class Reading(unittest.TestCase):
             self.assertEqual(mailbox.poll(self.box, "INBOX", 0, 0)[1], [])
 
 
-@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+@needs(SERVER)
 class Starting(Starts):
     def test_each_mail_that_comes_starts_one_run(self) -> None:
         server = MailServer()
@@ -148,7 +149,7 @@ class Starting(Starts):
         self.assertEqual([(i["title"], i["text"]) for i in self.items(id_)], [("A question", "How deep?")])
 
 
-@unittest.skipUnless(CAN_RUN, "needs Dovecot, and root to run it")
+@needs(SERVER)
 class Waiting(Starts):
     def test_a_run_waits_for_a_reply_across_a_restart(self) -> None:
         self.services.clock = time.time
