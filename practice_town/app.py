@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from email.utils import formatdate
 from pathlib import Path
@@ -91,6 +92,11 @@ class _Later:
             return answer(environ, respond)
         with self._lock:
             self._app = self._app or self._make()
+        if saving and self._state.takes_time:
+            time.sleep(self._state.takes_time / 2)
+            body = list(self._app(environ, respond))
+            time.sleep(self._state.takes_time / 2)
+            return body
         if mode != "lost":
             return self._app(environ, respond)
         list(self._app(environ, lambda status, headers, trouble=None: None))
@@ -123,7 +129,7 @@ class Town:
         self._mail = mailbox.serve(self.state, self.smtp_port)
         self.letters = imap.MailServer(self.state, imap_port).start() if imap_port else None
         self._scratch = None if folder else tempfile.TemporaryDirectory(prefix="practice-town-")
-        files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
+        self.files = files = folder / "files" if folder else Path(self._scratch.name) if self._scratch else Path()
         app = DispatcherMiddleware(
             create_app(self.state, self.smtp_port, self.letters),
             {"/files": _Later(lambda: filestore.application(files), self.state), "/timed": timed.application},

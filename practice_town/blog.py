@@ -82,7 +82,7 @@ def entries() -> AnyResponse:
     given = _given()
     if isinstance(given, Response):
         return given
-    with town.lock:
+    with town.working():
         entry = {"id": len(town.entries) + 1, "at": time.time(), **given, "edited": time.time()}
         town.entries.append(entry)
         town.save()
@@ -225,7 +225,7 @@ def offers() -> AnyResponse:
         answer = jsonify({"title": "Refused", "detail": wrong, "status": 422})
         answer.status_code, answer.mimetype = 422, "application/problem+json"
         return answer
-    with town.lock:
+    with town.working():
         offer = {**given, "id": len(town.offers) + 1, "at": time.time()}
         town.offers.append(offer)
         town.save()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import datetime as dt
 import time
@@ -30,6 +31,7 @@ class _Handler:
             return "451 The mailbox is busy; try again later"
         if mode == "refuse":
             return "550 No such mailbox here"
+        await asyncio.sleep(self.town.takes_time / 2)
         mail = message_from_bytes(envelope.content, policy=policy.default)
         assert isinstance(mail, EmailMessage)
         plain, page = mail.get_body(("plain",)), mail.get_body(("html",))
@@ -61,6 +63,7 @@ class _Handler:
                 }
             )
             self.town.save()
+        await asyncio.sleep(self.town.takes_time / 2)
         if mode == "lost":
             server.transport.abort()
             return "250 nobody hears this"

@@ -9,6 +9,8 @@ import json
 import os
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -64,6 +66,8 @@ class State:
         self.network = Network()
         self.media: list[tuple[str, bytes]] = []
         self.token = "pond-token"
+        self.takes_time = 0.0
+        """Seconds that what changes something takes, half of them before it is there and half after."""
         if path is not None and path.exists():
             self.__dict__.update(json.loads(path.read_text("utf-8")))
         if not self.released:
@@ -75,6 +79,14 @@ class State:
             out = articles(site.slug)[: -site.held_back]
             ages = [0.06, 0.2, 1.2, *(1.2 + 1.6 * n for n in range(1, len(out)))]
             self.released[site.slug] = {a.slug: now - age * DAY for a, age in zip(reversed(out), ages, strict=False)}
+
+    @contextmanager
+    def working(self) -> Iterator[None]:
+        """Hold the memory while something is changed in it, which takes its time before and after."""
+        time.sleep(self.takes_time / 2)
+        with self.lock:
+            yield
+        time.sleep(self.takes_time / 2)
 
     def save(self) -> None:
         """Write the memory down; callers hold the lock."""

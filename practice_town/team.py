@@ -59,7 +59,7 @@ def leads() -> AnyResponse:
     if not isinstance(given, dict) or "@" not in str(given.get("email", "")):
         return _problem(422, "A lead needs an email.")
     key = request.headers.get("Idempotency-Key", "").strip('"') if town.habits.get("keys", 1) else ""
-    with town.lock:
+    with town.working():
         known = next((lead for lead in town.leads if key and lead["key"] == key), None)
         if known is None:
             known = {**given, "id": len(town.leads) + 1, "key": key, "at": time.time()}
@@ -121,7 +121,7 @@ def say(token: str) -> AnyResponse:
         return Response("A message has a body.", 400)
     if len(body) > LONGEST:
         return Response(f"A message has at most {LONGEST} characters.", 413)
-    with state().lock:
+    with state().working():
         state().messages.append({"id": len(state().messages) + 1, "body": body, "at": time.time()})
         state().save()
     return _done(Response("", 204), mode)

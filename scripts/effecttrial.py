@@ -19,11 +19,16 @@ class LongOnALateList(effects.OnALateList):
     kills = 40
 
 
+class LongOfAllKinds(effects.OfAllKinds):
+    kills = 40
+    many = 250
+
+
 def main() -> None:
     """Run them; the exit status says whether every promise was kept."""
     logging.disable(logging.CRITICAL)
     loader = unittest.defaultTestLoader
-    suite = unittest.TestSuite(loader.loadTestsFromTestCase(case) for case in (LongOnAKindList, LongOnALateList))
+    suite = unittest.TestSuite(loader.loadTestsFromTestCase(case) for case in (LongOnAKindList, LongOnALateList, LongOfAllKinds))
     result = unittest.TextTestRunner(verbosity=2).run(suite)
     sys.exit(0 if result.wasSuccessful() else 1)
 

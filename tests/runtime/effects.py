@@ -49,51 +49,32 @@ time.sleep(3600)
 """
 
 
-class EffectTrial(WithHouse):
-    """Subclasses say how many kills, and how the network is."""
+class Trial(WithHouse):
+    """A house in a process of its own, which is killed."""
 
     kills = 4
-    network: dict[str, Any] = {}
     looked_for, unsure_every = 120.0, 30.0
 
     def setUp(self) -> None:
         super().setUp()
         self.worker: subprocess.Popen[bytes] | None = None
         self.addCleanup(self.kill)
-        unkind = {"keeps_doubles": True, "takes_time": TAKES, **self.network}
-        for name, value in unkind.items():
-            setattr(self.town.state.network, name, value)
-        with self.services.store.write() as session:
-            pond = session.get_one(tables.Connection, "pond")
-            # What its lists are worth is not stated, and has to be seen.
-            pond.settings = {"endpoint": pond.settings["endpoint"], "limit": 300, "at_once": IN_FLIGHT // 2}
-            second = tables.Connection(
-                key="pond_b", kind="posting", name="Pondside too", settings=pond.settings, sealed=pond.sealed
-            )
-            session.add(second)
-        post: dict[str, Any] = {"kind": "publish_post", "on_failure": {"retries": 10, "wait": 0.05}}
-        each = {"list": "<<start.names>>", "item": "it", "parallel": IN_FLIGHT // 2}
-        lanes = []
-        for name, channel in (("a", "pond"), ("b", "pond_b")):
-            out = {**post, "id": f"out_{name}", "settings": {"channel": channel, "text": "<<it>>"}}
-            lanes.append({"id": name, "steps": [{"id": f"all_{name}", "kind": "for_each", "settings": each, "steps": [out]}]})
-        fields = [{"name": "names", "label": "Names", "type": "long"}]
+
+    def begin(self, steps: list[dict[str, Any]], fields: list[dict[str, str]], item: dict[str, str]) -> None:
+        """A run of a page with these lines, begun by hand and not gone on with yet."""
         document = {
             "format": "ulmus-workflow",
             "version": 1,
             "name": "Many",
             "limits": {"steps": 1_000_000},
             "start": {"id": "start", "kind": "by_hand", "settings": {"fields": fields}},
-            "steps": [{"id": "both", "kind": "fork", "settings": {"which": "every"}, "lanes": lanes}],
+            "steps": steps,
         }
         self.id_ = self.made(document)
         workflows.go_live(self.engine, self.id_, WHO)
-        # So many that the last kill still meets all places taken.
-        count = 40 + 55 * self.kills
-        self.expected = [f"Post {n}" for n in range(count)]
         self.engine.stop()
         with self.services.transaction() as tx:
-            self.run_id = self.engine.begin(tx, self.id_, {"names": "\n".join(self.expected), "title": "x"}, "x")
+            self.run_id = self.engine.begin(tx, self.id_, {**item, "title": "x"}, "x")
         self.services.close()
 
     def begin_worker(self) -> None:
@@ -114,6 +95,37 @@ class EffectTrial(WithHouse):
     def count(self, *states: str) -> int:
         with self.services.store.read() as session:
             return session.scalar(select(func.count()).where(tables.Piece.state.in_(states))) or 0
+
+
+class EffectTrial(Trial):
+    """Subclasses say how many kills, and how the network is."""
+
+    network: dict[str, Any] = {}
+
+    def setUp(self) -> None:
+        super().setUp()
+        unkind = {"keeps_doubles": True, "takes_time": TAKES, **self.network}
+        for name, value in unkind.items():
+            setattr(self.town.state.network, name, value)
+        with self.services.store.write() as session:
+            pond = session.get_one(tables.Connection, "pond")
+            # What its lists are worth is not stated, and has to be seen.
+            pond.settings = {"endpoint": pond.settings["endpoint"], "limit": 300, "at_once": IN_FLIGHT // 2}
+            second = tables.Connection(
+                key="pond_b", kind="posting", name="Pondside too", settings=pond.settings, sealed=pond.sealed
+            )
+            session.add(second)
+        post: dict[str, Any] = {"kind": "publish_post", "on_failure": {"retries": 10, "wait": 0.05}}
+        each = {"list": "<<start.names>>", "item": "it", "parallel": IN_FLIGHT // 2}
+        lanes = []
+        for name, channel in (("a", "pond"), ("b", "pond_b")):
+            out = {**post, "id": f"out_{name}", "settings": {"channel": channel, "text": "<<it>>"}}
+            lanes.append({"id": name, "steps": [{"id": f"all_{name}", "kind": "for_each", "settings": each, "steps": [out]}]})
+        # So many that the last kill still meets all places taken.
+        count = 40 + 55 * self.kills
+        self.expected = [f"Post {n}" for n in range(count)]
+        both = {"id": "both", "kind": "fork", "settings": {"which": "every"}, "lanes": lanes}
+        self.begin([both], [{"name": "names", "label": "Names", "type": "long"}], {"names": "\n".join(self.expected)})
 
     def killed(self) -> list[int]:
         """The trial's kills; how many pieces were in flight at each."""
@@ -187,3 +199,95 @@ class OnALateList(EffectTrial):
         self.kill()
         self.assertEqual(self.doubled(), {})
         print(f"in flight at the kills: {min(flying)} to {max(flying)}; {self.count('unsure')} unsure in the end, none doubled")
+
+
+SHAPE = '{"text": <<text>>, "place": <<place>>, "reference": <<key>>}'
+
+
+class OfAllKinds(Trial):
+    """Every kind of piece at once. What the other side can be asked about settles itself; of what it cannot be asked about, no more
+    is unsure than was in flight at the kills, and nothing goes out twice."""
+
+    kills = 3
+    many = 40
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.town.state.takes_time = 0.3
+        town, few = self.town.url, {"at_once": 4}
+        market = {"base_url": f"{town}/market/api", "path": "/offers", "shape": SHAPE, "places": "Lock = lock-9", "buttons": ""}
+        market |= {"seen_at": "/offers", "seen_in": "$.offers[*].reference", "shows_within": 0.2}
+        here: dict[str, tuple[str, dict[str, Any], dict[str, str]]] = {
+            "review": ("blog", {"url": f"{town}/blog/app", "user": "editor", "lists_within": 0.2}, {"password": "towpath-key"}),
+            "market": ("listing", market, {"key": "market-key"}),
+            "files": ("files", {"url": f"{town}/files", "user": "office"}, {"password": "files-key"}),
+            "outreach": ("service", {"base_url": f"{town}/outreach/api", "shows_within": 0.2}, {"key": "contacts-key"}),
+            "team": ("room", {"shape": '{"message": {"body": <<message>>}}'}, {"address": f"{town}/room/room-b7f2"}),
+            "post": ("mail", {"host": "127.0.0.1", "port": self.town.smtp_port, "starttls": False, "sender": "a@a.example"}, {}),
+        }
+        with self.services.store.write() as session:
+            for key, (kind, settings, secrets) in here.items():
+                sealed = self.services.sealer.seal(secrets)
+                session.add(tables.Connection(key=key, kind=kind, name=key, settings=settings | few, sealed=sealed))
+        seen = {"seen_at": "/leads?email=<<it>>", "seen_in": "$.leads[*].email", "seen_is": "<<it>>"}
+        lead = {"service": "outreach", "path": "/leads", "body": '{"email": <<it>>}', "unasked": True, **seen}
+        lines: dict[str, tuple[str, dict[str, Any]]] = {
+            "article": ("publish_article", {"channel": "review", "title": "<<it>>", "text": "The text of <<it>>."}),
+            "offer": ("publish_listing", {"channel": "market", "text": "<<it>>", "place": "Lock"}),
+            "file": ("save_file", {"store": "files", "folder": "Out", "name": "<<it>>.txt", "what": "The text of <<it>>."}),
+            "lead": ("act_at_service", lead),
+            "message": ("message_room", {"room": "team", "text": "<<it>>"}),
+            "letter": ("send_letter", {"server": "post", "to": "b@b.example", "subject": "<<it>>", "text": "T"}),
+        }
+        each = {"list": "<<start.names>>", "item": "it", "parallel": 64}
+        lanes = []
+        for name, (kind, settings) in lines.items():
+            out = {"id": name, "kind": kind, "settings": settings, "on_failure": {"retries": 10, "wait": 0.05}}
+            lanes.append(
+                {"id": f"lane_{name}", "steps": [{"id": f"all_{name}", "kind": "for_each", "settings": each, "steps": [out]}]}
+            )
+        every = {"id": "every", "kind": "fork", "settings": {"which": "every"}, "lanes": lanes}
+        self.names = [f"n{n}@a.example" for n in range(self.many)]
+        self.begin([every], [{"name": "names", "label": "Names", "type": "long"}], {"names": "\n".join(self.names)})
+
+    def there(self) -> dict[str, list[str]]:
+        """What the town has of each kind, by name."""
+        town = self.town.state
+        files = self.town.files / "Out"
+        return {
+            "article": [entry["title"] for entry in town.entries],
+            "offer": [offer["text"] for offer in town.offers],
+            "file": [path.stem for path in files.iterdir()] if files.exists() else [],
+            "lead": [lead["email"] for lead in town.leads],
+            "message": [message["body"] for message in town.messages],
+            "letter": [mail["subject"] for mail in town.mails],
+        }
+
+    def test_nothing_goes_out_twice_and_what_can_be_asked_about_settles_itself(self) -> None:
+        chance, flying = random.Random(SEED), 0
+        for _ in range(self.kills):
+            before = sum(map(len, self.there().values()))
+            self.begin_worker()
+            end = time.monotonic() + 20
+            while time.monotonic() < end and sum(map(len, self.there().values())) < before + 30:
+                time.sleep(0.02)
+            time.sleep(chance.uniform(0.0, 0.4))
+            self.kill()
+            flying += self.count("intent")
+        self.begin_worker()
+        self.wait_for(
+            lambda: self.count("queued", "intent", "accepted") == 0 and self.count("sent", "unsure") == 6 * self.many,
+            lambda: f"{self.count('sent')} sent, {self.count('unsure')} unsure, {self.count('intent')} under way",
+            180,
+        )
+        self.kill()
+        with self.services.store.read() as session:
+            unsure = Counter(session.scalars(select(tables.Piece.kind).where(tables.Piece.state == "unsure")))
+        for name, found in self.there().items():
+            with self.subTest(kind=name):
+                self.assertEqual([one for one, n in Counter(found).items() if n > 1], [], "none twice")
+                if name not in ("message", "letter"):
+                    self.assertEqual(sorted(found), sorted(self.names), "none lost")
+        self.assertEqual(set(unsure) - {"message_room", "send_letter"}, set(), "these can be asked about")
+        self.assertLessEqual(unsure.total(), flying)
+        print(f"{6 * self.many} of six kinds, {flying} in flight at the kills, {unsure.total()} unsure, none twice")

@@ -11,3 +11,8 @@ class ShortOnAKindList(effects.OnAKindList):
 
 class ShortOnALateList(effects.OnALateList):
     kills = 3
+
+
+class ShortOfAllKinds(effects.OfAllKinds):
+    kills = 2
+    many = 25
