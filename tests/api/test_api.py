@@ -10,9 +10,10 @@ from unittest import mock
 from sqlalchemy import select
 
 from tests.api.visitor import PASSWORD, WithApi
+from tests.protocols.test_pictures import photo
 from tests.runtime.house import page
 from ulmus.protocols import documents
-from ulmus.runtime import links
+from ulmus.runtime import files, links
 from ulmus.store import tables
 
 
@@ -356,6 +357,16 @@ class Desk(WithApi):
         token = links.sign(self.services.sealer.key, self.asked.id)
         letter = self.visitor().get(f"/letters/{token}")
         self.assertFalse({"id", "run", "mail", "who"} & set(letter))
+
+    def test_a_letter_shows_the_pictures_that_go_along_and_no_other_file(self) -> None:
+        along, other = (files.keep(self.services, f"{n}.jpg", "image/jpeg", photo(n))["link"] for n in (80, 81))
+        asked = self.question(self.new_item(self.live(out={"photo": along})))
+        stranger = self.visitor()
+        token = links.sign(self.services.sealer.key, asked.id)
+        place = f"/api/letters/{token}/files"
+        self.assertEqual(stranger.client.get(f"{place}/{along.rsplit('/', 1)[1]}").data, photo(80))
+        self.assertEqual(stranger.client.get(f"{place}/{other.rsplit('/', 1)[1]}").status_code, 404)
+        self.assertEqual(stranger.client.get(f"/api/letters/forged/files/{along.rsplit('/', 1)[1]}").status_code, 410)
 
     def test_today_tells_what_waits_and_what_went_out(self) -> None:
         today = self.owner.get("/today")

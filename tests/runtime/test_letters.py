@@ -105,3 +105,30 @@ class Letters(WithHouse):
         with self.assertRaisesRegex(asking.AnswerRefused, "no mail address"):
             asking.answer(self.services, self.engine.writer, approval.id, "approve", "Ines")
         self.assertEqual(self.mails, [])
+
+    def test_the_mail_about_a_draft_shows_all_that_goes_out_with_it(self) -> None:
+        draft = step("post", "draft", title="T", model="model", standing="x", prompt="One line about seed and boats in the valley.")
+        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="mail", rounds=2)
+        letter = self.letter(text="Dear <<item.body.name>>,\n\n<<post.text>>\n\n<script>alert(1)</script>")
+        post = step("out", "publish_post", channel="pond", text="<<post.text>>")
+        run = self.run_on(self.page(draft, ask, letter, post), LEADS[0])
+        approval = self.question(run)
+        self.wait_for(lambda: len(self.mails) == 1)
+        (told,) = self.mails
+        self.assertEqual(told["to"], "ines@a.example")
+        for part in (told["text"], told["html"]):
+            self.assertIn("Dear Ottoline Varley", part)
+            self.assertIn("For Ottoline Varley", part)
+            self.assertIn("What goes out through Pondside", part)
+            self.assertIn("/answer/", part)
+        self.assertNotIn("<script", told["html"])
+        self.assertIn(approval.text.strip()[:40], told["text"])
+
+    def test_a_lone_post_that_is_the_draft_stands_there_once(self) -> None:
+        draft = step("post", "draft", title="T", model="model", standing="x", prompt="One line about seed and boats in the valley.")
+        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="mail", rounds=2)
+        run = self.run_on(self.page(draft, ask, step("out", "publish_post", channel="pond", text="<<post.text>>")), LEADS[0])
+        approval = self.question(run)
+        self.wait_for(lambda: len(self.mails) == 1)
+        self.assertEqual(self.mails[0]["text"].count(approval.text.strip()), 1)
+        self.assertNotIn("What goes out", self.mails[0]["text"])

@@ -7,7 +7,6 @@ out but by a second, named act.
 
 from __future__ import annotations
 
-import html
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -26,7 +25,7 @@ from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Computes, Context, Drafts
 from ..store import tables
-from . import execution, links
+from . import execution
 from .dependencies import roots_read
 from .journal import Live
 from .ports import Events
@@ -83,15 +82,14 @@ def open_question(
     session.add(approval)
     session.flush()
     if plan.mail:
-        run = session.get_one(tables.Run, run_id)
-        link = f"{services.public_url}/answer/{links.sign(services.sealer.key, approval.id)}"
+        # What it says is written when it is sent: then all that goes out can be composed.
         session.add(
             tables.Piece(
                 key=f"approval-{approval.id}",
                 approval_id=approval.id,
                 connection=plan.mail,
                 kind="approval_mail",
-                content={"to": approval.who, **_letter(run.title, text, link, decision, draft == QUESTION, broken)},
+                content={"to": approval.who},
                 state="queued",
                 queued_at=tx.now,
                 due_at=tx.now,
@@ -346,25 +344,6 @@ def _already(approval: tables.Approval) -> str:
     if approval.state == "void":
         return "The run this draft belongs to has ended."
     return f"This draft was already {words.get(approval.state, 'answered')} by {approval.decided_by}."
-
-
-def _letter(title: str, text: str, link: str, decision: flow.Ask, question: bool, broken: Sequence[str] = ()) -> dict[str, str]:
-    round_words = f"Round {decision.round}{' (the last)' if decision.last else ''}. " if decision.round > 1 else ""
-    lead = "You are asked a question." if question else "A draft waits for your word."
-    warned = f"It breaks {'a rule' if len(broken) == 1 else f'{len(broken)} rules'}: {'; '.join(broken)}." if broken else ""
-    plain = (
-        f"{lead}\n{warned}{chr(10) if warned else ''}{round_words}From: {title}\n\n----\n{text}\n----\n\n"
-        f"Read and answer here (opening the link decides nothing):\n{link}\n\nThe link works for {links.DAYS} days."
-    )
-    told = f'<p style="color:#9c3b24"><strong>{html.escape(warned)}</strong></p>' if warned else ""
-    page = (
-        f"<p>{lead} {round_words}From: {html.escape(title)}</p>{told}"
-        f'<blockquote style="border-left:3px solid #3d6b35;padding:8px 14px;white-space:pre-wrap;font-family:Georgia,serif">'
-        f'{html.escape(text)}</blockquote><p><a href="{html.escape(link)}">Read and answer</a> '
-        f"(opening the link decides nothing). The link works for {links.DAYS} days.</p>"
-    )
-    subject = f"{'A question' if question else 'To approve'}{', breaks a rule' if broken else ''}: {title}"
-    return {"subject": subject[:150], "text": plain, "html": page}
 
 
 def let_out(session: Session, runs: Collection[int]) -> dict[int, tuple[str, list[str]]]:

@@ -10,6 +10,7 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
+from functools import partial
 from typing import Any
 
 from filelock import FileLock, Timeout
@@ -17,6 +18,7 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..store import place
+from . import approval_mail
 from .arrivals import Arrivals
 from .budgets import Budgets
 from .dispatcher import Dispatcher
@@ -52,7 +54,7 @@ class Engine:
         self.writer = Writer(services, self.pages)
         self.budgets = Budgets(services)
         self.runs = Runs(services, self.pages, self.writer)
-        self.outbox = Outbox(services, self.writer, self.outsides)
+        self.outbox = Outbox(services, self.writer, self.outsides, partial(approval_mail.written, services, self.writer))
         self.polling = Polling(services, self.pages, self.runs, self.outsides)
         self.replies = Replies(services, self.writer, self.outsides)
         self.arrivals = Arrivals(services, self.writer)

@@ -65,12 +65,13 @@ class _Observed:
 
 
 class Outbox:
-    """Sends pieces, one at a time each, and settles what a crash left open."""
+    """Sends pieces, one at a time each, and settles what a crash left open. `asked` writes the mail about a question, by its number."""
 
-    def __init__(self, services: Services, events: Events, gate: Gate) -> None:
+    def __init__(self, services: Services, events: Events, gate: Gate, asked: Callable[[int], pieces.Letter]) -> None:
         self.services = services
         self.events = events
         self.gate = gate
+        self.asked = asked
         self.listings = Listings(services)
         self.settle = SETTLE
         self._flying: set[int] = set()
@@ -170,9 +171,8 @@ class Outbox:
         services = self.services
         if piece.kind == "approval_mail":
             sender = connected.mailer(services.web, services.connect(piece.connection, connected.KIND.name))
-            content = piece.content
             own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
-            letter = pieces.Letter.model_validate({**content, "to": [content["to"]]})
+            letter = self.asked(piece.approval_id or 0)
             mail.send(sender, mail.compose(sender, letter, own, self.services.clock(), {}))
             return {}
         kind = kinds()[piece.kind]

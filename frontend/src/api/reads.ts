@@ -1,7 +1,6 @@
 /** Everything the screens read from the server, as query options in one place: its key, where it comes from, how long it holds. */
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, keepCsrf, ok, type Schemas } from "./client";
-import { kept as keptAt } from "./files";
 
 /** What a key begins with: all that is stale together. */
 export type Topic =
@@ -301,9 +300,9 @@ export const form = (token: string) =>
 // -- files
 
 /** Pictures kept here, by link, as data addresses: for frames that may fetch nothing. */
-export const pictures = (links: string[]) =>
+export const pictures = (links: string[], keptAt: (link: string) => string) =>
   queryOptions({
-    queryKey: ["pictures", ...links],
+    queryKey: ["pictures", ...links.map(keptAt)],
     staleTime: Number.POSITIVE_INFINITY,
     queryFn: async () => {
       const read = await Promise.all(

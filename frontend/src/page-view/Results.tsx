@@ -1,5 +1,5 @@
 import type { Result } from "../api/client";
-import { kept } from "../api/files";
+import { useKept } from "../api/files";
 import { Doing, Sources, type Turn } from "../components/Doing";
 import { EvidenceOf, sourcesOf } from "../components/Evidence";
 import { Post } from "../components/Piece";
@@ -7,7 +7,7 @@ import { Shown, Tree } from "../components/Values";
 
 /** A picture as it is, with what it was made after. */
 export function Picture({ output }: { output: Record<string, unknown> }) {
-  const source = kept(String(output.link));
+  const source = useKept()(String(output.link));
   return (
     <figure>
       <img

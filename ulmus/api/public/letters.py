@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
+from ...core.pieces import attached
 from ...readmodels.approvals import ComposedView, Measured, NoteView, PartOfDraft, Source, approval_view
 from ...readmodels.models import FindingView, VersionView
 from ...runtime import links
 from ...store import tables
 from ..http.base import Fine, Problem, Refusal, Reply, house, send
+from ..http.kept import send_kept
 from ..schemas.answers import Answer, Text, measure, take
 from ..security.auth import room
 
@@ -19,6 +22,10 @@ LARGEST_LETTER = 1_000_000
 
 class TokenPath(BaseModel):
     token: str
+
+
+class LetterFilePath(TokenPath):
+    sha: str = Field(pattern="^[0-9a-f]{64}$")
 
 
 class AskedByMail(BaseModel):
@@ -67,6 +74,16 @@ def answer_letter(path: TokenPath, body: Answer) -> Reply:
 def measured_letter(path: TokenPath, body: Text) -> Reply:
     """The rules on a text that is being changed behind a signed link."""
     return send(measure(_opened(path.token), body, trying=False))
+
+
+@bp.get("/letters/<token>/files/<sha>", responses={404: Problem, 410: Problem})
+def letter_file(path: LetterFilePath) -> Response:
+    """A file that goes along with what is asked about; no other."""
+    shown = approval_view(house().services, house().engine, house().journals, _opened(path.token)).pieces
+    along = (link for composed in shown if composed.piece for link in attached(composed.piece.piece))
+    if not any(link.endswith(f"/{path.sha}") for link in along):
+        raise Refusal("This file is not here.", 404)
+    return send_kept(path.sha)
 
 
 def _opened(token: str) -> int:

@@ -7,11 +7,10 @@ from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
 
 from ...runtime import files
-from ..http.base import Body, Problem, Refusal, Reply, house, send, uploaded
+from ..http.base import Body, Problem, Reply, house, send, uploaded
+from ..http.kept import send_kept
 from ..security.auth import needs, room
 
-#: Kept files that are shown: pictures that hold nothing that could act.
-SHOWN = frozenset({"image/png", "image/jpeg", "image/webp", "image/gif"})
 LARGEST_FILE = 110_000_000
 
 bp = APIBlueprint("files", __name__, url_prefix="/api", abp_tags=[Tag(name="files")])
@@ -50,14 +49,4 @@ def keep_file(form: Upload) -> Reply:
 @needs("reader")
 def file(path: FilePath) -> Response:
     """A kept file: a picture to be looked at, anything else to be saved and not shown."""
-    found = files.fetch(house().services, path.sha)
-    if found is None:
-        raise Refusal("This file is not here.", 404)
-    record, content = found
-    name = record.name.encode("ascii", "replace").decode().replace('"', "'")
-    shown = record.type in SHOWN
-    way = "inline" if shown else "attachment"
-    headers = {"Content-Disposition": f'{way}; filename="{name}"', "Content-Security-Policy": "sandbox"}
-    if shown:
-        headers["Cache-Control"] = "private, max-age=86400, immutable"
-    return Response(content, mimetype=record.type if shown else "application/octet-stream", headers=headers)
+    return send_kept(path.sha)

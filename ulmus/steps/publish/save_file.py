@@ -112,7 +112,8 @@ def _of_text(text: str, name: str, context: Context) -> FilePiece:
         name.rpartition(".")[0],
         page,
         {link: file[2] for link, file in shown.items() if file is not None},
-        datetime.now(UTC),
+        # By the day: the same text is the same file, however often it is looked at.
+        datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0),
     )
     kept = context.workspace.keep(name, typeset.TYPES[ending], made)
     return FilePiece(name=name, text=page, file=kept["link"], type=typeset.TYPES[ending], size=len(made))

@@ -1,5 +1,5 @@
 import type { Schemas } from "../../api/client";
-import { kept } from "../../api/files";
+import { useKept } from "../../api/files";
 import { count } from "../words";
 
 type Brief = Schemas["Brief"];
@@ -17,6 +17,7 @@ const ALONG: Record<Brief["form"], [string, string] | null> = {
 /** A piece in a few words, for a cell or a list: what stands above its text, its first words, its picture. The spaces between
  * part its words where only text is read. */
 export function PieceBrief({ piece, lines, small = false }: { piece: Brief; lines?: number; small?: boolean }) {
+  const kept = useKept();
   const clamp = lines ? { WebkitLineClamp: lines } : undefined;
   const head = small ? "text-sm" : "text-reading";
   return (

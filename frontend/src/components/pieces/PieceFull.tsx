@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { KEPT, kept } from "../../api/files";
+import { KEPT, useKept } from "../../api/files";
 import * as reads from "../../api/reads";
 import { Away } from "../Away";
 import { Counter, Linked } from "../Piece";
@@ -191,6 +191,7 @@ function Head({ title, children }: { title: string; children: ReactNode }) {
 }
 
 function Shown({ picture }: { picture: Pick<Attached, "link" | "words"> }) {
+  const kept = useKept();
   return KEPT.test(picture.link) || picture.link.startsWith("/") ? (
     <figure className="mt-3">
       <img
@@ -212,6 +213,7 @@ function Shown({ picture }: { picture: Pick<Attached, "link" | "words"> }) {
 }
 
 function Files({ files }: { files: readonly Attached[] }) {
+  const kept = useKept();
   if (!files.length) return null;
   return (
     <ul className="border-t border-line px-4 py-2 text-sm">
@@ -230,7 +232,8 @@ function Files({ files }: { files: readonly Attached[] }) {
 /** A letter's page; the pictures in it are put in as its readers' mail programs do, since the frame may fetch nothing. */
 function Page({ html, files, bare }: { html: string; files: readonly Attached[]; bare?: boolean }) {
   const links = files.filter((file) => file.inside).map((file) => file.link);
-  const pictures = useQuery({ ...reads.pictures(links), enabled: links.length > 0 });
+  const kept = useKept();
+  const pictures = useQuery({ ...reads.pictures(links, kept), enabled: links.length > 0 });
   const page = links.reduce((page, link) => page.replaceAll(link, pictures.data?.[link] ?? ""), html);
   return <Markup html={page} bare={bare} />;
 }

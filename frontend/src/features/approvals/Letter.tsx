@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useParams } from "react-router";
 import { ApiError, api, ok } from "../../api/client";
+import { FilesAt } from "../../api/files";
 import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
@@ -100,7 +101,9 @@ export function Letter() {
           }}
           inputRef={piece}
         />
-        <GoesOut pieces={measured.pieces} text={now} />
+        <FilesAt.Provider value={`/api/letters/${token}/files/`}>
+          <GoesOut pieces={measured.pieces} text={now} />
+        </FilesAt.Provider>
       </div>
       {said ? (
         <p role="status" className="mt-5 font-serif text-lg text-leaf">
