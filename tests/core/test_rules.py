@@ -9,8 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from ulmus.core.drafting.measuring import html_faults, measure, reading_ease
+from ulmus.core.drafting.measuring import Known, html_faults, measure, reading_ease
 from ulmus.core.drafting.rules import Rule, contradictions, demand
+from ulmus.protocols.languages import language_of
 
 READ: TypeAdapter[Any] = TypeAdapter(Rule)
 PLAIN = "The gates are new. They are made of oak. Two hundred people came to see them close. It was a fine day on the cut."
@@ -56,7 +57,7 @@ class Corpus(unittest.TestCase):
     def test_every_answer_is_known(self) -> None:
         for rule, draft, kept, says in CORPUS:
             with self.subTest(rule=rule, draft=draft[:40]):
-                (found,) = measure(draft, [READ.validate_python(rule)])
+                (found,) = measure(draft, [READ.validate_python(rule)], Known(language_of=language_of))
                 self.assertEqual(found.kept, kept, found)
                 self.assertIn(says, found.says)
                 self.assertEqual(bool(found.reason), not kept)
@@ -87,7 +88,7 @@ class Corpus(unittest.TestCase):
     def test_no_draft_breaks_a_rule_that_measures_it(self, draft: str) -> None:
         for rule in {str(r): r for r, *_ in CORPUS}.values():
             if rule["rule"] != "language":
-                self.assertEqual(len(measure(draft, [READ.validate_python(rule)])), 1)
+                self.assertEqual(len(measure(draft, [READ.validate_python(rule)], Known(language_of=language_of))), 1)
         self.assertIsInstance(html_faults(draft, ["p"]), list)
 
 

@@ -24,16 +24,17 @@ def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
     """
     from pydantic import TypeAdapter, ValidationError
 
-    from ..core.drafting import broken, measure
+    from ..core.drafting import Known, broken, measure
     from ..core.drafting.rules import Rule, contradictions
     from ..core.workflow.file import plain_errors
+    from ..protocols.languages import language_of
 
     try:
         read: list[Any] = TypeAdapter(list[Rule]).validate_python(json_file(rules_file))
     except ValidationError as error:
         words = "; ".join(f"{where}: {what}" for where, what in plain_errors(error)[:5])
         raise click.ClickException(f"{rules_file} holds no list of rules: {words}") from None
-    findings = measure(said(draft), read)
+    findings = measure(said(draft), read, Known(language_of=language_of))
     if as_json:
         click.echo(
             json.dumps({"findings": [f.model_dump() for f in findings], "contradictions": contradictions(read)}, ensure_ascii=False)

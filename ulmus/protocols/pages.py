@@ -18,6 +18,7 @@ from urllib.parse import urljoin, urlsplit
 from ..core.gather.links import clean
 from . import robots
 from .errors import BadAnswer
+from .languages import language_of
 from .net import Fetched, Web, status_error
 from .text import decode
 from .workers import in_worker
@@ -196,13 +197,6 @@ def links_of(source: str, url: str = "") -> tuple[str, list[Link]]:
     tree = tree_of(source)
     title = " ".join(tree.xpath("string(//title)").split())
     return title[:LONGEST_WORDS], list(_links(tree, _base(tree, url)))
-
-
-def language_of(text: str) -> str:
-    """The language of a text as an ISO 639-1 code; empty for a text too short to tell."""
-    from ..core.drafting.language import language_of as told  # loaded on first use: it is large
-
-    return told(text)
 
 
 def tree_of(source: str) -> Any:

@@ -19,8 +19,8 @@ from dateutil import parser as dates
 from . import feeds
 from .errors import BadAnswer, Misconfigured, NothingToDo
 from .jsonpath import pick
+from .languages import language_of
 from .net import Web, status_error
-from .pages import language_of
 from .text import decode
 
 LARGEST = 4_000_000

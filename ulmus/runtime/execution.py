@@ -20,6 +20,7 @@ from ..core.workflow.controls import ConnectionKey
 from ..core.workflow.kinds import S, SendSpec, StepSpec, with_texts
 from ..core.workflow.plans import AnyPlan, AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, EachPlan, PerformPlan
 from ..protocols.errors import Misconfigured, OutsideError, TooLarge
+from ..protocols.languages import language_of
 from ..steps import connection_kinds, kinds
 from ..steps.api import (
     Assigns,
@@ -187,7 +188,7 @@ def broken_rules(line: Line | None, values: Mapping[str, Any], text: str) -> tup
     if line is None:
         return ()
     given = values.get(line.id)
-    known = Known(values=given if isinstance(given, dict) and given.get("text") == text else None)
+    known = Known(values=given if isinstance(given, dict) and given.get("text") == text else None, language_of=language_of)
     return tuple(finding.says for finding in broken(measure(text, rules_of(line, values), known)))
 
 

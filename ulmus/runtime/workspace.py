@@ -11,6 +11,7 @@ from ..core.drafting import Known
 from ..core.drafting.repeats import Published
 from ..core.workflow.kinds import is_for_readers
 from ..protocols.errors import NotFound, OutsideError
+from ..protocols.languages import language_of
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.api import Row, Workspace
@@ -53,7 +54,7 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
 
 def known(services: Services, brand: str | None) -> Known:
     """What the measuring of drafts of a brand needs to know."""
-    return Known(lambda: _published(services, brand), lambda link: _dead(services, link))
+    return Known(lambda: _published(services, brand), lambda link: _dead(services, link), language_of=language_of)
 
 
 def _published(services: Services, brand: str | None) -> Published:

@@ -67,11 +67,13 @@ _PREAMBLE = re.compile(
 @dataclass(frozen=True)
 class Known:
     """What the measuring of some rules needs to know of the world: what the brand has published, and what is wrong with a
-    link (nothing where it answers), and the values of the answer. Where it is not known, such a rule counts as kept and says so."""
+    link (nothing where it answers), the values of the answer, and the language of a text (ISO 639-1, empty where it is too short
+    to tell). Where it is not known, such a rule counts as kept and says so."""
 
     published: Callable[[], Published] | None = None
     dead: Callable[[str], str] | None = None
     values: Mapping[str, Any] | None = None
+    language_of: Callable[[str], str] | None = None
 
 
 NOTHING_KNOWN = Known()
@@ -154,9 +156,9 @@ def _measure(text: str, rule: Rule, known: Known) -> Finding:
                 rule, f"reading ease {ease}, wants {rule.least}", "It is hard to read. Use shorter sentences and shorter words."
             )
         case InLanguage():
-            from .language import language_of  # loaded on first use: it is large
-
-            code = language_of(_LINK.sub("", text))
+            if known.language_of is None:
+                return _yes(rule, "its language is not told here")
+            code = known.language_of(_LINK.sub("", text))
             if code in ("", rule.code):
                 return _yes(rule, f"in {LANGUAGES.get(rule.code, rule.code)}" if code else "too short to tell its language")
             wanted, got = LANGUAGES.get(rule.code, rule.code), LANGUAGES.get(code, code)
