@@ -20,8 +20,8 @@ class LongOnALateList(effects.OnALateList):
 
 
 class LongOfAllKinds(effects.OfAllKinds):
-    kills = 40
-    many = 250
+    kills = 20
+    many = 150
 
 
 def main() -> None:
