@@ -1,4 +1,4 @@
-import { createContext, useContext } from "react";
+import { createContext, useCallback, useContext } from "react";
 
 /** The beginning of the address of a file kept here, whatever name the house goes by outside. */
 export const KEPT = /^https?:\/\/[^/]+\/api\/files\//;
@@ -9,5 +9,5 @@ export const FilesAt = createContext("/api/files/");
 /** Where a kept file is to be fetched from. */
 export function useKept(): (link: string) => string {
   const place = useContext(FilesAt);
-  return (link) => link.replace(KEPT, place);
+  return useCallback((link) => link.replace(KEPT, place), [place]);
 }

@@ -144,7 +144,7 @@ function Picture({ source }: { source: string }) {
 }
 
 /** Markup as it will look; nothing in it can run or reach out. */
-export function Markup({ html, bare = false }: { html: string; bare?: boolean }) {
+export function Markup({ html }: { html: string }) {
   const [source, setSource] = useState(false);
   return (
     <div>
@@ -155,7 +155,7 @@ export function Markup({ html, bare = false }: { html: string; bare?: boolean })
           title="As it will look"
           sandbox=""
           srcDoc={`<meta http-equiv="Content-Security-Policy" content="default-src 'none'; img-src data:; style-src 'unsafe-inline'"><style>body{font:16px/1.5 Georgia,serif;margin:12px;background:#fff;color:#222}img{max-width:100%}</style>${html}`}
-          className={`w-full bg-white ${bare ? "h-[26rem]" : "h-80 border border-line"}`}
+          className="h-80 w-full border border-line bg-white"
         />
       )}
       <button

@@ -5,6 +5,7 @@ import { KEPT, useKept } from "../../api/files";
 import * as reads from "../../api/reads";
 import { Away } from "../Away";
 import { Counter, Linked } from "../Piece";
+import { Prose } from "../Prose";
 import { Markup } from "../Values";
 import { Button } from "./PieceBrief";
 
@@ -26,6 +27,7 @@ export function PieceFull({ view }: { view: View }) {
 }
 
 function Form({ view }: { view: View }) {
+  const kept = useKept();
   const piece = view.piece;
   switch (piece.form) {
     case "post":
@@ -67,7 +69,7 @@ function Form({ view }: { view: View }) {
             .map((picture) => (
               <Shown key={picture.link} picture={picture} />
             ))}
-          <Page html={piece.html} files={piece.pictures} bare />
+          <Prose html={piece.html} />
           {piece.categories.length > 0 && <p className="mt-2 text-sm text-soft">under {piece.categories.join(", ")}</p>}
         </article>
       );
@@ -143,14 +145,27 @@ function Form({ view }: { view: View }) {
       return (
         <article>
           <p className="text-sm">
-            <span className="font-semibold [overflow-wrap:anywhere]">{piece.path}</span>{" "}
-            <span className="text-xs text-soft">{[piece.type, size(piece.size)].filter(Boolean).join(" · ")}</span>
+            {piece.file ? (
+              <a
+                href={kept(piece.file)}
+                className="font-semibold text-leaf underline underline-offset-2 [overflow-wrap:anywhere]"
+              >
+                {piece.path}
+              </a>
+            ) : (
+              <span className="font-semibold [overflow-wrap:anywhere]">{piece.path}</span>
+            )}{" "}
+            <span className="text-xs text-soft">
+              {[kindOf(piece.name, piece.type), size(piece.size)].filter(Boolean).join(" · ")}
+            </span>
           </p>
           <Files files={piece.files} />
           {piece.file && piece.type.startsWith("image/") ? (
             <Shown picture={{ link: piece.file, words: piece.name }} />
-          ) : piece.text && piece.type === "text/html" ? (
-            <Markup html={piece.text} />
+          ) : piece.text && (piece.file || piece.type === "text/html") ? (
+            <div className="mt-2 border border-line bg-sheet px-5 py-4">
+              <Prose html={piece.text} />
+            </div>
           ) : piece.text ? (
             <div className="piece mt-2 border-l-2 border-line pl-3 text-sm">{piece.text}</div>
           ) : null}
@@ -230,13 +245,17 @@ function Files({ files }: { files: readonly Attached[] }) {
 }
 
 /** A letter's page; the pictures in it are put in as its readers' mail programs do, since the frame may fetch nothing. */
-function Page({ html, files, bare }: { html: string; files: readonly Attached[]; bare?: boolean }) {
+function Page({ html, files }: { html: string; files: readonly Attached[] }) {
   const links = files.filter((file) => file.inside).map((file) => file.link);
   const kept = useKept();
   const pictures = useQuery({ ...reads.pictures(links, kept), enabled: links.length > 0 });
   const page = links.reduce((page, link) => page.replaceAll(link, pictures.data?.[link] ?? ""), html);
-  return <Markup html={page} bare={bare} />;
+  return <Markup html={page} />;
 }
+
+/** What a file is, in a word: by its ending, for the long names of media types say little. */
+const kindOf = (name: string, type: string) =>
+  name.includes(".") && type.startsWith("application/") ? name.split(".").at(-1)!.toUpperCase() : type;
 
 const size = (bytes: number) =>
   !bytes
