@@ -3,7 +3,7 @@ import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
-import { Field, Input } from "../../components/Field";
+import { Area, Choice, Field, Input } from "../../components/Field";
 import { say } from "../../components/Toast";
 
 type Property = {
@@ -11,10 +11,15 @@ type Property = {
   description?: string;
   type?: string;
   default?: unknown;
+  enum?: string[];
+  maxLength?: number;
   anyOf?: { type?: string }[];
   $ref?: string;
   allOf?: unknown;
 };
+
+/** A setting that may have more characters than these is written in lines. */
+const LONG = 1000;
 
 type Props = { kind: Schemas["ConnectionKindView"]; connection: Schemas["ConnectionView"] | null; onClose: () => void };
 
@@ -126,12 +131,30 @@ function Setting({ property, value, set }: { property: Property; value: unknown;
     );
   }
   const optional = !!property.anyOf;
-  const number =
-    ["integer", "number"].includes(property.type ?? "") || property.anyOf?.some((a) => a.type === "integer");
+  const number = [property.type, ...(property.anyOf ?? []).map((a) => a.type)].some(
+    (type) => type === "integer" || type === "number",
+  );
+  if (property.enum)
+    return (
+      <Field label={label} help={property.description}>
+        <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
+          {property.enum.map((word) => (
+            <option key={word}>{word}</option>
+          ))}
+        </Choice>
+      </Field>
+    );
+  if (!number && (property.maxLength ?? 0) > LONG)
+    return (
+      <Field label={label} help={property.description}>
+        <Area rows={4} value={String(value ?? "")} onChange={(e) => set(e.target.value)} />
+      </Field>
+    );
   return (
     <Field label={label} help={property.description}>
       <Input
         type={number ? "number" : "text"}
+        step={number ? "any" : undefined}
         value={value === null || value === undefined ? "" : String(value)}
         onChange={(e) =>
           set(number ? (e.target.value === "" && optional ? null : Number(e.target.value)) : e.target.value)
