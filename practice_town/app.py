@@ -21,6 +21,7 @@ from . import (
     companies,
     control,
     filestore,
+    granting,
     imap,
     mailbox,
     model_api,
@@ -60,6 +61,7 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
         office,
         team,
         blog,
+        granting,
         control,
     ):
         app.register_blueprint(part.bp)

@@ -121,6 +121,11 @@ MODES: dict[str, dict[str, str]] = {
         "busy": "429, asks to come back in 2 seconds",
         "lost": "lists it and drops the reply",
     },
+    "oauth": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "withdrawn": "says that what was granted is granted no more",
+    },
     "files": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",

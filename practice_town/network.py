@@ -11,6 +11,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
 
 from . import faults
+from .granting import is_granted
 from .sites import state
 
 bp = Blueprint("pondside", __name__, url_prefix="/pondside")
@@ -41,7 +42,8 @@ def micropub() -> Response:
     early = faults.common(mode)
     if early is not None:
         return early
-    if request.headers.get("Authorization") != f"Bearer {state().token}" or mode == "refuse":
+    told = request.headers.get("Authorization")
+    if (told != f"Bearer {state().token}" and not is_granted(told)) or mode == "refuse":
         return _error("forbidden", "This key may not post here.", 403)
     if request.method == "GET":
         return _query(mode)

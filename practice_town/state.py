@@ -55,6 +55,7 @@ class State:
         self.messages: list[dict[str, Any]] = []
         self.entries: list[dict[str, Any]] = []
         self.offers: list[dict[str, Any]] = []
+        self.granted: dict[str, Any] = {"access": {}, "refresh": {}, "codes": {}, "seconds": 3600}
         self.faults: dict[str, dict[str, Any]] = {}
         names = ("length", "counts", "quotes", "emoji", "preamble", "format", "figure", "invent", "pace")
         self.habits: dict[str, Any] = dict.fromkeys(names, 0)
@@ -101,6 +102,7 @@ class State:
             "messages",
             "entries",
             "offers",
+            "granted",
             "faults",
             "habits",
             "released",

@@ -13,6 +13,7 @@ from flask import Blueprint, Response, jsonify, render_template, request, url_fo
 from werkzeug.wrappers import Response as AnyResponse
 
 from . import faults
+from .granting import is_granted
 from .office import CUSTOMERS
 from .sites import state
 
@@ -25,7 +26,7 @@ def _guarded(outside: str) -> tuple[AnyResponse | None, str]:
     mode = state().fault(outside)
     if (early := faults.common(mode)) is not None:
         return early, mode
-    if request.headers.get("Authorization") != f"Bearer {KEY}":
+    if request.headers.get("Authorization") != f"Bearer {KEY}" and not is_granted(request.headers.get("Authorization")):
         return _problem(401, "The key is missing or wrong."), mode
     return None, mode
 
@@ -43,6 +44,14 @@ def _done(answer: AnyResponse, mode: str) -> AnyResponse:
 
 
 # -- outreach -----------------------------------------------------------------------------------------
+
+
+@bp.get("/outreach/api")
+@bp.get("/customers/api")
+def index() -> AnyResponse:
+    """What the services say of themselves to whoever may ask."""
+    early, _ = _guarded("outreach" if request.path.startswith("/outreach") else "contacts")
+    return early or jsonify({"about": "a service of the practice town"})
 
 
 @bp.route("/outreach/api/leads", methods=["GET", "POST"])

@@ -37,6 +37,11 @@ class Memory(Generic[K, V]):
         found = self.get(key)
         return self.put(key, make()) if found is None else found
 
+    def discard(self, key: K) -> None:
+        """Forget something, if it is remembered."""
+        with self._lock:
+            self._kept.pop(key, None)
+
     def setdefault(self, key: K, value: V) -> V:
         """What is remembered; where there is nothing, `value`, for everybody who asks at once."""
         with self._lock:

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,9 +24,10 @@ from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import Misconfigured
 from ..protocols.net import Web
 from ..steps import connection_kinds
-from ..steps.api import Connection
+from ..steps.api import Connection, Granted
 from ..store import Sealer, Store, place, tables
 from .bus import Bus
+from .grants import Bearer, Grants
 from .health import Health
 from .transaction import Transaction
 
@@ -56,6 +58,7 @@ class Services:
     _opened: dict[str, _Opened] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        self.grants = Grants(self.store, self.sealer, self.web, lambda: self.clock(), lambda: self.public_url)
         self.health = Health(self.store, self.sealer, lambda: self.clock())
 
     @classmethod
@@ -132,7 +135,10 @@ class Services:
             settings = None
         if settings is None:
             raise Misconfigured(f"The connection “{record.name}” is not set up completely.")
-        return Connection(record.key, record.kind, record.name, settings, self.sealer.open(record.sealed))
+        secrets: Mapping[str, str] = self.sealer.open(record.sealed)
+        if spec is not None and isinstance(settings, Granted) and settings.oauth != "no":
+            secrets = Bearer(secrets, spec.bearer, partial(self.grants.token, record.key))
+        return Connection(record.key, record.kind, record.name, settings, secrets)
 
 
 def takes_of(kind: str, settings: Mapping[str, Any]) -> Takes:

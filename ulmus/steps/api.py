@@ -16,7 +16,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Generic, Literal, TypeVar
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, model_validator
 from pydantic_core import PydanticUndefined
 
 from ..core.cost import Usage
@@ -400,11 +400,58 @@ class Settings(BaseModel):
     model_config = {"extra": "forbid", "frozen": True}
 
 
+LAST: dict[str, Any] = {"last": True}
+"""Of a connection's setting: it stands behind those of its kind."""
+WITH_OAUTH: dict[str, Any] = {"last": True, "with": "oauth"}
+"""The same, and it is shown only where the connection signs in by OAuth 2."""
+
+
 class Limited(Settings):
     """What a connection can be told about going easy on the other side."""
 
-    at_once: int = Field(64, title="At most at a time", description="Calls under way; more wait their turn.", ge=1, le=64)
-    a_minute: int | None = Field(None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000)
+    at_once: int = Field(
+        64, title="At most at a time", description="Calls under way; more wait their turn.", ge=1, le=64, json_schema_extra=LAST
+    )
+    a_minute: int | None = Field(
+        None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000, json_schema_extra=LAST
+    )
+
+
+class Granted(Limited):
+    """What a connection can be told about signing in by OAuth 2 (RFC 6749)."""
+
+    oauth: Literal["no", "client_credentials", "authorization_code"] = Field(
+        "no",
+        title="OAuth 2",
+        description="Where the other side gives tokens instead of a key that is typed in.",
+        json_schema_extra={
+            **LAST,
+            "labels": {
+                "no": "no",
+                "client_credentials": "as a program (client credentials)",
+                "authorization_code": "as a person, who agrees there (authorization code)",
+            },
+        },
+    )
+    token_at: str = Field("", title="Address that gives tokens", max_length=500, json_schema_extra=WITH_OAUTH)
+    authorize_at: str = Field(
+        "",
+        title="Address where a person agrees",
+        description="Only where a person agrees.",
+        max_length=500,
+        json_schema_extra=WITH_OAUTH,
+    )
+    client_id: str = Field("", title="Client identity", max_length=300, json_schema_extra=WITH_OAUTH)
+    scope: str = Field("", title="Scopes", description="Parted by spaces.", max_length=1000, json_schema_extra=WITH_OAUTH)
+
+    @model_validator(mode="after")
+    def _complete(self) -> Granted:
+        missing = [name for name in ("token_at", "client_id") if self.oauth != "no" and not getattr(self, name)]
+        missing += ["authorize_at"] if self.oauth == "authorization_code" and not self.authorize_at else []
+        if missing:
+            titles = ", ".join(f"“{type(self).model_fields[name].title}”" for name in missing)
+            raise ValueError(f"OAuth 2 also needs {titles}")
+        return self
 
 
 C = TypeVar("C", bound=BaseModel)
@@ -415,7 +462,8 @@ class ConnectionKind(Generic[C]):
     """A kind of connection: settings, the names of its secrets with their titles, and a probe, run with one press, that gives a
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
     that place only. `summary` tells in a few words where it leads; `takes` is what a piece may be that goes there; `common` puts
-    it before others."""
+    it before others. `bearer` names the secret that is a bearer token, which may also be granted by OAuth 2; its settings are
+    `Granted` then."""
 
     name: str
     title: str
@@ -427,6 +475,7 @@ class ConnectionKind(Generic[C]):
     summary: Callable[[C], str]
     takes: Callable[[C], Takes] = lambda settings: Takes()
     common: float = 0.0
+    bearer: str = ""
     contract: int = VERSION
 
 

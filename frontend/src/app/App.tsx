@@ -20,6 +20,7 @@ const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: 
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
 const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Account = lazy(() => import("../features/account/Account").then((m) => ({ default: m.Account })));
+const Granted = lazy(() => import("../features/connections/Granted").then((m) => ({ default: m.Granted })));
 const Connections = lazy(() => import("../features/connections/Connections").then((m) => ({ default: m.Connections })));
 
 /** The whole app: the page behind a signed link needs no account, everything else does. */
@@ -67,6 +68,7 @@ function House() {
           <Route path="/brands" element={<Brands />} />
           <Route path="/brands/:key" element={<Brands />} />
           <Route path="/connections" element={<Connections />} />
+          <Route path="/connections/granted" element={<Granted />} />
           <Route path="/account" element={<Account />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>

@@ -14,8 +14,10 @@ from ...core.workflow import Workflow, points_at, read_settings
 from ...protocols.errors import OutsideError
 from ...readmodels.models import TroubleView
 from ...runtime.execution import guarded
+from ...runtime.grants import ACCESS, INNER, SECRET
 from ...runtime.services import audit
 from ...steps import connection_kinds, kinds
+from ...steps.api import ConnectionKind
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
 from ..security.auth import needs
@@ -45,6 +47,8 @@ class ConnectionView(BaseModel):
     test_says: str
     used_by: list[dict[str, Any]]
     trouble: TroubleView | None = None
+    granted: bool = False
+    """Whether somebody has agreed, where it signs in by OAuth 2 as a person."""
 
 
 class ConnectionKindView(BaseModel):
@@ -53,11 +57,15 @@ class ConnectionKindView(BaseModel):
     about: str
     form: dict[str, Any]
     secrets: dict[str, str]
+    bearer: str = ""
+    """The secret that OAuth 2 takes the place of."""
 
 
 class ConnectionsView(BaseModel):
     connections: list[ConnectionView]
     kinds: list[ConnectionKindView]
+    redirect: str = ""
+    """Where other sides send people back to who agreed (OAuth 2)."""
     hosts: list[TroubleView] = []
 
 
@@ -68,6 +76,19 @@ class ConnectionBody(Body):
     name: str = Field(min_length=1, max_length=120)
     settings: dict[str, Any]
     secrets: dict[str, str] = {}
+
+
+class GrantBody(Body):
+    """What the other side sent a person back with."""
+
+    state: str = Field(max_length=200)
+    code: str = Field(max_length=5000)
+
+
+class Agreement(BaseModel):
+    """Where a person goes to agree."""
+
+    address: str
 
 
 class Tested(BaseModel):
@@ -94,7 +115,8 @@ def listing() -> Reply:
             name=r.name,
             settings=r.settings,
             summary=_summary(r),
-            secrets_set=[k for k, v in house().services.sealer.open(r.sealed).items() if v],
+            secrets_set=[k for k, v in house().services.sealer.open(r.sealed).items() if v and k not in INNER],
+            granted=bool(house().services.sealer.open(r.sealed).get(ACCESS)),
             tested_at=r.tested_at,
             test_ok=r.test_ok,
             test_says=r.test_says,
@@ -104,11 +126,13 @@ def listing() -> Reply:
         for r in records
     ]
     known = [
-        ConnectionKindView(name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=k.secrets)
+        ConnectionKindView(
+            name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=_secrets(k), bearer=k.bearer
+        )
         for k in connection_kinds().values()
     ]
     hosts = [t for t in troubles.values() if t.key.startswith("host:")]
-    return send(ConnectionsView(connections=views, kinds=known, hosts=hosts))
+    return send(ConnectionsView(connections=views, kinds=known, hosts=hosts, redirect=house().services.grants.redirect))
 
 
 @bp.post("/outsides/try", responses={200: Fine})
@@ -154,15 +178,25 @@ def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
         record = session.get_one(tables.Connection, path.key)
         given = {k: v for k, v in body.secrets.items() if v}
         kept = services.sealer.open(record.sealed)
-        leads = connection_kinds()[body.kind].leads
-        if body.kind != record.kind or any(record.settings.get(name) != settings.get(name) for name in leads):
-            # A secret goes to nobody it was not typed in for.
-            asked = {k: words for k, words in connection_kinds()[body.kind].secrets.items() if kept.get(k) and k not in given}
-            if asked:
-                problems = [{"where": k, "message": "Type it again."} for k in asked]
-                words = ", ".join(asked.values())
-                raise Refusal(f"It leads elsewhere now. Type again: {words}.", 422, problems=problems)
-            kept = {}
+        kind = connection_kinds()[body.kind]
+
+        def changed(*names: str) -> bool:
+            return body.kind != record.kind or any(record.settings.get(name) != settings.get(name) for name in names)
+
+        # A secret goes to nobody it was not typed in for, and what was granted was granted for just this.
+        goes = set(kept) if changed(*kind.leads) else set()
+        if changed("oauth", "client_id", "scope", "authorize_at", "token_at"):
+            goes |= set(INNER)
+        if changed("token_at"):
+            goes.add(SECRET)
+        if settings.get("oauth", "no") != "no":
+            kept.pop(kind.bearer, None)
+        asked = {k: words for k, words in _secrets(kind).items() if k in goes and kept.get(k) and k not in given}
+        if asked:
+            problems = [{"where": k, "message": "Type it again."} for k in asked]
+            words = ", ".join(asked.values())
+            raise Refusal(f"It leads elsewhere now. Type again: {words}.", 422, problems=problems)
+        kept = {name: value for name, value in kept.items() if name not in goes}
         secrets = kept | given
         record.name, record.settings, record.sealed = body.name, settings, services.sealer.seal(secrets)
         record.tested_at, record.test_ok, record.test_says = None, None, ""
@@ -178,6 +212,7 @@ def test(path: ConnectionPath) -> Reply:
     with services.store.read() as session:
         record = session.get_one(tables.Connection, path.key)
     try:
+        services.grants.forget(path.key)
         opened = services.open_connection(record)
         says, ok = guarded(lambda: connection_kinds()[record.kind].probe(services.web, opened)), True
     except OutsideError as error:
@@ -188,6 +223,32 @@ def test(path: ConnectionPath) -> Reply:
         record = session.get_one(tables.Connection, path.key)
         record.tested_at, record.test_ok, record.test_says = services.clock(), ok, says
     return send(Tested(ok=ok, says=says))
+
+
+@bp.post("/connections/<key>/grant", responses={200: Agreement, 409: Problem})
+@needs("owner")
+def grant(path: ConnectionPath) -> Reply:
+    """Begin an agreement by OAuth 2: where the owner goes to agree."""
+    try:
+        return send(Agreement(address=house().services.grants.begin(path.key, g.user.email)))
+    except OutsideError as error:
+        raise Refusal(error.message, 409) from None
+
+
+@bp.post("/connections/granted", responses={200: Made, 409: Problem})
+@needs("owner")
+def granted(body: GrantBody) -> Reply:
+    """The owner agreed and came back."""
+    services = house().services
+    try:
+        key = services.grants.end(body.state, body.code, g.user.email)
+    except OutsideError as error:
+        raise Refusal(error.message, 409) from None
+    with services.store.write() as session:
+        record = session.get_one(tables.Connection, key)
+        record.tested_at, record.test_ok, record.test_says = services.clock(), True, "Connected."
+        audit(session, services.clock(), g.user.email, "agreed to a connection", record.name)
+    return send(Made(key=key))
 
 
 @bp.delete("/connections/<key>", responses={200: Fine, 409: Problem})
@@ -203,6 +264,11 @@ def remove(path: ConnectionPath) -> Reply:
         session.delete(record)
         audit(session, services.clock(), g.user.email, "deleted a connection", record.name)
     return send(Fine())
+
+
+def _secrets(kind: ConnectionKind[Any]) -> dict[str, str]:
+    """The secrets of a kind; one that may sign in by OAuth 2 also has that of the house as the other side knows it."""
+    return kind.secrets | ({SECRET: "Client secret"} if kind.bearer else {})
 
 
 def _summary(record: tables.Connection) -> str:

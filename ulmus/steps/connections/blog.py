@@ -9,10 +9,10 @@ from pydantic import Field
 from ...core.pieces import Takes
 from ...protocols import atompub
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted
 
 
-class BlogSettings(Limited):
+class BlogSettings(Granted):
     url: str = Field(
         title="Address", description="Of the service document, or of the collection itself.", min_length=1, max_length=500
     )
@@ -51,6 +51,7 @@ KIND = ConnectionKind(
     secrets={"password": "Password or token"},
     leads=("url",),
     probe=probe,
+    bearer="password",
     common=0.5,
     summary=lambda s: s.url,
     takes=lambda s: Takes(),

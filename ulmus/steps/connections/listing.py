@@ -12,12 +12,12 @@ from ...core.slots import parse, render
 from ...protocols import services
 from ...protocols.jsonpath import check
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted
 
 MARKS = ("text", "photo", "photo_words", "button", "link", "place", "key")
 
 
-class ListingSettings(Limited):
+class ListingSettings(Granted):
     base_url: str = Field(title="Address", description="What all its addresses begin with.", min_length=1, max_length=500)
     header: str = Field("Authorization", title="Header for the key", max_length=60)
     before: str = Field("Bearer ", title="Words before the key", description="Such as “Bearer ”; may be empty.", max_length=40)
@@ -157,6 +157,7 @@ KIND = ConnectionKind(
     secrets={"key": "Key"},
     leads=("base_url",),
     probe=probe,
+    bearer="key",
     summary=lambda s: s.base_url + (f", {len(named(s.places))} places" if s.places.strip() else ""),
     takes=takes,
 )

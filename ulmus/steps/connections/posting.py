@@ -9,10 +9,10 @@ from pydantic import Field
 from ...core.pieces import Counting, Takes
 from ...protocols import micropub
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted
 
 
-class PostingSettings(Limited):
+class PostingSettings(Granted):
     endpoint: str = Field(
         title="Micropub address", description="Or the address of the site, which names it.", min_length=1, max_length=500
     )
@@ -63,6 +63,7 @@ KIND = ConnectionKind(
     secrets={"token": "Access token"},
     leads=("endpoint",),
     probe=probe,
+    bearer="token",
     common=2.0,
     summary=lambda s: s.endpoint + (f", up to {s.limit} characters" if s.limit else ""),
     takes=takes,

@@ -4,7 +4,7 @@ import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Area, Choice, Field, Input } from "../../components/Field";
-import { say } from "../../components/Toast";
+import { say, sayError } from "../../components/Toast";
 
 type Property = {
   title?: string;
@@ -12,7 +12,10 @@ type Property = {
   type?: string;
   default?: unknown;
   enum?: string[];
+  labels?: Record<string, string>;
   maxLength?: number;
+  last?: boolean;
+  with?: string;
   anyOf?: { type?: string }[];
   $ref?: string;
   allOf?: unknown;
@@ -21,15 +24,25 @@ type Property = {
 /** A setting that may have more characters than these is written in lines. */
 const LONG = 1000;
 
-type Props = { kind: Schemas["ConnectionKindView"]; connection: Schemas["ConnectionView"] | null; onClose: () => void };
+type Props = {
+  kind: Schemas["ConnectionKindView"];
+  connection: Schemas["ConnectionView"] | null;
+  redirect: string;
+  onClose: () => void;
+};
 
 /** A connection's settings, made from its kind's schema. Secrets can be put in, and never read out. */
-export function ConnectionForm({ kind, connection, onClose }: Props) {
+export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
   const [name, setName] = useState(connection?.name ?? "");
   const [settings, setSettings] = useState<Record<string, unknown>>(connection?.settings ?? {});
   const [secrets, setSecrets] = useState<Record<string, string>>({});
   const [wrong, setWrong] = useState("");
-  const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>);
+  const granted = !!kind.bearer && !["no", undefined].includes(settings.oauth as string | undefined);
+  const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>)
+    .filter(([, property]) => !property.with || granted)
+    .sort(([, a], [, b]) => Number(!!a.last) - Number(!!b.last));
+  // What OAuth grants takes the place of a token that is typed in.
+  const typed = Object.entries(kind.secrets).filter(([key]) => key !== (granted ? kind.bearer : "client_secret"));
   const set = (key: string, value: unknown) => setSettings((before) => ({ ...before, [key]: value }));
 
   async function save(event: FormEvent) {
@@ -44,7 +57,11 @@ export function ConnectionForm({ kind, connection, onClose }: Props) {
           "catalogue",
         );
       else await mutate(api.POST("/api/connections", { body }), "connections", "catalogue");
-      say(`${name} is kept. Test it next.`);
+      say(
+        settings.oauth === "authorization_code"
+          ? `${name} is kept. Connect it next.`
+          : `${name} is kept. Test it next.`,
+      );
       onClose();
     } catch (error) {
       setWrong((error as Error).message);
@@ -70,7 +87,17 @@ export function ConnectionForm({ kind, connection, onClose }: Props) {
             set={(value) => set(key, value)}
           />
         ))}
-        {Object.entries(kind.secrets).map(([key, title]) => (
+        {settings.oauth === "authorization_code" && (
+          <Field label="Redirect address" help="Put it in where the other side asks for one.">
+            <span className="flex gap-2">
+              <Input readOnly value={redirect} onFocus={(e) => e.target.select()} />
+              <Button onClick={() => navigator.clipboard.writeText(redirect).then(() => say("Copied."), sayError)}>
+                Copy
+              </Button>
+            </span>
+          </Field>
+        )}
+        {typed.map(([key, title]) => (
           <Field
             key={key}
             label={title}
@@ -139,7 +166,9 @@ function Setting({ property, value, set }: { property: Property; value: unknown;
       <Field label={label} help={property.description}>
         <Choice value={String(value ?? "")} onChange={(e) => set(e.target.value)}>
           {property.enum.map((word) => (
-            <option key={word}>{word}</option>
+            <option key={word} value={word}>
+              {property.labels?.[word] ?? word}
+            </option>
           ))}
         </Choice>
       </Field>

@@ -67,7 +67,12 @@ export function Connections() {
         );
       })}
       {editing && (
-        <ConnectionForm kind={editing.kind} connection={editing.connection} onClose={() => setEditing(null)} />
+        <ConnectionForm
+          kind={editing.kind}
+          connection={editing.connection}
+          redirect={all.data.redirect ?? ""}
+          onClose={() => setEditing(null)}
+        />
       )}
     </main>
   );
@@ -84,6 +89,17 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
     } catch (error) {
       sayError(error);
     } finally {
+      setBusy(false);
+    }
+  }
+
+  async function connect() {
+    setBusy(true);
+    try {
+      const { address } = await mutate(api.POST("/api/connections/{key}/grant", path), "nothing");
+      window.location.assign(address);
+    } catch (error) {
+      sayError(error);
       setBusy(false);
     }
   }
@@ -135,6 +151,11 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
         </p>
       </div>
       <div className="flex items-start gap-2">
+        {owner && c.settings.oauth === "authorization_code" && (
+          <Button look={c.granted ? undefined : "main"} disabled={busy} onClick={connect}>
+            {c.granted ? "Connect again" : "Connect"}
+          </Button>
+        )}
         <Button disabled={busy} onClick={test}>
           Test
         </Button>
