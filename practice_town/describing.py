@@ -112,12 +112,20 @@ _LINES = (
     ("picture", r"^(?:make|draw|create|paint)\b.*\b(?:pictures?|images?|photos?)\b|^an? (?:[\w-]+ )?(?:picture|image)\b"),
     ("save_file", r"^(?:save|put|store|file)\b.*\b(?:files?|folder|documents?)\b"),
     ("add_row", r"^(?:add|put|write|record|note|save|store|enter|log)\b.*\b(?:rows?|sheet|list|table|beside|topic)\b|^(?:record|note|log) (?:it|them|that|this)\b"),
+    ("publish_listing", r"^(?:list it|(?:list|show|put|publish|post)\b.*\b(?:listing|listed|market|local businesses)\b)"),
+    ("publish_article", r"^(?:publish|put|post)\b.*\b(?:blog|articles?|review|as a draft)\b"),
+    ("message_room", r"^(?:send|tell|post|message|share|announce)\b.*\b(?:team|room|channel|chat)\b"),
+    ("send_letter", r"^(?:send|mail|write)\b.*\b(?:letters?|(?<!by )e?-?mails?)\b|^mail\b"),
+    ("act_at_service", r"^(?:hand\b.*\b(?:over|to)\b|(?:change|update)\b.*\b(?:record|service|database)\b)"),
     ("publish_post", r"^(?:publish|post|queue|send|mail|share|announce|tell|message)\b"),
     ("wait", r"^wait\b"),
     ("stop", r"^(?:stop|end)\b"),
     ("assignment", r"\bassistant\b|\bby itself\b|\bassignment\b"),
     ("draft", r"^(?:write|draft|compose|summari[sz]e|make|plan|merge|edit|say|judge|rate|sort|rewrite|translate|propose|suggest|turn|explain|answer)\b"),
 )  # fmt: skip
+
+
+_OUT = ("publish_post", "publish_listing", "publish_article", "message_room", "send_letter")
 
 
 def plan(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:
@@ -181,16 +189,16 @@ def _steps(clauses: list[str], lines: dict[str, list[str]]) -> list[dict[str, An
         elif before is not None and before["kind"] == "draft" and _MORE.match(clause):
             # “a short post and a title” is two drafts.
             name = "draft"
-        elif name in ("add_row", "publish_post") and _of_them(clause) and before and before["kind"] in ("search", "read_feed"):
+        elif name in ("add_row", *_OUT) and _of_them(clause) and before and before["kind"] in ("search", "read_feed"):
             # “find stories and add them to a sheet” is a row for each.
             steps.append({**_line("for_each", clause), "inside": [_line(name, clause)]})
             continue
         if name is None:
             continue
-        if name in ("ask", "publish_post", "add_row") or (name == "draft" and _WHOLE.search(clause)):
+        if name in ("ask", "add_row", *_OUT) or (name == "draft" and _WHOLE.search(clause)):
             inside = None
         line = _line(name, clause)
-        out = next((n for n, one in enumerate(steps) if one["kind"] == "publish_post"), None)
+        out = next((n for n, one in enumerate(steps) if one["kind"] in _OUT), None)
         if name == "ask" and out is not None and re.search(r"\bbefore\b|\bfirst\b", clause, re.I):
             steps.insert(out, line)
         else:

@@ -15,7 +15,7 @@ from ...protocols import filestore, letters, markup
 from ...protocols.documents import typeset
 from ...protocols.errors import NothingToDo, OutsideError
 from ...protocols.net import Web
-from ...protocols.workers import in_worker
+from ...protocols.workers import apart
 from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
 from ..connections.files import folder as store_of
 from ..shared.pieces import attached, places_of
@@ -106,7 +106,8 @@ def _of_text(text: str, name: str, context: Context) -> FilePiece:
         return FilePiece(name=name, text=text, type=kind, size=len(text.encode("utf-8", "replace")))
     page = markup.cleaned(text, ELEMENTS) if text.lstrip().startswith("<") else markup.from_markdown(text, ELEMENTS)
     shown = {link: context.workspace.file(link) for link in letters.pictures(page)}
-    made = in_worker(
+    # In a process of its own: what makes documents is large, and seldom needed.
+    made = apart(
         typeset.typeset,
         ending,
         name.rpartition(".")[0],
