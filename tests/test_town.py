@@ -202,10 +202,6 @@ class Planning(unittest.TestCase):
                 "schedule search for_each(read_page) draft message_room",
             ),
             ("Search for canal holidays, write a newsletter from all results and mail it", "by_hand search draft send_letter"),
-            (
-                "When a new item is in the feed, write an offer, ask me, and list it at the market",
-                "feed_item draft ask publish_listing",
-            ),
             ("Every Friday search the news, write an article and put it on our blog", "schedule search draft publish_article"),
             (
                 "For each new item in the feed write a title, a hook and keywords and note them",
