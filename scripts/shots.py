@@ -13,14 +13,15 @@ OUT = Path("docs/screenshots")
 VIEWS = {
     "today": "/",
     "workflows": "/workflows",
-    "workbench": "/workflows/3",
     "sheets": "/sheets/posts_out",
     "run": "/runs/17?line=page",
     "connections": "/connections",
-    "assignment": "/workflows/10?line=assistant",
+    "assignment": "Standing assistant?line=assistant",
     "brand": "/brands/marrowbank",
-    "research": "/workflows/7?line=offers",
+    "research": "Lead brief?line=offers",
+    "publishing": "Long reads for the Review?line=review",
 }
+"""An address, or a workflow by its name."""
 DARK = {"today-dark": "/"}
 
 
@@ -31,9 +32,16 @@ def take(page: Page, name: str) -> None:
     print(name, flush=True)
 
 
+def place_of(page: Page, demo: Demo, path: str) -> str:
+    """The address of a workflow's page, with what is to be open on it."""
+    name, line, query = path.partition("?")
+    listed = page.request.get(f"{demo.url}/api/workflows").json()
+    return f"/workflows/{next(w['id'] for w in listed if w['name'] == name)}{line}{query}"
+
+
 def form(page: Page, demo: Demo) -> None:
     """The public form, as a stranger sees it."""
-    page.goto(f"{demo.url}/workflows/5?line=question")
+    page.goto(demo.url + place_of(page, demo, "Visitors’ questions?line=question"))
     address = page.get_by_label("Bench", exact=True).get_by_role("link", name="Open", exact=True)
     page.goto(str(address.get_attribute("href")))
     take(page, "form")
@@ -49,7 +57,7 @@ def main() -> None:
             page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
             enter(page, demo.url)
             for name, path in VIEWS.items():
-                page.goto(demo.url + path)
+                page.goto(demo.url + (path if path[0] == "/" else place_of(page, demo, path)))
                 take(page, name)
             beginning(page, demo)
             bench(page, demo)
@@ -80,7 +88,7 @@ def beginning(page: Page, demo: Demo) -> None:
 
 def bench(page: Page, demo: Demo) -> None:
     """The bench on the draft: some cells out of date, one being written, the values offered."""
-    page.goto(f"{demo.url}/workflows/3?line=post&sample=2")
+    page.goto(demo.url + place_of(page, demo, "Seed news to Pondside?line=post&sample=2"))
     prompt = page.get_by_role("textbox", name="Prompt")
     prompt.click()
     page.keyboard.press("Control+Home")
@@ -109,7 +117,7 @@ def bench(page: Page, demo: Demo) -> None:
 
 def writing(page: Page, demo: Demo) -> None:
     """The finder at a line, and two takes of a draft set against each other."""
-    page.goto(f"{demo.url}/workflows/3?line=post")
+    page.goto(demo.url + place_of(page, demo, "Seed news to Pondside?line=post"))
     page.get_by_label("Bench", exact=True).wait_for()
     page.keyboard.press("n")
     page.get_by_role("listbox", name="What can come next").wait_for()
@@ -145,7 +153,7 @@ def letter(phone: Page, demo: Demo) -> None:
     """The page behind the link in the mail, on a phone."""
     phone.goto(f"{demo.town}/mail/")
     phone.get_by_role("link", name=re.compile("To approve")).first.click()
-    phone.goto(phone.get_by_role("link", name=re.compile("answer")).get_attribute("href") or "")
+    phone.frame_locator("iframe[title='The letter']").get_by_role("link", name=re.compile("answer")).click()
     take(phone, "approval-on-a-phone")
 
 

@@ -8,13 +8,10 @@ attempt and the entry is looked for by what it says.
 
 from __future__ import annotations
 
-import re
-import time
 import uuid
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import quote, urljoin
 
@@ -22,7 +19,8 @@ from lxml import etree
 from lxml import html as lxml_html
 
 from .errors import BadAnswer, Misconfigured, NotFound, OutsideError, Refused
-from .net import Fetched, Web, retry_after, status_error
+from .net import Fetched, Web, clock_ahead, retry_after, status_error
+from .text import for_xml
 
 ATOM, APP = "{http://www.w3.org/2005/Atom}", "{http://www.w3.org/2007/app}"
 LARGEST = 8_000_000
@@ -120,7 +118,7 @@ def upload(web: Web, blog: Blog, picture: tuple[str, str, bytes]) -> str:
     store = next((one for one in collections(web, blog) if one.takes_pictures), None)
     if store is None:
         raise Refused("The blog takes no pictures; give the picture as an address on the web.")
-    headers = {**blog.headers, "Content-Type": kind, "Slug": quote(_clean(name))}
+    headers = {**blog.headers, "Content-Type": kind, "Slug": quote(for_xml(name))}
     got = web.fetch(store.url, method="POST", content=content, headers=headers, max_seconds=120)
     if got.status != 201:
         error = _refusal(got)
@@ -140,7 +138,7 @@ def create(web: Web, blog: Blog, article: Article) -> str:
     headers = {
         **blog.headers,
         "Content-Type": "application/atom+xml;type=entry;charset=utf-8",
-        "Slug": quote(_clean(article.title)[:100]),
+        "Slug": quote(for_xml(article.title)[:100]),
     }
     got = web.fetch(collection.url, method="POST", content=_written(entry), headers=headers, max_seconds=60)
     if got.status not in (200, 201):
@@ -199,24 +197,16 @@ def _put(entry: Any, article: Article) -> None:
         etree.SubElement(entry, f"{ATOM}id").text = _identity(article.key)
         author = etree.SubElement(entry, f"{ATOM}author")
         etree.SubElement(author, f"{ATOM}name").text = "Ulmus"
-    etree.SubElement(entry, f"{ATOM}title").text = _clean(article.title)
+    etree.SubElement(entry, f"{ATOM}title").text = for_xml(article.title)
     etree.SubElement(entry, f"{ATOM}updated").text = datetime.now(UTC).isoformat(timespec="seconds")
     if article.summary:
-        etree.SubElement(entry, f"{ATOM}summary").text = _clean(article.summary)
+        etree.SubElement(entry, f"{ATOM}summary").text = for_xml(article.summary)
     for category in article.categories:
-        etree.SubElement(entry, f"{ATOM}category").set("term", _clean(category))
-    etree.SubElement(entry, f"{ATOM}content", type="html").text = _clean(article.html)
+        etree.SubElement(entry, f"{ATOM}category").set("term", for_xml(category))
+    etree.SubElement(entry, f"{ATOM}content", type="html").text = for_xml(article.html)
     if article.held_back:
         control = etree.SubElement(entry, f"{APP}control")
         etree.SubElement(control, f"{APP}draft").text = "yes"
-
-
-_NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-
-
-def _clean(text: str) -> str:
-    """A text with only what XML 1.0 can hold."""
-    return _NO_XML.sub("", text)
 
 
 def _identity(key: str) -> str:
@@ -281,7 +271,7 @@ def _listed(web: Web, blog: Blog) -> Iterator[tuple[Any, str, float]]:
         got = _fetch(web, blog, place)
         feed = _read(got)
         for entry in feed.findall(f"{ATOM}entry"):
-            yield entry, got.url, _ahead(got)
+            yield entry, got.url, clock_ahead(got)
         following = [one.get("href") for one in feed.findall(f"{ATOM}link") if one.get("rel") == "next"]
         place = urljoin(got.url, following[0]) if following and following[0] else ""
 
@@ -317,13 +307,6 @@ def _refusal(got: Fetched) -> OutsideError:
     error.ambiguous = got.status >= 500 and got.status != 503
     error.retry_after = retry_after(got.headers.get("retry-after"))
     return error
-
-
-def _ahead(got: Fetched) -> float:
-    try:
-        return parsedate_to_datetime(got.headers["date"]).timestamp() - time.time()
-    except (KeyError, ValueError, TypeError):
-        return 0.0
 
 
 def _moment(text: str) -> float | None:

@@ -11,18 +11,16 @@ from __future__ import annotations
 
 import json
 import re
-import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
 from urllib3 import encode_multipart_formdata
 
 from .errors import BadAnswer, OutsideError, Refused
-from .net import Fetched, Web, retry_after, status_error
+from .net import Fetched, Web, clock_ahead, retry_after, status_error
 
 PAGE = 100
 MOST_PAGES = 50
@@ -280,7 +278,7 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0, earlier: Ma
             return Looked(why="The network’s list of posts cannot be read.")
         if not keyed:
             return Looked(why="The network lists posts without the key they were sent with.")
-        if _reaches_behind(dates, since and since + _ahead(got)) or _passes(met, dates):
+        if _reaches_behind(dates, since and since + clock_ahead(got)) or _passes(met, dates):
             return Looked(tells=True)
         if not after or after in asked:
             paged = isinstance(paging, dict)
@@ -289,14 +287,6 @@ def find(web: Web, endpoint: Endpoint, key: str, since: float = 0.0, earlier: Ma
             return Looked(why="The network’s list of posts may have been cut before it.")
         asked.add(after)
     return Looked(why="The network’s list of posts is too long to be read to its end.")
-
-
-def _ahead(got: Fetched) -> float:
-    """By how many seconds the server's clock (RFC 9110, section 6.6.1) is ahead of ours."""
-    try:
-        return parsedate_to_datetime(got.headers["date"]).timestamp() - time.time()
-    except (KeyError, ValueError, TypeError):
-        return 0.0
 
 
 def _reaches_behind(dates: list[float | None], since: float) -> bool:

@@ -379,6 +379,14 @@ _BY_STATUS: dict[int, type[OutsideError]] = {
 }
 
 
+def clock_ahead(response: Fetched) -> float:
+    """By how many seconds the server's clock (RFC 9110, section 6.6.1) is ahead of ours; 0 where it does not tell."""
+    try:
+        return parsedate_to_datetime(response.headers["date"]).timestamp() - time.time()
+    except (KeyError, ValueError, TypeError):
+        return 0.0
+
+
 def retry_after(value: str | None) -> float | None:
     """Retry-After as seconds from now: delta-seconds or an HTTP date; ``None`` where it says neither."""
     if not value:

@@ -1,4 +1,4 @@
-"""Bytes to text in any declared or undeclared encoding."""
+"""Bytes to text in any declared or undeclared encoding, and text as XML can hold it."""
 
 from __future__ import annotations
 
@@ -36,3 +36,11 @@ def decode(body: bytes, charset: str | None = None) -> str:
         return body.decode("windows-1252", errors="replace")
     best = from_bytes(body[:200_000]).best()
     return body.decode(best.encoding if best else "windows-1252", errors="replace")
+
+
+_NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+
+
+def for_xml(text: str) -> str:
+    """A text with only what XML 1.0 can hold."""
+    return _NO_XML.sub("", text)

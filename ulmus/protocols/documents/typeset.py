@@ -13,6 +13,7 @@ from typing import Any
 from lxml import html as lxml_html
 
 from ..errors import Misconfigured
+from ..text import for_xml
 
 TYPES = {
     "docx": "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
@@ -166,14 +167,7 @@ def typeset(kind: str, title: str, page: str, pictures: Mapping[str, bytes], mad
     their words stand there. Raises `Misconfigured` for a sign that a PDF cannot show."""
     make: dict[str, Callable[[str, list[Block], Mapping[str, bytes], datetime], bytes]]
     make = {"docx": _docx, "odt": _odt, "pdf": _pdf}
-    return make[kind](_shown(title), blocks_of(_shown(page)), pictures, made)
-
-
-_NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-
-
-def _shown(text: str) -> str:
-    return _NO_XML.sub("", text)
+    return make[kind](for_xml(title), blocks_of(for_xml(page)), pictures, made)
 
 
 def _size(content: bytes) -> tuple[float, float]:
