@@ -95,6 +95,13 @@ class Granting(WithHouse):
         self.agree()
         self.assertEqual(self.hand_over().state, "done")
 
+    def test_a_token_that_is_not_accepted_before_its_time_is_made_anew(self) -> None:
+        self.connection("authorization_code")
+        self.agree()
+        self.held["access"].clear()
+        self.assertIn("does not accept the key", self.hand_over().message)
+        self.assertEqual(self.hand_over().state, "done")
+
     def test_nobody_else_ends_an_agreement_and_none_is_ended_twice(self) -> None:
         self.connection("authorization_code")
         with self.assertRaisesRegex(Misconfigured, "not begun here"):

@@ -93,7 +93,7 @@ def never() -> bool:
 
 class Web:
     """An HTTP client that all protocols share. Thread-safe; close it when done. `allowed` are hosts (``host:port``) of the
-    owner's own, exempt from the address guard."""
+    owner's own, exempt from the address guard. `rejected` hears of an Authorization header that was not accepted (401)."""
 
     def __init__(self, allowed: Iterable[str] = ()) -> None:
         self.allowed = frozenset(allowed)
@@ -102,6 +102,7 @@ class Web:
         self._found: dict[tuple[str, int], tuple[float, list[str]]] = {}
         self._memories: dict[str, Memory[Any, Any]] = {}
         self._closed = False
+        self.rejected: Callable[[str], None] = lambda header: None
 
     def memory(self, name: str, most: int, seconds: float = inf) -> Memory[Any, Any]:
         """What a client remembers of the outside, by a name of its own: at most so many things, for at most so many seconds."""
@@ -159,6 +160,8 @@ class Web:
             head = self._ask(method, url, sent, body, deadline, max_seconds, reading, stopped, again, silence)
             place = head.headers.get("location")
             if head.status not in follow or not place:
+                if head.status == 401 and sent.get("Authorization"):
+                    self.rejected(sent["Authorization"])
                 return Fetched(url, head.status, head.headers, b"".join(reading.pieces))
             # RFC 9110 section 15.4; keys stay with the host they are for.
             before, url = url, urljoin(url, place)

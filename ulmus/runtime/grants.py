@@ -56,6 +56,8 @@ class Grants:
         self._public_url = public_url
         self._begun: Memory[str, _Begun] = Memory(1000, AGREES_WITHIN)
         self._locks: dict[str, threading.Lock] = {}
+        self._given: Memory[str, str] = Memory(1000, 86_400.0)
+        web.rejected = self.rejected
         self._guard = threading.Lock()
 
     @property
@@ -68,6 +70,7 @@ class Grants:
         with self._lock(key):
             settings, kept = self._read(key)
             if kept.get(ACCESS) and float(kept.get(UNTIL) or 0) > self.clock() + EARLY:
+                self._given.put(kept[ACCESS], key)
                 return kept[ACCESS]
             app = _app(settings, kept)
             if settings.oauth == "client_credentials":
@@ -81,14 +84,22 @@ class Grants:
             else:
                 raise Misconfigured("Nobody has agreed to this yet. Press Connect under Connections.")
             self._write(key, tokens)
+            self._given.put(tokens.access, key)
             return tokens.access
 
-    def forget(self, key: str) -> None:
-        """Have the next token made anew."""
+    def rejected(self, header: str) -> None:
+        """A token was not accepted, before its time: the next is made anew."""
+        token = header.removeprefix("Bearer ")
+        if (key := self._given.get(token)) is not None:
+            self.forget(key, token)
+
+    def forget(self, key: str, token: str = "") -> None:
+        """Have the next token made anew; with a `token` only where that is the one there is."""
         with self._lock(key), self.store.write() as session:
-            record = session.get_one(tables.Connection, key)
-            kept = self.sealer.open(record.sealed)
-            if kept.pop(ACCESS, None) is not None:
+            record = session.get(tables.Connection, key)
+            kept = self.sealer.open(record.sealed) if record is not None else {}
+            if record is not None and kept.get(ACCESS) and token in ("", kept[ACCESS]):
+                del kept[ACCESS]
                 record.sealed = self.sealer.seal(kept)
 
     def begin(self, key: str, by: str) -> str:
