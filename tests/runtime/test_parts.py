@@ -141,7 +141,7 @@ class Kinds(unittest.TestCase):
 
     def test_the_values_of_a_run(self) -> None:
         moment = dt.datetime(2026, 3, 2, 9, 5).timestamp()
-        self.assertEqual(run_values(moment, 4), {"date": "2026-03-02", "time": "09:05", "number": 4})
+        self.assertEqual(run_values(moment, 4, ""), {"date": "2026-03-02", "time": "09:05", "zone": "", "number": 4})
 
 
 class Drafting(WithTown):

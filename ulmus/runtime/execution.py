@@ -18,7 +18,17 @@ from ..core.values import NotPlain, plain_object
 from ..core.workflow import KindSpec, Line, Workflow, World, read_settings, sentence, settings_of, templates_of
 from ..core.workflow.controls import ConnectionKey
 from ..core.workflow.kinds import S, SendSpec, StepSpec, with_texts
-from ..core.workflow.plans import AnyPlan, AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, EachPlan, PerformPlan
+from ..core.workflow.plans import (
+    AnyPlan,
+    AskPlan,
+    AssignmentPlan,
+    CallPlan,
+    ClockPlan,
+    ComputePlan,
+    DraftPlan,
+    EachPlan,
+    PerformPlan,
+)
 from ..protocols.errors import Misconfigured, OutsideError, TooLarge
 from ..protocols.languages import language_of
 from ..steps import connection_kinds, kinds
@@ -84,6 +94,15 @@ def _plan(same: Same) -> AnyPlan:
 def plan_of(line: Line) -> AnyPlan:
     """How a line is carried out, or listened to. Raises `KeyError` where its kind is not here."""
     return _plan(Same(line))
+
+
+def zone_of_page(workflow: Workflow) -> str:
+    """The time zone that times on a page are in (IANA); empty: the server's."""
+    try:
+        plan = plan_of(workflow.start)
+    except KeyError:
+        return workflow.zone
+    return workflow.zone or (plan.zone if isinstance(plan, ClockPlan) else "")
 
 
 def filled(kind: KindSpec[S], line: Line, values: Mapping[str, Any]) -> S:

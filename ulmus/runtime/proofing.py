@@ -419,7 +419,11 @@ def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:
 
 def _ground(workflow: Workflow, sample: tables.Sample, brand: dict[str, str]) -> dict[str, Any]:
     # The run's date is the day the sample was kept, so that proofs do not go out of date overnight.
-    return {workflow.start.id: sample.item, "brand": brand, "run": run_values(sample.created_at, 1)}
+    return {
+        workflow.start.id: sample.item,
+        "brand": brand,
+        "run": run_values(sample.created_at, 1, execution.zone_of_page(workflow)),
+    }
 
 
 def _with_takes(workflow: Workflow) -> list[tuple[Line, bool]]:

@@ -18,7 +18,7 @@ from ..core.workflow.kinds import StartSpec
 from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
-from . import links
+from . import execution, links
 from .journal import Live, Pages
 from .ports import Events
 from .services import Services, brand_values, run_values
@@ -94,7 +94,10 @@ class Runs:
         session.add(run)
         session.flush()
         link = f"{self.services.public_url}/call/run/{links.sign_key(self.services.sealer.key, 'run', run.id)}"
-        context = {"brand": brand_values(session, record.brand), "run": run_values(now, number) | {"link": link}}
+        context = {
+            "brand": brand_values(session, record.brand),
+            "run": run_values(now, number, execution.zone_of_page(workflow)) | {"link": link},
+        }
         events: list[flow.Event] = [flow.Begun(at=now, item=item, context=context, rules=flow.RULES)]
         if state == "skip":
             words = "Passed over: another run of this workflow was under way."

@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session
 
 from ..core.drafting.repeats import Published
 from ..core.pieces import Takes
+from ..core.recurrence import zone_of
 from ..core.workflow import World
 from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import Misconfigured
@@ -181,7 +182,7 @@ def audit(session: Session, at: float, who: str, did: str, what: str = "") -> No
     session.add(tables.Audit(at=at, who=who, did=did, what=what[:1000]))
 
 
-def run_values(now: float, number: int) -> dict[str, Any]:
-    """The values under ``run``: date and time where the server stands, and the run's number."""
-    moment = dt.datetime.fromtimestamp(now)
-    return {"date": moment.date().isoformat(), "time": f"{moment:%H:%M}", "number": number}
+def run_values(now: float, number: int, zone: str) -> dict[str, Any]:
+    """The values under ``run``: date and time in the page's zone (IANA; empty: where the server stands), and the run's number."""
+    moment = dt.datetime.fromtimestamp(now, zone_of(zone) if zone else None)
+    return {"date": moment.date().isoformat(), "time": f"{moment:%H:%M}", "zone": zone, "number": number}

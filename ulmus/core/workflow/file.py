@@ -64,6 +64,8 @@ def write_file(workflow: Workflow, needs: dict[str, Any] | None = None) -> str:
         del data["limits"]
     else:
         data["limits"] = workflow.limits.model_dump(mode="json", exclude_defaults=True)
+    if not data["zone"]:
+        del data["zone"]
     for line in [data["start"], *data["steps"]]:
         _lean(line)
     if needs:

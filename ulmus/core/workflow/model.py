@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, Any, Literal, NamedTuple
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, field_validator, model_validator
+
+from ..recurrence import zone_of
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 RESERVED = frozenset({"brand", "run", "given", "end", "each", "if", "otherwise"})
@@ -86,7 +88,8 @@ class Placed(NamedTuple):
 
 
 class Workflow(BaseModel):
-    """A named page. `brand` is the key of the client whose facts the page may use."""
+    """A named page. `brand` is the key of the client whose facts the page may use, `zone` the IANA time zone that times on it are in;
+    empty: that of its start where it has one, else the server's."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -95,8 +98,16 @@ class Workflow(BaseModel):
     name: str = Field(min_length=1, max_length=120)
     brand: str | None = None
     limits: Limits = Limits()
+    zone: str = Field("", max_length=60)
     start: Line
     steps: list[Line] = Field(default_factory=list)
+
+    @field_validator("zone")
+    @classmethod
+    def _is_known(cls, zone: str) -> str:
+        if zone:
+            zone_of(zone)
+        return zone
 
     @model_validator(mode="after")
     def _names_are_unique(self) -> Workflow:

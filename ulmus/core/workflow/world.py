@@ -10,7 +10,7 @@ from ..pieces import ANYTHING, Takes
 
 BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
 BRAND_SCOPE = dict.fromkeys((*BRAND_FACTS, "liked", "disliked"), "text")
-RUN_SCOPE = {"date": "text", "time": "text", "number": "number", "link": "text"}
+RUN_SCOPE = {"date": "text", "time": "text", "zone": "text", "number": "number", "link": "text"}
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from sqlalchemy import select
 
 from ...core import flow
 from ...core.cost import Usage
+from ...core.recurrence import zone_of
 from ...core.slots import all_items, fits, items_of, parse, render, value_in
 from ...core.workflow import Line, Workflow
 from ...core.workflow.plans import EachPlan, ForCall, ForkPlan, RepeatPlan, StopPlan, WaitPlan
@@ -116,13 +117,15 @@ def rest(line: Line, values: Mapping[str, Any], now: float) -> tuple[float | Non
     if plan.seconds is not None:
         return now + plan.seconds, plan.awaited is not None
     text = render(parse(plan.moment), values).text.strip()
-    today = dt.datetime.fromtimestamp(now)
+    # Times on a page are in its zone, which the run keeps; one that began before it did goes by the server's.
+    run = values.get("run")
+    zone = str(run.get("zone") or "") if isinstance(run, dict) else ""
+    today = dt.datetime.fromtimestamp(now, zone_of(zone) if zone else None)
     try:
         moment = dates.parse(text, default=today.replace(hour=0, minute=0, second=0, microsecond=0))
     except (ValueError, OverflowError, TypeError):
         raise NothingToDo(f"“{text}” is not a time to wait for.") from None
-    due = moment.timestamp()
-    # A time of day that has passed means tomorrow's; a whole date that has passed means now.
-    if due <= now and len(text) <= 5:
-        due += 86_400
-    return max(due, now), False
+    # A time of day that has passed means tomorrow's, by the clock there; a whole date that has passed means now.
+    if moment.timestamp() <= now and len(text) <= 5:
+        moment += dt.timedelta(days=1)
+    return max(moment.timestamp(), now), False

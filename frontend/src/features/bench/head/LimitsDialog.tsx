@@ -38,6 +38,7 @@ export function LimitsDialog({
   onClose: () => void;
 }) {
   const owner = may(useSession().data, "owner");
+  const zones = useQuery(reads.catalogue()).data?.zones ?? [];
   const limits = (page.doc.limits ?? {}) as Limits;
   const set = (part: Limits) =>
     page.edit((doc) => ({
@@ -62,7 +63,7 @@ export function LimitsDialog({
     <Dialog
       open
       onClose={onClose}
-      title="Limits"
+      title="Limits and time zone"
       about="A run that reaches one is paused and waits under Today for your word. They count from the next time the page is made live."
     >
       <div className="space-y-5">
@@ -101,6 +102,20 @@ export function LimitsDialog({
           {number("steps", "Steps in a run")}
           {number("hours", "Hours a run may take")}
         </div>
+        <Field
+          label="Times on this page are those of"
+          help="For waits and for the date and time of a run. Empty: the time zone of its start, else the server’s."
+        >
+          <Choice
+            value={String(page.doc.zone ?? "")}
+            onChange={(e) => page.edit((doc) => ({ ...doc, zone: e.target.value || undefined }))}
+          >
+            <option value="">as its start</option>
+            {zones.map((zone) => (
+              <option key={zone}>{zone}</option>
+            ))}
+          </Choice>
+        </Field>
         {bench.brand_key && <OfBrand brand={bench.brand_key} owner={owner} />}
       </div>
       <Button className="mt-5" onClick={onClose}>

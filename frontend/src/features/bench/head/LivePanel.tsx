@@ -162,7 +162,7 @@ export function LivePanel({
               </Button>
             }
           >
-            <Item onSelect={() => setLimits(true)}>Limits …</Item>
+            <Item onSelect={() => setLimits(true)}>Limits and time zone …</Item>
             <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
             <Item onSelect={copy}>Make a copy</Item>
             <LinkItem>
