@@ -6,6 +6,24 @@ import { staleNow } from "../../../api/mutate";
 
 export const cellKey = (step: string, sample: number) => `${step}:${sample}`;
 
+/** Cells by step and sample, with what is under way laid over them; those of `stale` lines that said something are out of date. */
+export function laidOver(
+  cells: readonly Cell[],
+  running: ReadonlyMap<string, Partial<Cell>>,
+  stale: ReadonlySet<string>,
+): Map<string, Cell> {
+  const out = new Map<string, Cell>();
+  for (const cell of cells) {
+    const key = cellKey(cell.step, cell.sample);
+    const now = running.get(key);
+    if (now) out.set(key, { ...cell, ...now });
+    else if (stale.has(cell.step) && (cell.state === "fresh" || cell.state === "failed"))
+      out.set(key, { ...cell, state: "stale" });
+    else out.set(key, cell);
+  }
+  return out;
+}
+
 /** How long news is gathered before the page is fetched again. */
 const GATHERED = 60;
 const pause = () => new Promise((done) => window.setTimeout(done, GATHERED));
@@ -41,7 +59,7 @@ function useCatchingUp(id: number) {
 }
 
 /** A cell at work: its text so far; inside a block, also how many times it is done. */
-function underWay({ text = "", done = 0, at_work = 0 }: News & { topic: "proof" }): Partial<Cell> {
+export function underWay({ text = "", done = 0, at_work = 0 }: News & { topic: "proof" }): Partial<Cell> {
   const count = done + at_work;
   return {
     state: "running",
@@ -75,16 +93,5 @@ export function useCells(bench: Bench, stale: Set<string>): Map<string, Cell> {
   );
   useNews(hear);
 
-  return useMemo(() => {
-    const out = new Map<string, Cell>();
-    for (const cell of bench.cells) {
-      const key = cellKey(cell.step, cell.sample);
-      const now = running.get(key);
-      if (now) out.set(key, { ...cell, ...now });
-      else if (stale.has(cell.step) && (cell.state === "fresh" || cell.state === "failed"))
-        out.set(key, { ...cell, state: "stale" });
-      else out.set(key, cell);
-    }
-    return out;
-  }, [bench.cells, running, stale]);
+  return useMemo(() => laidOver(bench.cells, running, stale), [bench.cells, running, stale]);
 }
