@@ -48,6 +48,19 @@ def _inliner() -> css_inline.CSSInliner:
     return css_inline.CSSInliner(load_remote_stylesheets=False, keep_style_tags=False)
 
 
+_MARKS, _ESCAPED = re.compile(r"([\\`*_<>\[\]#])"), r"\\\1"
+
+
+def way_out(mailing: str, place: str, written: str) -> str:
+    """What stands at the end of a letter of a mailing, in the way its text is written: why one gets it, and how to leave."""
+    words = f"You get this because you are on the list “{mailing}”."
+    if written == "html":
+        return f'<hr><p>{escape(words)} <a href="{escape(place)}">Leave the list</a></p>'
+    if written == "markdown":
+        return f"\n\n---\n\n{_MARKS.sub(_ESCAPED, words)} [Leave the list]({place})"
+    return f"\n\n-- \n{words}\nTo leave the list: {place}"
+
+
 def in_plain(page: str) -> str:
     """A page as plain text, for mail programs that show no HTML: lists with dashes, links with their address behind them."""
     lines = "".join(_spoken(lxml_html.document_fromstring(page).find(".//body"))).splitlines()

@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 from email import policy
 from email.headerregistry import Address
 from email.message import EmailMessage
-from email.utils import format_datetime
+from email.utils import format_datetime, parseaddr
 
 import dkim
 
@@ -101,6 +101,11 @@ def addresses(text: str) -> list[str]:
     return list(found.values())
 
 
+def bare(address: str) -> str:
+    """An address without its name."""
+    return parseaddr(address)[1] or address
+
+
 def named(mailer: Mailer) -> str:
     """The sender as readers see it."""
     return str(Address(mailer.sender_name, addr_spec=mailer.sender)) if mailer.sender_name else mailer.sender
@@ -127,6 +132,14 @@ def compose(mailer: Mailer, letter: Letter, key: str, now: float, opened: Mappin
     if letter.thread:
         mail["In-Reply-To"] = letter.thread
         mail["References"] = " ".join([*letter.thread_before, letter.thread])
+    if letter.mailing:
+        slug = re.sub(r"[^a-z0-9]+", "-", letter.mailing.lower()).strip("-")[:60] or "list"
+        mail["List-Id"] = f"{_plain_name(letter.mailing)} <{slug}.{mailer.domain}>"
+    if letter.leave:
+        mail["List-Unsubscribe"] = f"<{letter.leave}>"
+        if letter.leave.startswith("https:"):
+            # One press in the mail program itself (RFC 8058), which asks for HTTPS.
+            mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
     mail.set_content(letter.text)
     page, inside = letter.html, {}
     for n, file in enumerate(letter.files):
@@ -146,6 +159,11 @@ def compose(mailer: Mailer, letter: Letter, key: str, now: float, opened: Mappin
             main, _, sub = kind.partition("/")
             mail.add_attachment(content, main or "application", sub or "octet-stream", filename=name)
     return mail
+
+
+def _plain_name(name: str) -> str:
+    """A list's name as a header can hold it (RFC 2919): words in ASCII, else nothing."""
+    return " ".join(re.sub(r"[^A-Za-z0-9 .,'&-]+", " ", name).split())[:100]
 
 
 def send(mailer: Mailer, mail: EmailMessage) -> None:
@@ -234,10 +252,21 @@ def _prepared(mailer: Mailer, smtp: smtplib.SMTP, mail: EmailMessage, to: list[s
 def signed(mailer: Mailer, body: bytes) -> bytes:
     """A message with its signature (RFC 6376). Raises `Misconfigured` where the key is none."""
     try:
-        header: bytes = dkim.sign(body, mailer.selector.encode(), mailer.domain.encode(), mailer.signing_key.encode())
+        header: bytes = dkim.sign(
+            body, mailer.selector.encode(), mailer.domain.encode(), mailer.signing_key.encode(), include_headers=_to_sign(body)
+        )
     except (dkim.DKIMException, ValueError, TypeError):
         raise Misconfigured("The DKIM key cannot be used: it must be a private RSA key in PEM form.") from None
     return header + body
+
+
+SIGNED = b"from sender reply-to to cc subject date message-id in-reply-to references list-id list-unsubscribe list-unsubscribe-post".split()
+
+
+def _to_sign(body: bytes) -> list[bytes]:
+    """The headers of a message that its signature covers (RFC 6376, section 5.4; RFC 8058, section 4)."""
+    there = {line.partition(b":")[0].strip().lower() for line in body.partition(b"\r\n\r\n")[0].split(b"\r\n") if line[:1].strip()}
+    return [name for name in SIGNED if name in there]
 
 
 def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:

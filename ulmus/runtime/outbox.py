@@ -177,6 +177,8 @@ class Outbox:
             return {}
         kind = kinds()[piece.kind]
         assert isinstance(kind, Sends | Jobs)
+        if isinstance(kind, Sends):
+            kind.still(workspace(services), piece.content)
         return kind.send(services.web, self._connection(piece), self._opened(piece), piece.key)
 
     def _opened(self, piece: tables.Piece) -> dict[str, Any]:

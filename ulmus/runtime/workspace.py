@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from typing import Any
 
 from sqlalchemy import func, select
@@ -16,7 +17,7 @@ from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.api import Row, Workspace
 from ..store import tables
-from . import files
+from . import files, leaving
 from .services import Services
 
 MOST_PIECES = 10_000
@@ -49,7 +50,7 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
     def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
         return files.keep(services, name, kind, content)
 
-    return Workspace(rows, file, known(services, brand), keep)
+    return Workspace(rows, file, known(services, brand), keep, partial(leaving.place, services), partial(leaving.why_not, services))
 
 
 def known(services: Services, brand: str | None) -> Known:

@@ -70,12 +70,15 @@ def _nothing(what: str) -> Any:
 class Workspace:
     """What a step may look at in the house itself: the rows of a sheet by its key, a kept file by its link (name, type,
     content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
-    (name, type, content) and gives it as a value."""
+    (name, type, content) and gives it as a value. `leave` is where a reader (the second) leaves a mailing (the first), `why_not` says
+    why nothing of a mailing goes to an address; empty where it may."""
 
     rows: Callable[[str], list[Row]] = _nothing
     file: Callable[[str], tuple[str, str, bytes] | None] = lambda link: None
     known: Known = Known()
     keep: Callable[[str, str, bytes], dict[str, Any]] = lambda name, kind, content: _nothing(name)
+    leave: Callable[[str, str], str] = lambda mailing, address: ""
+    why_not: Callable[[str], str] = lambda address: ""
 
 
 @dataclass(frozen=True)
@@ -289,13 +292,15 @@ class Sends(SendSpec[S]):
     """A piece goes out: `piece` makes it, `send` sends it under an idempotency key and gives the step's output, or that it is
     `Pending`, and `find` asks the other side for it. The kept files that go along come in the content as ``opened``: by link,
     (name, type, bytes). `foretold` is the output as far as the content tells it, for proofs. `lists_within` says how late the
-    other side's list may be (seconds), where its connection does."""
+    other side's list may be (seconds), where its connection does. `still` is asked just before it goes whether it still may; it
+    raises `OutsideError` where not."""
 
     piece: Callable[[S, Context], Outgoing]
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Pending]
     find: Callable[[Web, Connection, Sought], Sighting]
     foretold: Callable[[dict[str, Any]], dict[str, Any]] = dict
     lists_within: Callable[[Connection], float | None] = lambda connection: None
+    still: Callable[[Workspace, dict[str, Any]], None] = lambda workspace, content: None
 
 
 @dataclass(frozen=True, kw_only=True)

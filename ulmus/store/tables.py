@@ -316,6 +316,17 @@ class Piece(Base):
     sent_at: Mapped[float | None]
 
 
+class Leaver(Base):
+    """An address that is written to as one of a mailing no more, whatever the mailing; `why`: ``left``, or what else keeps it off.
+    `mailing` is the name of the one it came by."""
+
+    __tablename__ = "leavers"
+    address: Mapped[str] = mapped_column(String(320), primary_key=True)  # case folded
+    mailing: Mapped[str] = mapped_column(String(200), default="")
+    why: Mapped[str] = mapped_column(String(20), default="left")
+    at: Mapped[float]
+
+
 class Listing(Base):
     """How soon a channel lists what it took, as seen: at most `lag` seconds."""
 

@@ -18,6 +18,7 @@ export type Topic =
   | "held"
   | "house"
   | "journal"
+  | "leaving"
   | "revisions"
   | "run"
   | "runs"
@@ -247,6 +248,12 @@ export const letter = (token: string) =>
   queryOptions({
     queryKey: ["letter", token],
     queryFn: () => ok(api.GET("/api/letters/{token}", { params: { path: { token } } })),
+  });
+
+export const leaving = (token: string) =>
+  queryOptions({
+    queryKey: ["leaving", token],
+    queryFn: () => ok(api.GET("/api/leave/{token}", { params: { path: { token } } })),
   });
 
 export const evidence = (text: string, sources: Schemas["EvidenceBody"]["sources"], mark: string) =>

@@ -13,6 +13,7 @@ import { useSession } from "./session";
 const Workflows = lazy(() => import("../features/workflows/Workflows").then((m) => ({ default: m.Workflows })));
 const Workbench = lazy(() => import("../features/bench/Workbench").then((m) => ({ default: m.Workbench })));
 const Approvals = lazy(() => import("../features/approvals/Approvals").then((m) => ({ default: m.Approvals })));
+const LeavePage = lazy(() => import("../features/forms/LeavePage").then((m) => ({ default: m.LeavePage })));
 const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ default: m.Letter })));
 const FormPage = lazy(() => import("../features/forms/FormPage").then((m) => ({ default: m.FormPage })));
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
@@ -31,6 +32,7 @@ export function App() {
         <Routes>
           <Route path="/answer/:token" element={<Letter />} />
           <Route path="/form/:token" element={<FormPage />} />
+          <Route path="/leave/:token" element={<LeavePage />} />
           <Route path="*" element={<House />} />
         </Routes>
       </Suspense>

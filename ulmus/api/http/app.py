@@ -22,7 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ..public import calls, forms, letters
+from ..public import calls, forms, leaving, letters
 from ..resources import (
     accounts,
     approvals,
@@ -95,6 +95,7 @@ def create_app(house: House | None) -> OpenAPI:
         files,
         approvals,
         letters,
+        leaving,
         forms,
         sheets,
         runs,
@@ -103,6 +104,7 @@ def create_app(house: House | None) -> OpenAPI:
         app.register_api(part.bp)
     app.register_blueprint(events.bp)
     app.register_blueprint(calls.outside)
+    app.register_blueprint(leaving.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(OverflowError, _beyond)

@@ -76,7 +76,8 @@ class Listing(_Form):
 
 class Letter(_Form):
     """A mail (RFC 5322): addresses with or without a name, text and HTML, files. `thread` is the Message-ID it answers, empty
-    where it begins a thread; `thread_before` are those before it, oldest first."""
+    where it begins a thread; `thread_before` are those before it, oldest first. One of a `mailing` bears its name, and the address
+    where its reader may leave that (`leave`)."""
 
     form: Literal["letter"] = "letter"
     sender: str = ""
@@ -89,6 +90,8 @@ class Letter(_Form):
     files: tuple[Attached, ...] = ()
     thread: str = ""
     thread_before: tuple[str, ...] = ()
+    mailing: str = ""
+    leave: str = ""
 
 
 class Message(_Form):

@@ -13,7 +13,7 @@ from ...core.pieces import Letter
 from ...protocols import letters, mail
 from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, Workspace, setting
 from ..connections.mail import mailer
 from ..shared.pieces import attached, places_of, shown
 
@@ -63,6 +63,15 @@ class LetterSettings(Settings):
     reply_to: str = setting(
         "Answers to", "Another address than the sender’s.", control="slots", default="", max_length=300, more=True
     )
+    mailing: str = setting(
+        "One of the mailing",
+        "The name of the list, where this goes to many, one letter each: then whoever left gets none, and a way to leave stands at its"
+        " end.",
+        control="slots",
+        default="",
+        max_length=200,
+        more=True,
+    )
     thread: str = setting(
         "Follows the letter",
         "The Message-ID of an earlier letter, such as <<first.message_id>>, or of a mail that came in: this one stands under it.",
@@ -90,6 +99,13 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
     subject, text = " ".join(settings.subject.split()), settings.text.strip()
     if not text or not subject:
         raise NothingToDo(f"The letter has no {'text' if subject else 'subject'}.")
+    mailing, leave = " ".join(settings.mailing.split()), ""
+    if mailing:
+        if len(to) != 1 or cc:
+            raise NothingToDo("A letter of a mailing goes to one reader; put it inside a for each.")
+        _still(context.workspace, to[0])
+        leave = context.workspace.leave(mailing, mail.bare(to[0]))
+        text += letters.way_out(mailing, leave, settings.written)
     page = "" if settings.written == "plain" else letters.page(text, subject, settings.written)
     sender = mailer(context.web, context.connect(settings.server, "mail"))
     named = [attached(place, context) for place in places_of(settings.files)]
@@ -107,8 +123,24 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         files=(*named, *shown(letters.pictures(page), context)),
         thread=before[-1] if before else "",
         thread_before=tuple(before[:-1]),
+        mailing=mailing,
+        leave=leave,
     )
     return Outgoing(settings.server, letter.model_dump(mode="json"))
+
+
+def _still(workspace: Workspace, address: str) -> None:
+    """Raises `NothingToDo` where the reader at an address has left."""
+    if why := workspace.why_not(mail.bare(address)):
+        raise NothingToDo(why)
+
+
+def still(workspace: Workspace, content: dict[str, Any]) -> None:
+    """Whether a letter of a mailing may still go: its reader may have left since."""
+    letter = pieces.read("letter", content)
+    assert isinstance(letter, Letter)
+    for address in letter.to if letter.mailing else ():
+        _still(workspace, address)
 
 
 def send(web: Web, connection: Connection, content: dict[str, Any], key: str) -> dict[str, Any]:
@@ -149,5 +181,6 @@ KIND = Sends(
     foretold=foretold,
     send=send,
     find=find,
+    still=still,
     brief="{to} · {subject}",
 )

@@ -105,6 +105,7 @@ function Form({ view }: { view: View }) {
             {piece.cc.length > 0 && <Head title="Copy to">{piece.cc.join(", ")}</Head>}
             {piece.reply_to && <Head title="Answers to">{piece.reply_to}</Head>}
             {piece.thread && <Head title="Follows">an earlier letter</Head>}
+            {piece.mailing && <Head title="One of">{piece.mailing}</Head>}
           </dl>
           <h3 className="px-4 pt-3 font-serif text-xl leading-snug font-semibold">{piece.subject}</h3>
           <div className="px-4 pt-1 pb-3">

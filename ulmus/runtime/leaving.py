@@ -1,0 +1,61 @@
+"""Readers of mailings who left: nobody writes to them as one of a mailing any more, whatever the mailing.
+
+Each letter of a mailing bears an address of its own under which its reader leaves, signed, and good for as long as the house's key is.
+"""
+
+from __future__ import annotations
+
+from itsdangerous import BadSignature, URLSafeSerializer
+from sqlalchemy.orm import Session
+
+from ..store import tables
+from .links import LinkError
+from .services import Services
+
+LONGEST = 320
+
+
+def place(services: Services, mailing: str, address: str) -> str:
+    """Where the reader at an address leaves a mailing."""
+    return f"{services.public_url}/leave/{_serializer(services.sealer.key).dumps([mailing[:200], folded(address)])}"
+
+
+def read(key: bytes, token: str) -> tuple[str, str]:
+    """The mailing and the address a token is for. Raises `LinkError`."""
+    try:
+        mailing, address = _serializer(key).loads(token)
+        return str(mailing), str(address)
+    except (BadSignature, ValueError, TypeError):
+        raise LinkError("This address is not complete. Open it from the letter again.") from None
+
+
+def folded(address: str) -> str:
+    """An address as it is known here: however it is written, it is one reader."""
+    return address.strip().casefold()[:LONGEST]
+
+
+def why_not(services: Services, address: str) -> str:
+    """Why nothing of a mailing goes to an address, in words; empty where it may."""
+    with services.store.read() as session:
+        leaver = session.get(tables.Leaver, folded(address))
+    if leaver is None:
+        return ""
+    by = f" by “{leaver.mailing}”" if leaver.mailing else ""
+    return f"{address} left{by} and gets nothing that is sent to a list."
+
+
+def leave(session: Session, address: str, mailing: str, now: float) -> None:
+    """Somebody leaves; doing so again changes nothing."""
+    if session.get(tables.Leaver, folded(address)) is None:
+        session.add(tables.Leaver(address=folded(address), mailing=mailing, why="left", at=now))
+
+
+def come_back(session: Session, address: str) -> None:
+    """Somebody who left by mistake may be written to again."""
+    leaver = session.get(tables.Leaver, folded(address))
+    if leaver is not None:
+        session.delete(leaver)
+
+
+def _serializer(key: bytes) -> URLSafeSerializer:
+    return URLSafeSerializer(key, salt="leave")
