@@ -27,6 +27,8 @@ class Accounts(WithApi):
             "/api/session",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
+            "/api/letters/<token>/files/<sha>",
+            "/api/leave/<token>",
             "/api/forms/<token>",
         }
         self.assertGreater(len(rules), 30)
