@@ -5,10 +5,12 @@ Without root, or where one is not installed, its tests are left out; in CI and w
 
 from __future__ import annotations
 
+import contextlib
 import email
 import os
 import pwd
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -59,6 +61,9 @@ class Server:
         """What to run."""
         raise NotImplementedError
 
+    def end(self) -> None:
+        """Have it end by its own means, where it has some."""
+
     def _until_it_answers(self) -> None:
         end = time.monotonic() + 20
         while time.monotonic() < end and self.process.poll() is None:
@@ -72,7 +77,8 @@ class Server:
         raise RuntimeError(f"it did not start: {words[-2000:]}")
 
     def stop(self) -> None:
-        """Stop it and forget its data."""
+        """Stop it, with all it began, and forget its data."""
+        self.end()
         if self.process.poll() is None:
             self.process.terminate()
             try:
@@ -80,6 +86,9 @@ class Server:
             except subprocess.TimeoutExpired:
                 self.process.kill()
                 self.process.wait()
+        # What it began is in a group of its own, and goes with it.
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(self.process.pid, signal.SIGKILL)
         self.log.close()
         shutil.rmtree(self.folder, ignore_errors=True)
 
@@ -168,6 +177,10 @@ message_size_limit = 2000000
 
     def command(self) -> list[str]:
         return [POSTFIX, "-c", str(self.folder / "config"), "start-fg"]
+
+    def end(self) -> None:
+        # Its master is a process of its own that outlives the one that began it.
+        subprocess.run([POSTFIX, "-c", str(self.folder / "config"), "stop"], capture_output=True, timeout=30, check=False)
 
     def letters(self) -> list[EmailMessage]:
         """What it delivered, oldest first."""
