@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import base64
+import datetime as dt
+import threading
 from typing import Any
 
 from tests.protocols.test_pictures import photo
 from tests.runtime.house import WHO, WithHouse
 from ulmus.protocols import documents, filestore
+from ulmus.protocols.documents import typeset
+from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import files, workflows
 from ulmus.store import tables
 
@@ -80,6 +84,20 @@ class Documents(Saving):
         run = self.run_on(self.save(name="a.pdf", what="Seed 種"))
         self.assertIn("cannot show “種”", self.until(run, "failed").message)
 
+    def test_no_html_however_odd_keeps_a_document_from_being_made(self) -> None:
+        odd = (
+            '<a href="#top">here</a> <a href="/x">there</a>',
+            "<table></table><table><tr></tr></table><table><tr><td>1</td></tr><tr><td>1</td><td>2</td></tr></table><p>x</p>",
+            "<ul><ul><li>deep</li></ul></ul><li>lone</li><ol><li><p>a</p><p>b</p></li></ol>",
+            "<p>a\u200bb\u00adc\tand</p><pre>x\ty</pre>",
+            f"<p>{'x' * 5000}</p><h1>{'long ' * 200}</h1><hr><hr>",
+        )
+        moment = dt.datetime(2026, 11, 28, tzinfo=dt.UTC)
+        for page in odd:
+            for kind in typeset.TYPES:
+                with self.subTest(page=page[:30], kind=kind):
+                    self.assertTrue(documents.read(typeset.typeset(kind, "T", page, {}, moment), f"a.{kind}").text.strip())
+
     def test_what_has_another_ending_stays_as_it_is(self) -> None:
         self.assertEqual(self.read(self.saved(self.run_on(self.save()))["path"]).decode(), TEXT)
 
@@ -118,6 +136,25 @@ class Trouble(Saving):
         self.fault("files", "lost", 1)
         saved = self.saved(self.run_on(self.save(what="Mine")))
         self.assertEqual((saved["name"], self.names()), ("a 2.md", ["a 2.md", "a.md"]))
+
+    def test_one_that_is_still_on_its_way_is_not_saved_beside_itself(self) -> None:
+        put, late = filestore._put, threading.Event()
+
+        def slow(*arguments: Any) -> Any:
+            if not late.is_set():
+                late.set()
+                threading.Timer(0.15, put, arguments).start()
+                raise OutsideError("The line broke.", retryable=True, ambiguous=True)
+            return put(*arguments)
+
+        filestore._put = slow
+        self.addCleanup(setattr, filestore, "_put", put)
+        saved = self.saved(self.run_on(self.save()))
+        self.assertEqual((saved["name"], self.names()), ("a.md", ["a.md"]))
+
+    def test_a_name_that_is_only_an_ending_says_so(self) -> None:
+        run = self.run_on(self.save(name='<<item.body.none | otherwise "">>.docx'))
+        self.assertIn("no name before its ending", self.until(run, "failed").message)
 
     def test_each_refusal_has_words_of_its_own(self) -> None:
         for mode, words in (("locked", "is locked: somebody has it open"), ("full", "The file store is full")):

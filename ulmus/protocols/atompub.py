@@ -25,7 +25,7 @@ from .text import for_xml
 ATOM, APP = "{http://www.w3.org/2005/Atom}", "{http://www.w3.org/2007/app}"
 LARGEST = 8_000_000
 MOST_PAGES = 50
-SLACK = 5.0
+LEEWAY = 5.0
 """Seconds by which an entry may seem older than the attempt that made it."""
 OLDER = 600.0
 """Seconds by which an entry must be older than the attempt for the list to reach back behind it."""
@@ -176,7 +176,7 @@ def find(web: Web, blog: Blog, article: Article, since: float) -> tuple[str | No
         edited.append(at)
         if entry.findtext(f"{ATOM}id") == _identity(article.key):
             return _link(entry, base, "alternate") or base, True
-        if (at is None or at >= since + ahead - SLACK) and _same(web, blog, entry, base, wanted):
+        if (at is None or at >= since + ahead - LEEWAY) and _same(web, blog, entry, base, wanted):
             return _link(entry, base, "alternate") or base, True
         known = [one for one in edited if one is not None]
         in_order = len(known) == len(edited) and known == sorted(known, reverse=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 import re
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -143,8 +144,13 @@ def _styled(element: Any, tag: str, style: Run) -> Run:
         style.bold or tag in ("strong", "b", "th"),
         style.italic or tag in ("em", "i"),
         style.code or tag == "code",
-        str(element.get("href") or "") if tag == "a" else style.link,
+        _leads(str(element.get("href") or "")) if tag == "a" else style.link,
     )
+
+
+def _leads(link: str) -> str:
+    """A link that leads somewhere from a document too; one to a place of the page itself leads nowhere."""
+    return link if link.startswith(("http://", "https://", "mailto:")) else ""
 
 
 def _say(reading: _Reading, text: str | None, style: Run) -> None:
@@ -198,7 +204,7 @@ def _docx(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment
             made.bold, made.italic = run.bold or None, run.italic or None
             if run.code:
                 made.font.name = "Courier New"
-            if run.link.startswith(("http://", "https://", "mailto:")):
+            if run.link:
                 place = paragraph.part.relate_to(
                     run.link, "http://schemas.openxmlformats.org/officeDocument/2006/relationships/hyperlink", is_external=True
                 )
@@ -282,7 +288,7 @@ def _odt(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment:
     def say(into: Any, runs: tuple[Run, ...]) -> Any:
         for run in runs:
             inner = into
-            if run.link.startswith(("http://", "https://", "mailto:")):
+            if run.link:
                 inner = text.A(href=run.link, type="simple")
                 into.addElement(inner)
             for name in ("bold", "italic", "code"):
@@ -351,6 +357,12 @@ def _odt(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment:
     return out.getvalue()
 
 
+def _visible(text: str) -> str:
+    """A text without signs that only steer how others are set, which fonts do not have; tabs as spaces, a hyphen that does not break
+    as one."""
+    return "".join(sign for sign in text.expandtabs(4).replace("\u2011", "-") if unicodedata.category(sign) != "Cf")
+
+
 def _pdf(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment: datetime) -> bytes:
     import font_source_serif_pro as fonts
     from fontTools.ttLib import TTFont
@@ -370,7 +382,7 @@ def _pdf(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment:
     said = "".join(
         run.text for block in blocks for runs in (block.runs, *(cell for row in block.rows for cell in row)) for run in runs
     )
-    if missing := next((sign for sign in said if ord(sign) > 31 and ord(sign) not in known), ""):
+    if missing := next((sign for sign in _visible(said) if ord(sign) > 31 and ord(sign) not in known), ""):
         raise Misconfigured(f"A PDF made here cannot show “{missing}”. Save it as DOCX or ODT, or leave it out.")
     pdf.add_page()
 
@@ -379,7 +391,7 @@ def _pdf(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment:
             style = "".join(sign for sign, on in (("B", run.bold or "B" in plain), ("I", run.italic or "I" in plain)) if on)
             pdf.set_font("serif", style, size)
             pdf.set_text_color(*((47, 90, 40) if run.link else (29, 28, 25)))
-            pdf.write(size * 1.45, run.text, run.link)
+            pdf.write(size * 1.45, _visible(run.text), run.link)
         pdf.ln(size * 1.45)
 
     left = pdf.l_margin
@@ -419,7 +431,7 @@ def _pdf(title: str, blocks: list[Block], pictures: Mapping[str, bytes], moment:
                 for cells in block.rows:
                     row = made.row()
                     for n in range(max(map(len, block.rows))):
-                        row.cell("".join(run.text for run in cells[n]) if n < len(cells) else "")
+                        row.cell(_visible("".join(run.text for run in cells[n])) if n < len(cells) else "")
             pdf.ln(10)
         else:
             say(block.runs, 10 if block.kind == "code" else 11, "I" if block.kind == "quote" else "")

@@ -67,6 +67,8 @@ def piece(settings: SaveSettings, context: Context) -> Outgoing:
     name, what = filestore.safe_name(settings.name), settings.what.strip()
     if ".." in settings.folder.split("/"):
         raise NothingToDo(f"“{settings.folder}” leads out of the file store.")
+    if settings.name.strip().startswith("."):
+        raise NothingToDo("The file has no name before its ending here.")
     if not what:
         raise NothingToDo("There is nothing to save: neither a file nor a text.")
     places = places_of(what) if len(what) < 20_000 else []
@@ -164,7 +166,8 @@ def find(web: Web, connection: Connection, sought: Sought) -> Sighting:
         return Sighting(again=file.over, why="Whether all of them were saved cannot be told; look into the folder.")
     body = sought.content["opened"][file.file][2] if file.file else file.text.encode("utf-8", "replace")
     saved = filestore.find_saved(web, store, file.path, body, sought.since)
-    return Sighting(again=True) if saved is None else Sighting(_saved(file, *saved))
+    # Saved again too soon it would stand there twice: it is believed once the first cannot be on its way any more.
+    return Sighting(tells=True) if saved is None else Sighting(_saved(file, *saved))
 
 
 KIND = Sends(
@@ -183,5 +186,6 @@ KIND = Sends(
     foretold=foretold,
     send=send,
     find=find,
+    lists_within=lambda connection: 0.0,
     brief="{path}",
 )

@@ -13,7 +13,8 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, count, when } from "../../components/words";
-import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, isDraftItself, LetOut, useMeasured } from "./desk";
+import { isDraftItself } from "./composed";
+import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, LetOut, useMeasured } from "./desk";
 
 type Summary = Schemas["ApprovalSummary"];
 const AT_ONCE = 50;

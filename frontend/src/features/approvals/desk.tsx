@@ -9,6 +9,7 @@ import { Counter, Linked } from "../../components/Piece";
 import { PieceFull } from "../../components/pieces/PieceFull";
 import { Changes, Findings, Versions } from "../../components/Rules";
 import { when } from "../../components/words";
+import { type Composed, isDraftItself } from "./composed";
 
 export type Asked = Schemas["AskedByMail"];
 
@@ -84,13 +85,6 @@ export function useMeasured(
 }
 
 type Part = Schemas["PartOfDraft"];
-type Composed = Schemas["ComposedView"];
-
-/** Whether one post goes out, and its text is the draft as it stands. */
-export function isDraftItself(pieces: readonly Composed[], text: string) {
-  const plain = pieces[0]?.piece?.piece;
-  return pieces.length === 1 && plain?.form === "post" && plain.text === text.trim() && !plain.pictures.length;
-}
 
 /** What goes out when this is approved, in all its parts. A lone post whose text stands above as it is needs no second look. */
 export function GoesOut({ pieces, text }: { pieces: readonly Composed[]; text: string }) {
