@@ -25,6 +25,16 @@ class _Handler:
     def __init__(self, town: State) -> None:
         self.town = town
 
+    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: list[str]) -> str:
+        # Nobody has lived there for a while; and there is a mailbox that is full for a moment.
+        if address.lower().startswith("gone."):
+            return "550 5.1.1 No such mailbox here"
+        if address.lower().startswith("full.") and self.town.times_tried(address) == 1:
+            return "452 4.2.2 The mailbox is full"
+        envelope.rcpt_tos.append(address)
+        envelope.rcpt_options.extend(options)
+        return "250 Known"
+
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
         mode = self.town.fault("mail")
         if mode == "busy":
@@ -49,6 +59,8 @@ class _Handler:
                     "in_reply_to": str(mail["In-Reply-To"] or ""),
                     "references": str(mail["References"] or ""),
                     "reply_to": str(mail["Reply-To"] or ""),
+                    "leave": str(mail["List-Unsubscribe"] or ""),
+                    "list": str(mail["List-Id"] or ""),
                     "signed": str(mail["DKIM-Signature"] or ""),
                     "text": shown.get_content() if shown is not None else "",
                     "html": _with_pictures(mail, page),

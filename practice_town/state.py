@@ -124,6 +124,12 @@ class State:
                     return article.slug
         return None
 
+    def times_tried(self, what: str) -> int:
+        """How often something was tried, this time included."""
+        with self.lock:
+            self.counts[what] = self.counts.get(what, 0) + 1
+            return self.counts[what]
+
     def fault(self, outside: str) -> str:
         """The fault in force for `outside` (empty where none); one that was set for once is used up by asking."""
         with self.lock:

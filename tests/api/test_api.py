@@ -30,6 +30,8 @@ class Accounts(WithApi):
             "/api/letters/<token>/files/<sha>",
             "/api/leave/<token>",
             "/api/forms/<token>",
+            "/api/join/<token>",
+            "/api/join/<token>/<answer>",
         }
         self.assertGreater(len(rules), 30)
         for rule in rules:

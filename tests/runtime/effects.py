@@ -19,7 +19,7 @@ from typing import Any
 from sqlalchemy import func, select
 
 from tests.runtime.house import WHO, WithHouse, reachable
-from ulmus.runtime import workflows
+from ulmus.runtime import sheets, workflows
 from ulmus.store import tables
 
 SEED = 20261127
@@ -302,3 +302,60 @@ class OfAllKinds(Trial):
                 asked[piece.kind] += 1
             time.sleep(0.2)
         return asked
+
+
+class OfAMailing(Trial):
+    """A mailing that is killed in the middle: nobody gets two letters, nobody is left out but the one whose letter was in flight,
+    which is named and decided by one press."""
+
+    kills = 4
+    many = 150
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.town.state.takes_time = 0.02
+        with self.services.store.write() as session:
+            sheet = sheets.create(session, "Readers", [{"name": name, "type": "text"} for name in ("Name", "Email")])
+            self.readers = [f"r{n}@readers.example" for n in range(self.many)]
+            sheets.add_rows(session, sheet, [{"Name": address, "Email": address} for address in self.readers])
+        told = {
+            "server": "mail",
+            "sheet": "readers",
+            "address": "Email",
+            "subject": "For <<reader.Name>>",
+            "text": "<<start.what>>",
+        }
+        out = {"id": "out", "kind": "send_mailing", "settings": told}
+        self.begin([out], [{"name": "what", "label": "What", "type": "long"}], {"what": "*News*"})
+
+    def letters(self, state: str) -> list[str]:
+        with self.services.store.read() as session:
+            return list(session.scalars(select(tables.MailingLetter.folded).where(tables.MailingLetter.state == state)))
+
+    def test_nobody_gets_two_and_one_letter_at_most_is_in_doubt_for_each_kill(self) -> None:
+        chance = random.Random(SEED)
+        for _ in range(self.kills):
+            before = len(self.town.state.mails)
+            self.begin_worker()
+            end = time.monotonic() + 20
+            while time.monotonic() < end and len(self.town.state.mails) < before + self.many // (2 * self.kills):
+                time.sleep(0.005)
+            time.sleep(chance.uniform(0.0, 0.05))
+            self.kill()
+        self.open()
+        self.until(self.run_id, "unsure", "done", seconds=60)
+        unsure = self.letters("unsure")
+        self.assertLessEqual(len(unsure), self.kills)
+        got = Counter(mail["to"] for mail in self.town.state.mails)
+        self.assertEqual([address for address, n in got.items() if n > 1], [], "nobody twice")
+        self.assertLessEqual(set(self.readers) - set(got), set(unsure), "nobody left out that is not named")
+        if unsure:
+            with self.services.store.read() as session:
+                piece = session.scalars(select(tables.Piece)).one()
+            self.assertIn(unsure[0], piece.message)
+            self.engine.outbox.decide(piece.id, "again", "Mara")
+        self.until(self.run_id, "done", seconds=30)
+        got = Counter(mail["to"] for mail in self.town.state.mails)
+        self.assertEqual(set(got), set(self.readers))
+        self.assertLessEqual({address for address, n in got.items() if n > 1}, set(unsure), "only whom a person let have it again")
+        print(f"{self.many} readers, {self.kills} kills, {len(unsure)} in doubt")

@@ -1,6 +1,6 @@
 """How an outside fails: a tree of errors with codes that callers can tell apart, in words a person can act on.
 
-``failed`` and below it: ``unreachable`` (no answer came), ``refused`` (it does not want to), ``rate_limited`` (not so often),
+``failed`` and below it: ``unreachable`` (no answer came), ``refused`` (it does not want to), ``address`` (it takes nothing for this address), ``rate_limited`` (not so often),
 ``not_found`` (there is no such thing there), ``bad_answer`` (what came cannot be used), ``too_large`` (it is more than is taken),
 ``misconfigured`` (the line or its connection is not set up for this), ``nothing_to_do`` (what it was given is empty or does not fit),
 ``stopped`` (somebody stopped it), ``refused_address`` (no owner has allowed this private address). Whether a request may have taken
@@ -40,6 +40,12 @@ class Refused(OutsideError):
     """The other side answered that it will not."""
 
     code = "refused"
+
+
+class AddressRefused(Refused):
+    """The other side takes nothing for one address; what goes to others is not concerned."""
+
+    code = "address"
 
 
 class RateLimited(Refused):

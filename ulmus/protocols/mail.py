@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import re
 import smtplib
@@ -22,7 +23,7 @@ import dkim
 
 from ..core.pieces import Letter
 from ..core.pieces.takes import in_kilobytes
-from .errors import BadAnswer, Misconfigured, OutsideError, TooLarge, Unreachable
+from .errors import AddressRefused, BadAnswer, Misconfigured, OutsideError, TooLarge, Unreachable
 
 Reach = Callable[[str, int], str]
 """Gives the address to connect to for a host and port. Raises `OutsideError` where it must not be reached."""
@@ -120,26 +121,8 @@ def compose(mailer: Mailer, letter: Letter, key: str, now: float, opened: Mappin
     """A letter as a message with a plain part, an HTML part where it has one, and its files, dated `now` (seconds since the epoch).
     `opened` are kept files by link: (name, type, bytes); a picture the HTML shows is put inside (RFC 2387)."""
     mail = EmailMessage(policy=policy.SMTP)
-    mail["From"] = named(mailer)
-    mail["To"] = ", ".join(letter.to)
-    if letter.cc:
-        mail["Cc"] = ", ".join(letter.cc)
-    if letter.reply_to:
-        mail["Reply-To"] = letter.reply_to
-    mail["Subject"] = " ".join(letter.subject.split())
-    mail["Date"] = format_datetime(datetime.fromtimestamp(now, UTC))
-    mail["Message-ID"] = message_id(mailer, key)
-    if letter.thread:
-        mail["In-Reply-To"] = letter.thread
-        mail["References"] = " ".join([*letter.thread_before, letter.thread])
-    if letter.mailing:
-        slug = re.sub(r"[^a-z0-9]+", "-", letter.mailing.lower()).strip("-")[:60] or "list"
-        mail["List-Id"] = f"{_plain_name(letter.mailing)} <{slug}.{mailer.domain}>"
-    if letter.leave:
-        mail["List-Unsubscribe"] = f"<{letter.leave}>"
-        if letter.leave.startswith("https:"):
-            # One press in the mail program itself (RFC 8058), which asks for HTTPS.
-            mail["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
+    for name, value in (_heads(mailer, letter, key, now) | way_out(letter)).items():
+        mail[name] = value
     mail.set_content(letter.text)
     page, inside = letter.html, {}
     for n, file in enumerate(letter.files):
@@ -161,27 +144,114 @@ def compose(mailer: Mailer, letter: Letter, key: str, now: float, opened: Mappin
     return mail
 
 
+def _heads(mailer: Mailer, letter: Letter, key: str, now: float) -> dict[str, str]:
+    heads = {"From": named(mailer), "To": ", ".join(letter.to)}
+    heads |= {"Cc": ", ".join(letter.cc)} if letter.cc else {}
+    heads |= {"Reply-To": letter.reply_to} if letter.reply_to else {}
+    heads |= {
+        "Subject": " ".join(letter.subject.split()),
+        "Date": format_datetime(datetime.fromtimestamp(now, UTC)),
+        "Message-ID": message_id(mailer, key),
+    }
+    if letter.thread:
+        heads |= {"In-Reply-To": letter.thread, "References": " ".join([*letter.thread_before, letter.thread])}
+    if letter.mailing:
+        slug = re.sub(r"[^a-z0-9]+", "-", letter.mailing.lower()).strip("-")[:60] or "list"
+        heads["List-Id"] = f"{_plain_name(letter.mailing)} <{slug}.{mailer.domain}>"
+    return heads
+
+
+def way_out(letter: Letter) -> dict[str, str]:
+    """The headers by which a reader leaves (RFC 2369, and RFC 8058: one press in the mail program itself, which asks for HTTPS)."""
+    if not letter.leave:
+        return {}
+    post = {"List-Unsubscribe-Post": "List-Unsubscribe=One-Click"} if letter.leave.startswith("https:") else {}
+    return {"List-Unsubscribe": f"<{letter.leave}>", **post}
+
+
+class Many:
+    """Makes the mails of a mailing: what is the same in all is made once. Not for several threads at a time."""
+
+    def __init__(self, mailer: Mailer, first: Letter, opened: Mapping[str, tuple[str, str, bytes]]) -> None:
+        self.mailer = mailer
+        self._mail = compose(mailer, first, "first", 0.0, opened)
+        page = self._mail.get_body(("html",))
+        self._text, self._page = self._mail.get_body(("plain",)), page if isinstance(page, EmailMessage) else None
+        related = [part for part in self._mail.walk() if part.get("Content-ID")]
+        inside = [file.link for file in first.files if file.inside and file.link in opened]
+        self._inside = {link: str(part["Content-ID"]).strip("<>") for link, part in zip(inside, related, strict=False)}
+
+    def mail(self, letter: Letter, key: str, now: float) -> Ready:
+        """One of them, as `compose` would make it."""
+        mail, (heads, way) = self._mail, (_heads(self.mailer, letter, key, now), way_out(letter))
+        for name, value in (heads | way).items():
+            if name in mail:
+                mail.replace_header(name, value)
+            else:
+                mail[name] = value
+        assert isinstance(self._text, EmailMessage)
+        _set(self._text, letter.text)
+        if self._page is not None:
+            page = letter.html
+            for link, cid in self._inside.items():
+                page = page.replace(link, f"cid:{cid}")
+            _set(self._page, page)
+        return ready(self.mailer, mail)
+
+
+def _set(part: EmailMessage, text: str) -> None:
+    """Put a text into a part that has one; its lines end as they do in mails, and are short whatever it holds."""
+    encoded = base64.encodebytes(re.sub(r"\r?\n", "\r\n", text).encode()).decode("ascii")
+    part.set_payload(encoded)
+    if part.get("Content-Transfer-Encoding") != "base64":
+        del part["Content-Transfer-Encoding"]
+        part["Content-Transfer-Encoding"] = "base64"
+        part.set_param("charset", "utf-8")
+
+
 def _plain_name(name: str) -> str:
     """A list's name as a header can hold it (RFC 2919): words in ASCII, else nothing."""
     return " ".join(re.sub(r"[^A-Za-z0-9 .,'&-]+", " ", name).split())[:100]
 
 
-def send(mailer: Mailer, mail: EmailMessage) -> None:
+@dataclass(frozen=True)
+class Ready:
+    """A mail as it goes over a line: whom it is for, its bytes, signed and their dots doubled (RFC 5321, section 4.5.2), how many
+    bytes it has, and whether an address has letters that are not ASCII."""
+
+    to: tuple[str, ...]
+    body: bytes = field(repr=False)
+    size: int
+    wide: bool
+
+
+def ready(mailer: Mailer, mail: EmailMessage) -> Ready:
+    """A mail made ready to be handed over. Raises `Misconfigured` where it cannot be signed."""
+    to = tuple(one.addr_spec for header in ("To", "Cc") if header in mail for one in mail[header].addresses)
+    wide = not all(address.isascii() for address in [mailer.sender, *to])
+    body = mail.as_bytes(policy=policy.SMTPUTF8 if wide else policy.SMTP)
+    if mailer.signing_key:
+        body = signed(mailer, body)
+    dotted = re.sub(rb"(?m)^\.", b"..", body)
+    return Ready(to, dotted if dotted.endswith(b"\r\n") else dotted + b"\r\n", len(body), wide)
+
+
+def send(mailer: Mailer, mail: EmailMessage | Ready) -> None:
     """Hand `mail` over, to all it is for or to nobody. Raises `OutsideError`; ambiguous where the line broke after its end had
     been sent."""
-    to = [one.addr_spec for header in ("To", "Cc") if header in mail for one in mail[header].addresses]
+    mail = mail if isinstance(mail, Ready) else ready(mailer, mail)
     ended = False
     smtp: smtplib.SMTP | None = None
     try:
-        smtp, body = _begun(mailer, mail, to)
-        for address in to:
+        smtp = _begun(mailer, mail)
+        for address in mail.to:
             code, said = smtp.rcpt(address)
             if code not in (250, 251):
                 raise _recipient_refused(address, code, said)
         code, said = smtp.docmd("DATA")
         if code != 354:
             raise smtplib.SMTPDataError(code, said)
-        smtp.send(body)
+        smtp.send(mail.body)
         ended = True
         smtp.send(b".\r\n")
         _agreed(smtp.getreply())
@@ -206,16 +276,15 @@ def send(mailer: Mailer, mail: EmailMessage) -> None:
             smtp.close()
 
 
-def _begun(mailer: Mailer, mail: EmailMessage, to: list[str]) -> tuple[smtplib.SMTP, bytes]:
-    """A line on which the server has taken the sender, and the message as it goes over it. One that was kept open may be dead by
-    now: then nothing was sent on it, and a new one is opened."""
+def _begun(mailer: Mailer, mail: Ready) -> smtplib.SMTP:
+    """A line on which the server has taken the sender. One that was kept open may be dead by now: then nothing was sent on it, and
+    a new one is opened."""
     kept = mailer.idle.take() if mailer.idle is not None else None
     for smtp in [*([kept] if kept is not None else []), None]:
         line = smtp if smtp is not None else _open(mailer)
         try:
-            body, options = _prepared(mailer, line, mail, to)
-            _agreed(line.mail(mailer.sender, options))
-            return line, body
+            _agreed(line.mail(mailer.sender, _options(line, mail)))
+            return line
         except (OSError, smtplib.SMTPException) as error:
             line.close()
             gone = isinstance(error, OSError | smtplib.SMTPServerDisconnected) or getattr(error, "smtp_code", 0) == 421
@@ -232,21 +301,15 @@ def _agreed(answer: tuple[int, bytes]) -> None:
         raise smtplib.SMTPResponseException(answer[0], answer[1])
 
 
-def _prepared(mailer: Mailer, smtp: smtplib.SMTP, mail: EmailMessage, to: list[str]) -> tuple[bytes, list[str]]:
-    """The message as it goes over the line, signed and its dots doubled (RFC 5321, section 4.5.2), and the options it needs."""
+def _options(smtp: smtplib.SMTP, mail: Ready) -> list[str]:
+    """What the server is told of a mail beforehand. Raises `OutsideError` where it takes none like it."""
     smtp.ehlo_or_helo_if_needed()
-    wide = not all(address.isascii() for address in [mailer.sender, *to])
-    if wide and not smtp.has_extn("smtputf8"):
+    if mail.wide and not smtp.has_extn("smtputf8"):
         raise Misconfigured("The mail server takes only addresses of plain letters (no SMTPUTF8).")
-    body = mail.as_bytes(policy=policy.SMTPUTF8 if wide else policy.SMTP)
-    if mailer.signing_key:
-        body = signed(mailer, body)
     size = str(smtp.esmtp_features.get("size") or "")
-    if size.isdigit() and 0 < int(size) < len(body):
-        raise TooLarge(f"The mail server takes mails of at most {in_kilobytes(int(size))}; this one has {in_kilobytes(len(body))}.")
-    options = ([f"SIZE={len(body)}"] if smtp.has_extn("size") else []) + (["SMTPUTF8"] if wide else [])
-    dotted = re.sub(rb"(?m)^\.", b"..", body)
-    return dotted if dotted.endswith(b"\r\n") else dotted + b"\r\n", options
+    if size.isdigit() and 0 < int(size) < mail.size:
+        raise TooLarge(f"The mail server takes mails of at most {in_kilobytes(int(size))}; this one has {in_kilobytes(mail.size)}.")
+    return ([f"SIZE={mail.size}"] if smtp.has_extn("size") else []) + (["SMTPUTF8"] if mail.wide else [])
 
 
 def signed(mailer: Mailer, body: bytes) -> bytes:
@@ -274,12 +337,12 @@ def _recipient_refused(to: str, code: int, said: bytes | str) -> OutsideError:
     not send on for this sender, or because there is no such mailbox."""
     told = _said(code, said)
     if 400 <= code < 500:
-        return OutsideError(f"The mail server does not take mail to {to} at the moment ({told}).", retryable=True)
+        return AddressRefused(f"The mail server does not take mail to {to} at the moment ({told}).", retryable=True)
     if re.search(r"\brelay|\b5\.7\.|not permitted|authenticat", told, re.IGNORECASE):
         return OutsideError(
             f"The mail server does not send on to {to} for this sender ({told}). Check its user and password, and the sender’s address."
         )
-    return Misconfigured(f"The mail server does not know {to} ({told}).")
+    return AddressRefused(f"The mail server does not know {to} ({told}).")
 
 
 def _said(code: int, said: bytes | str) -> str:

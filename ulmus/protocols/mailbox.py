@@ -153,6 +153,67 @@ def poll(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
     return now_valid, letters, max(uids, default=after if now_valid == validity else 0)
 
 
+@dataclass(frozen=True)
+class Report:
+    """A mail server's word on a letter (RFC 3464): the Message-ID of the letter, the recipient it is about, its status (RFC 3463)
+    and what is said of it. `for_good` where it will not be tried again."""
+
+    message_id: str
+    recipient: str
+    status: str
+    says: str
+    for_good: bool
+
+
+def reports(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Report], int]:
+    """As `poll`, of messages that are reports of delivery; all others are passed over."""
+    with _opened(box) as client:
+        state = _select(client, folder)
+        now_valid = int(state[b"UIDVALIDITY"])
+        first = after + 1 if now_valid == validity else 1
+        uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
+        sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
+        small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
+        found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
+    out = [report for uid in small if b"BODY[]" in found.get(uid, {}) for report in reports_in(found[uid][b"BODY[]"])]
+    return now_valid, out, max(uids, default=after if now_valid == validity else 0)
+
+
+def reports_in(raw: bytes) -> list[Report]:
+    """The reports a message holds, one for each recipient it names; none where it is another message, or damaged."""
+    mail = email.message_from_bytes(raw, policy=email.policy.default)
+    try:
+        parts = list(mail.walk()) if mail.get_content_type() == "multipart/report" else []
+        status = next((part for part in parts if part.get_content_type() == "message/delivery-status"), None)
+        sent = next((part for part in parts if part.get_content_type() in ("message/rfc822", "text/rfc822-headers")), None)
+        blocks = [block for block in status.get_payload() if isinstance(block, EmailMessage)] if status is not None else []
+    except (KeyError, LookupError, ValueError, AttributeError, TypeError):
+        return []
+    message_id = _id_in(sent)
+    out = []
+    for block in blocks:
+        action = _head(block, "Action").casefold()
+        if action not in ("failed", "delayed") or not message_id:
+            continue
+        recipient = (_head(block, "Original-Recipient") or _head(block, "Final-Recipient")).rpartition(";")[2].strip().strip("<>")
+        code = _head(block, "Status").split(" ")[0]
+        says = _head(block, "Diagnostic-Code").partition(";")[2].strip() or code
+        out.append(Report(message_id, recipient, code, says, action == "failed" and not code.startswith("4")))
+    return out
+
+
+def _id_in(part: Any) -> str:
+    """The Message-ID of the letter a report sends back, as a whole or its headers."""
+    if part is None:
+        return ""
+    payload = part.get_payload()
+    if isinstance(payload, list) and payload and isinstance(payload[0], EmailMessage):
+        return _head(payload[0], "Message-ID")
+    if isinstance(payload, str):
+        return _head(email.message_from_string(payload, policy=email.policy.default), "Message-ID")
+    return ""
+
+
 def since(box: Mailbox, folder: str, moment: float) -> list[Letter]:
     """The mails that arrived in the second of `moment` (since the epoch) or later, oldest first: a mailbox knows no
     less than a second. Raises `OutsideError`."""

@@ -127,7 +127,8 @@ class IterationView(BaseModel):
 
 class PieceView(BaseModel):
     """A piece as it goes out: where, in what form, how long it is as its channel counts, what that takes, and what of it the
-    channel would refuse. `link` and `state` are known of one that is in the outbox; `line` of one that is still to be made."""
+    channel would refuse. `link`, `id` and `state` are known of one that is in the outbox; `line` of one that is still to be made. `letters` are how many of
+    a mailing's there are by state."""
 
     piece: Piece
     brief: Brief
@@ -138,6 +139,9 @@ class PieceView(BaseModel):
     line: str = ""
     link: str = ""
     state: str = ""
+    connection: str = ""
+    id: int | None = None
+    letters: dict[str, int] = {}
 
 
 class ResultView(BaseModel):

@@ -14,6 +14,7 @@ from ..core.pieces import Brief, FormName, in_brief, read, refusals
 from ..core.workflow import Line, World
 from ..core.workflow.kinds import SendSpec
 from ..core.workflow.world import Known
+from ..runtime import mailings
 from ..steps import kinds
 from ..store import tables
 from .models import CellView, PieceView
@@ -32,6 +33,7 @@ def piece_view(form: FormName, content: Mapping[str, Any], connection: str, worl
         piece=piece,
         brief=in_brief(piece, channel.takes),
         channel=channel.name,
+        connection=connection,
         takes=channel.takes,
         counted=channel.takes.counting.words,
         refused=refusals(piece, channel.takes, channel.name),
@@ -49,7 +51,11 @@ def proof_piece(line: Line, proof: tables.Proof, world: World) -> PieceView | No
 def run_piece(session: Session, run: int, address: str, world: World) -> PieceView | None:
     """The piece a line of a run put into the outbox, at its address."""
     mine = tables.Piece.run_id == run, tables.Piece.address == address
-    return _kept(session.scalar(select(tables.Piece).where(*mine).order_by(tables.Piece.id.desc()).limit(1)), world)
+    piece = session.scalar(select(tables.Piece).where(*mine).order_by(tables.Piece.id.desc()).limit(1))
+    view = _kept(piece, world)
+    if view is not None and piece is not None and view.piece.form == "mailing":
+        view.letters = mailings.counts(session, piece.id)
+    return view
 
 
 def _kept(piece: tables.Piece | None, world: World) -> PieceView | None:
@@ -58,7 +64,7 @@ def _kept(piece: tables.Piece | None, world: World) -> PieceView | None:
         return None
     view = piece_view(kind.form, piece.content, piece.connection, world)
     if view is not None:
-        view.state, view.link = piece.state, str((piece.receipt or {}).get("link") or "")
+        view.id, view.state, view.link = piece.id, piece.state, str((piece.receipt or {}).get("link") or "")
     return view
 
 

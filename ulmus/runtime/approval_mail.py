@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 
 from ..core import pieces
-from ..core.pieces import Article, Letter, Piece, Post
+from ..core.pieces import Article, Letter, Mailing, Piece, Post
 from ..core.workflow.kinds import SendSpec
 from ..steps import kinds
 from ..store import tables
@@ -86,15 +86,22 @@ def _is_draft_itself(piece: Piece | None, text: str, count: int) -> bool:
     return count == 1 and plain and isinstance(piece, Post) and piece.text == text.strip()
 
 
+def _as_read(letter: Letter, to: str) -> str:
+    body = _BODY.search(letter.html)
+    return f"<p>To {to}<br><strong>{html.escape(letter.subject)}</strong></p>{body.group(1) if body else letter.html}"
+
+
 def _page(head: str, piece: Piece | None, wrong: str) -> str:
     said = f'<p style="color:#9c3b24">{html.escape(wrong)}</p>' if wrong else ""
     match piece:
         case None:
             inner = ""
         case Letter() if piece.html:
-            to = ", ".join((*piece.to, *piece.cc))
-            body = _BODY.search(piece.html)
-            inner = f"<p>To {html.escape(to)}<br><strong>{html.escape(piece.subject)}</strong></p>{body.group(1) if body else piece.html}"
+            inner = _as_read(piece, html.escape(", ".join((*piece.to, *piece.cc))))
+        case Mailing() if piece.first.html:
+            left = "".join(f"<br>Left out: {one.count:,} who {html.escape(one.why)}" for one in piece.left_out)
+            to = f"{piece.readers:,} readers of {html.escape(piece.name)}{left}<br>As {html.escape(', '.join(piece.first.to))} gets it:"
+            inner = _as_read(piece.first, to)
         case Article():
             summary = f"<p><em>{html.escape(piece.summary)}</em></p>" if piece.summary else ""
             inner = f"<h2>{html.escape(piece.title)}</h2>{summary}{piece.html}"

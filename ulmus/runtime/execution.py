@@ -40,6 +40,7 @@ from ..steps.api import (
     Context,
     Drafts,
     Jobs,
+    Mails,
     Outgoing,
     Performs,
     Progress,
@@ -154,7 +155,7 @@ def tools_of(line: Line) -> tuple[Tool, ...]:
 def piece(line: Line, context: Context, refusing: bool = True) -> Outgoing:
     """What a publishing line would send. `refusing`: what its channel would not take is none, which raises `TooLarge`."""
     kind = kinds()[line.kind]
-    assert isinstance(kind, Sends | Jobs)
+    assert isinstance(kind, Sends | Mails | Jobs)
     settings = filled(kind, line, context.values)
     outgoing = guarded(lambda: kind.piece(settings, context))
     outgoing = replace(outgoing, content=kept(outgoing.content))
@@ -180,6 +181,8 @@ def played(line: Line, content: dict[str, Any], context: Context) -> dict[str, A
     kind = kinds()[line.kind]
     if isinstance(kind, Sends):
         return kept(guarded(lambda: kind.foretold(content)))
+    if isinstance(kind, Mails):
+        return kept(guarded(lambda: kind.told(content, {"sent": content.get("readers", 0)})))
     assert isinstance(kind, Jobs)
     return content | kept(guarded(lambda: kind.plays(filled(kind, line, context.values), context.kept.get(line.id, {}))))
 

@@ -80,7 +80,7 @@ def overview(engine: Engine) -> Overview:
         waiting = (
             select(tables.Piece, tables.Run.title)
             .join(tables.Run, tables.Run.id == tables.Piece.run_id)
-            .where(tables.Piece.state.in_(("queued", "intent", "accepted")))
+            .where(tables.Piece.state.in_(("queued", "going", "intent", "accepted")))
             .order_by(tables.Piece.id)
         )
         names = dict(session.execute(select(tables.Connection.key, tables.Connection.name)).all())
@@ -138,7 +138,7 @@ def _let_go(engine: Engine, who: str, is_copy: bool, run_for: Iterable[int]) -> 
     with engine.services.transaction() as tx:
         session = tx.session
         if is_copy:
-            for piece in session.scalars(select(tables.Piece).where(tables.Piece.state == "queued")):
+            for piece in session.scalars(select(tables.Piece).where(tables.Piece.state.in_(("queued", "going")))):
                 if piece.run_id is None:
                     piece.state, piece.message = "failed", NOT_AGAIN
                 else:

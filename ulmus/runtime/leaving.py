@@ -5,23 +5,32 @@ Each letter of a mailing bears an address of its own under which its reader leav
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from itsdangerous import BadSignature, URLSafeSerializer
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..store import tables
+from . import lists
 from .links import LinkError
 from .services import Services
 
 LONGEST = 320
+TRIAL = "trial"
 
 
 def place(services: Services, mailing: str, address: str) -> str:
-    """Where the reader at an address leaves a mailing."""
+    """Where the reader at an address leaves a mailing; without an address, of a letter that is only looked at, where nobody does."""
+    if not address:
+        return f"{services.public_url}/leave/{TRIAL}"
     return f"{services.public_url}/leave/{_serializer(services.sealer.key).dumps([mailing[:200], folded(address)])}"
 
 
 def read(key: bytes, token: str) -> tuple[str, str]:
     """The mailing and the address a token is for. Raises `LinkError`."""
+    if token == TRIAL:
+        raise LinkError("This letter was made to be looked at. Nobody leaves by its link.")
     try:
         mailing, address = _serializer(key).loads(token)
         return str(mailing), str(address)
@@ -44,10 +53,25 @@ def why_not(services: Services, address: str) -> str:
     return f"{address} left{by} and gets nothing that is sent to a list."
 
 
-def leave(session: Session, address: str, mailing: str, now: float) -> None:
-    """Somebody leaves; doing so again changes nothing."""
+AT_ONCE = 500
+
+
+def gone(services: Services, addresses: Collection[str]) -> dict[str, str]:
+    """Of some addresses those that nothing of a mailing goes to, each with why: ``left`` or ``bounced``."""
+    found: dict[str, str] = {}
+    wanted = list({folded(address) for address in addresses})
+    with services.store.read() as session:
+        for at in range(0, len(wanted), AT_ONCE):
+            some = select(tables.Leaver.address, tables.Leaver.why).where(tables.Leaver.address.in_(wanted[at : at + AT_ONCE]))
+            found.update((address, why) for address, why in session.execute(some))
+    return found
+
+
+def leave(session: Session, address: str, mailing: str, now: float, why: str = lists.LEFT) -> None:
+    """Somebody leaves, or cannot be reached; again changes nothing. The lists they stand on say so."""
     if session.get(tables.Leaver, folded(address)) is None:
-        session.add(tables.Leaver(address=folded(address), mailing=mailing, why="left", at=now))
+        session.add(tables.Leaver(address=folded(address), mailing=mailing, why=why, at=now))
+        lists.mark(session, folded(address), why)
 
 
 def come_back(session: Session, address: str) -> None:
@@ -55,6 +79,7 @@ def come_back(session: Session, address: str) -> None:
     leaver = session.get(tables.Leaver, folded(address))
     if leaver is not None:
         session.delete(leaver)
+        lists.mark(session, folded(address), lists.JOINED)
 
 
 def _serializer(key: bytes) -> URLSafeSerializer:

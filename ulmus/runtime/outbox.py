@@ -16,17 +16,19 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from ..core import flow, pieces
 from ..core.values import NotPlain, plain_object
+from ..core.workflow.kinds import SendSpec
 from ..protocols import mail
 from ..protocols.errors import Misconfigured, NotFound, OutsideError
 from ..steps import kinds
-from ..steps.api import Connection, Jobs, Outgoing, Pending, Sends, Sighting, Sought, Taken
+from ..steps.api import Connection, Jobs, Mails, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
 from ..store import tables
+from . import lists, mailings
 from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
@@ -78,6 +80,8 @@ class Outbox:
         self._unwritten: dict[int, Callable[[], None]] = {}
         self._absent: dict[int, float] = {}
         self._observed: list[_Observed] = []
+        self._hindered: dict[int, int] = {}
+        self._stopping = threading.Event()
         self._lock = threading.Lock()
 
     def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing) -> tuple[int, str]:
@@ -99,11 +103,20 @@ class Outbox:
         if origin is not None and not piece.attempt:
             doubt(piece, origin.at, tx.now)
         session.flush()
+        if isinstance(kinds()[kind], Mails):
+            mailings.put(session.connection(), piece, outgoing.readers)
+            lists.note(session, outgoing.content)
         return piece.id, piece.key
+
+    def stop(self) -> None:
+        """Begin nothing more; a mailing ends with the letter that is under way."""
+        self._stopping.set()
 
     def recover(self) -> None:
         """After a start: pieces with an intent and no receipt are looked into before anything else."""
-        with self.services.store.read() as session:
+        with self.services.store.write() as session:
+            going = update(tables.Piece).where(tables.Piece.state == "going")
+            session.execute(going.values(due_at=self.services.clock()))
             cut_off = session.execute(select(tables.Piece.id, tables.Piece.connection).where(tables.Piece.state == "intent")).all()
         for piece_id, connection in cut_off:
             self._submit(piece_id, connection, self._look_into)
@@ -113,13 +126,12 @@ class Outbox:
         self._write_again()
         looked_for = ("intent", "accepted", "unsure")
         with self.services.store.read() as session:
-            rows = session.execute(
-                select(tables.Piece.id, tables.Piece.connection, tables.Piece.state).where(
-                    tables.Piece.state.in_(("queued", *looked_for)), tables.Piece.due_at <= now
-                )
-            ).all()
-        for piece_id, connection, state in rows:
-            self._submit(piece_id, connection, self._deliver if state == "queued" else self._look_into)
+            piece = tables.Piece
+            due = piece.state.in_(("queued", "going", *looked_for)), piece.due_at <= now
+            rows = session.execute(select(piece.id, piece.connection, piece.state, piece.kind).where(*due)).all()
+        for piece_id, connection, state, name in rows:
+            work = self._deliver if state in ("queued", "going") else self._look_into
+            self._submit(piece_id, connection, self._mail_on if work == self._deliver and _is_mailing(name) else work)
         self._observe(now)
 
     def _submit(self, piece_id: int, connection: str, work: Work) -> None:
@@ -167,6 +179,66 @@ class Outbox:
             self._watch(piece)
         return None
 
+    def _mail_on(self, piece_id: int, refused: OutsideError | None) -> OutsideError | None:
+        """Send letters of a mailing for a while; the rest follows as soon as others have had their turn."""
+        now = self.services.clock()
+        with self.services.store.write() as session:
+            piece = session.get_one(tables.Piece, piece_id)
+            if piece.state not in ("queued", "going"):
+                return None
+            if piece.state == "queued":
+                piece.state, piece.attempt, piece.tried_at = "going", piece.attempt + 1, now
+            # Nothing else sends this mailing, so that a letter that was about to go was cut off.
+            mailings.doubtful(session, piece_id)
+            piece.due_at = now + 600
+        self.services.bus.publish("piece", id=piece_id)
+        try:
+            if refused is not None:
+                raise refused
+            stretch = guarded(lambda: self._round(piece).go())
+        except OutsideError as error:
+            stretch = mailings.Stretch(0, None, error)
+        if stretch.error is mailings.STOPPED:
+            return None
+        error_met, now = stretch.error, self.services.clock()
+        if error_met is None:
+            self._hindered.pop(piece_id, None)
+            if stretch.again_at is not None:
+                self._set(piece, "going", "", stretch.again_at)
+            else:
+                self._all_out(piece)
+            return None
+        times = self._hindered[piece_id] = 1 if stretch.sent else self._hindered.get(piece_id, 0) + 1
+        if error_met.ambiguous or (error_met.retryable and times < MAIL_TRIES):
+            self._set(piece, "going", error_met.message, now + max(error_met.retry_after or 0, 2**times))
+        else:
+            self._hindered.pop(piece_id, None)
+            self._give_back(piece, error_met)
+        return error_met
+
+    def _round(self, piece: tables.Piece) -> mailings.Round:
+        sender = connected.mailer(self.services.web, self._connection(piece))
+        return mailings.Round(self.services, piece, sender, self._opened(piece)["opened"], self._stopping.is_set)
+
+    def _all_out(self, piece: tables.Piece) -> None:
+        """No letter of a mailing waits any more: it is out, but for those in doubt."""
+        with self.services.store.read() as session:
+            unsure = mailings.counts(session, piece.id).get("unsure", 0)
+            names = ", ".join(mailings.named(session, piece.id, "unsure", 3))
+        if unsure:
+            which = f"The letter to {names} is" if unsure == 1 else f"{unsure} letters are ({names}{' …' if unsure > 3 else ''})"
+            self._unsure(piece, f"{which} in doubt: the line broke while sending. All others are settled.")
+        else:
+            self._sent(piece, self._told(piece))
+
+    def _told(self, piece: tables.Piece) -> dict[str, Any]:
+        """What a mailing came to, as its line's output."""
+        kind = kinds()[piece.kind]
+        assert isinstance(kind, Mails)
+        with self.services.store.read() as session:
+            found = mailings.counts(session, piece.id)
+        return guarded(lambda: kind.told(piece.content, found))
+
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
         if piece.kind == "approval_mail":
@@ -184,7 +256,7 @@ class Outbox:
     def _opened(self, piece: tables.Piece) -> dict[str, Any]:
         """The content of a piece with the files that go along; the outbox itself holds only their links."""
         kind = kinds()[piece.kind]
-        assert isinstance(kind, Sends | Jobs)
+        assert isinstance(kind, SendSpec)
         links = pieces.attached(pieces.read(kind.form, piece.content))
         opened = {link: workspace(self.services).file(link) for link in links}
         if None in opened.values():
@@ -393,12 +465,19 @@ class Outbox:
                 record = session.get_one(tables.Piece, piece_id)
                 record.state, record.message, record.due_at = state, message, now
                 if state == "sent":
-                    record.sent_at, record.receipt = now, {"link": "", **record.content}
+                    record.sent_at, record.receipt = now, receipt
 
             return also
 
+        receipt = {"link": "", **piece.content}
+        if _is_mailing(piece.kind):
+            with self.services.store.write() as session:
+                mailings.decide(session, piece_id, choice, now)
+            receipt = self._told(piece)
+            if choice == "drop" and receipt.get("sent"):
+                # The rest of it went out: the page goes on with that.
+                choice = "sent"
         if choice == "sent":
-            receipt = {"link": "", **piece.content}
             self._write(
                 piece, flow.Sent(at=now, address=piece.address or "-", receipt=receipt), mark("sent", f"Said to be out by {by}.")
             )
@@ -459,6 +538,10 @@ class Outbox:
 def doubt(piece: tables.Piece, since: float, now: float) -> None:
     """A piece that the house this one was copied from may have sent `since` then: its channel is asked for it first."""
     piece.state, piece.tried_at, piece.due_at, piece.message = "intent", since, now, COPIED
+
+
+def _is_mailing(kind: str) -> bool:
+    return isinstance(kinds().get(kind), Mails)
 
 
 def _shortly_after(absent: float | None, waited: float) -> bool:

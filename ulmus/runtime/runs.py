@@ -187,8 +187,8 @@ class Runs:
         )
         session.execute(
             update(tables.Piece)
-            .where(tables.Piece.run_id == run_id, tables.Piece.state == "queued")
-            .values(state="failed", message="The run ended before this went out.")
+            .where(tables.Piece.run_id == run_id, tables.Piece.state.in_(("queued", "going", "held")))
+            .values(state="failed", message="The run ended before this went out, or before all of it did.")
         )
         start = kinds().get(live.workflow.start.kind)
         plan = start.plan_of(live.workflow.start.settings) if start is not None else None

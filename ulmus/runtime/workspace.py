@@ -34,8 +34,9 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
         with services.store.read() as session:
             if session.get(tables.Sheet, sheet) is None:
                 raise NotFound(f"There is no sheet “{sheet}” here. Choose one.")
-            found = select(tables.SheetRow).where(tables.SheetRow.sheet == sheet).order_by(tables.SheetRow.position)
-            return [Row(row.id, row.position, dict(row.cells)) for row in session.scalars(found)]
+            row = tables.SheetRow
+            found = select(row.id, row.position, row.cells).where(row.sheet == sheet).order_by(row.position)
+            return [Row(*columns) for columns in session.execute(found)]
 
     def file(link: str) -> tuple[str, str, bytes] | None:
         found = _LINK.search(link)
@@ -50,7 +51,21 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
     def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
         return files.keep(services, name, kind, content)
 
-    return Workspace(rows, file, known(services, brand), keep, partial(leaving.place, services), partial(leaving.why_not, services))
+    def sheet_name(sheet: str) -> str:
+        with services.store.read() as session:
+            found = session.get(tables.Sheet, sheet)
+        return found.name if found is not None else sheet
+
+    return Workspace(
+        rows,
+        sheet_name,
+        file,
+        known(services, brand),
+        keep,
+        partial(leaving.place, services),
+        partial(leaving.why_not, services),
+        partial(leaving.gone, services),
+    )
 
 
 def known(services: Services, brand: str | None) -> Known:

@@ -6,13 +6,13 @@ relies on has to change or go, `VERSION` grows, and kinds written for an older v
 
 Starts: `Start` (by the clock, a run, a person or a call) · `PolledStart` (looks at something outside) · `SheetStart` (watches
 rows). Steps: `Performs` (gathers, or makes something) · `Drafts` (writes a text under rules) · `Sends` (a piece goes out) ·
-`Jobs` (a job is handed in and followed) · `Writes` (a row) · `Computes` (values from values) · `Asks` · `Waits` · `Stops` ·
+`Mails` (a letter to each of many) · `Jobs` (a job is handed in and followed) · `Writes` (a row) · `Computes` (values from values) · `Asks` · `Waits` · `Stops` ·
 `Calls` · `Holds` (a block) · `Assigns` (a goal, and tools).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Generic, Literal, TypeVar
 
@@ -68,17 +68,19 @@ def _nothing(what: str) -> Any:
 
 @dataclass(frozen=True)
 class Workspace:
-    """What a step may look at in the house itself: the rows of a sheet by its key, a kept file by its link (name, type,
+    """What a step may look at in the house itself: the rows of a sheet by its key, and its name, a kept file by its link (name, type,
     content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
     (name, type, content) and gives it as a value. `leave` is where a reader (the second) leaves a mailing (the first), `why_not` says
-    why nothing of a mailing goes to an address; empty where it may."""
+    why nothing of a mailing goes to an address; empty where it may. `gone` gives of some addresses those, and why."""
 
     rows: Callable[[str], list[Row]] = _nothing
+    sheet_name: Callable[[str], str] = str
     file: Callable[[str], tuple[str, str, bytes] | None] = lambda link: None
     known: Known = Known()
     keep: Callable[[str, str, bytes], dict[str, Any]] = lambda name, kind, content: _nothing(name)
     leave: Callable[[str, str], str] = lambda mailing, address: ""
     why_not: Callable[[str], str] = lambda address: ""
+    gone: Callable[[Collection[str]], Mapping[str, str]] = lambda addresses: {}
 
 
 @dataclass(frozen=True)
@@ -177,13 +179,23 @@ class SheetPoll:
     most: int | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Reader:
+    """One that a mailing goes to: the address, what the letter is filled in with, and the row of the list."""
+
+    address: str
+    fields: dict[str, Any]
+    row: int = 0
+
+
 @dataclass(frozen=True)
 class Outgoing:
     """A piece ready to go out: through which connection, and its content, which reads as the kind's form
-    (`ulmus.core.pieces.read`) and may hold more."""
+    (`ulmus.core.pieces.read`) and may hold more. A mailing comes with its `readers`."""
 
     connection: str
     content: dict[str, Any]
+    readers: tuple[Reader, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -301,6 +313,16 @@ class Sends(SendSpec[S]):
     foretold: Callable[[dict[str, Any]], dict[str, Any]] = dict
     lists_within: Callable[[Connection], float | None] = lambda connection: None
     still: Callable[[Workspace, dict[str, Any]], None] = lambda workspace, content: None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Mails(SendSpec[S]):
+    """A letter goes to each of many readers: `piece` makes the mailing (its form is ``mailing``) with its readers, each of whose
+    letters is an effect of its own. `told` is the step's output from the content and how many letters are ``sent``, ``refused``,
+    ``left`` and so on."""
+
+    piece: Callable[[S, Context], Outgoing]
+    told: Callable[[dict[str, Any], Mapping[str, int]], dict[str, Any]]
 
 
 @dataclass(frozen=True, kw_only=True)

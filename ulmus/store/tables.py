@@ -306,7 +306,7 @@ class Piece(Base):
     connection: Mapped[str] = mapped_column(String(60))
     kind: Mapped[str] = mapped_column(String(40))
     content: Mapped[dict[str, Any]]
-    state: Mapped[str] = mapped_column(String(20))  # queued, intent, accepted, sent, unsure, failed
+    state: Mapped[str] = mapped_column(String(20))  # queued, intent, accepted, going, held, sent, unsure, failed
     tried_at: Mapped[float | None]  # when the intent of the last attempt was written
     attempt: Mapped[int] = mapped_column(default=0)
     message: Mapped[str] = mapped_column(Text, default="")
@@ -314,6 +314,45 @@ class Piece(Base):
     queued_at: Mapped[float]
     due_at: Mapped[float]
     sent_at: Mapped[float | None]
+
+
+class MailingLetter(Base):
+    """A mailing's letter to one reader: an effect of its own, known by `key`. The body is the mailing's; `fields` are what this
+    reader's letter is filled in with, `row` the row of the list."""
+
+    __tablename__ = "mailing_letters"
+    __table_args__ = (
+        Index("letters_to_go", "piece_id", "state", "tries", "tried_at"),
+        Index("letters_by_address", "folded"),
+        Index("letters_by_key", "key"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    piece_id: Mapped[int] = mapped_column(ForeignKey("pieces.id", ondelete="CASCADE"))
+    key: Mapped[str] = mapped_column(String(40))
+    address: Mapped[str] = mapped_column(String(500))
+    folded: Mapped[str] = mapped_column(String(320))
+    fields: Mapped[dict[str, Any]]
+    row: Mapped[int] = mapped_column(default=0)
+    state: Mapped[str] = mapped_column(String(20))  # waiting, intent, sent, unsure, refused, left, bounced, dropped
+    message: Mapped[str] = mapped_column(Text, default="")
+    tries: Mapped[int] = mapped_column(default=0)
+    tried_at: Mapped[float | None]
+    sent_at: Mapped[float | None]
+
+
+class MailingList(Base):
+    """A sheet that is a list: its columns for the address and the state. Where one may join by a page, `join` is that page's secret
+    address, `server` the connection the mail that asks back goes through, and `words` what the page says."""
+
+    __tablename__ = "mailing_lists"
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"), primary_key=True)
+    address: Mapped[str] = mapped_column(String(120))
+    state: Mapped[str] = mapped_column(String(120), default="")
+    join: Mapped[str] = mapped_column(String(64), default="")
+    server: Mapped[str] = mapped_column(String(60), default="")
+    mailbox: Mapped[str] = mapped_column(String(60), default="")
+    words: Mapped[str] = mapped_column(Text, default="")
+    looked_to: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
 
 
 class Leaver(Base):

@@ -19,6 +19,8 @@ export type Topic =
   | "house"
   | "journal"
   | "leaving"
+  | "lists"
+  | "mailing"
   | "revisions"
   | "run"
   | "runs"
@@ -40,6 +42,46 @@ const ROWS = 200;
 const RUNS = 50;
 const kept = { placeholderData: keepPreviousData };
 const at = (id: number) => ({ params: { path: { id } } });
+
+// -- mailings and their lists
+
+/** A mailing's letter as a reader gets it who is known by a part of the address or of another cell. */
+export const mailingLetter = (mailing: Schemas["Mailing"], reader: string) =>
+  queryOptions({
+    queryKey: ["mailing", "letter", mailing.sheet, mailing.subject, mailing.text, reader],
+    queryFn: () => ok(api.POST("/api/mailings/letter", { body: { mailing, reader } })),
+    retry: false,
+  });
+
+/** The letters of a mailing in a state. */
+export const mailingLetters = (id: number, state: string) =>
+  queryOptions({
+    queryKey: ["mailing", "letters", id, state],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/letters", { params: { path: { id }, query: { state } } })),
+  });
+
+/** The sheets that are lists of readers. */
+export const lists = () => queryOptions({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+
+/** Who gets no mailing any more. */
+export const leavers = (find: string) =>
+  queryOptions({
+    queryKey: ["lists", "leavers", find],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/leavers", { params: { query: { find } } })),
+  });
+
+export const joining = (token: string) =>
+  queryOptions({
+    queryKey: ["leaving", "join", token],
+    queryFn: () => ok(api.GET("/api/join/{token}", { params: { path: { token } } })),
+  });
+
+export const joiningYes = (token: string, answer: string) =>
+  queryOptions({
+    queryKey: ["leaving", "join", token, answer],
+    queryFn: () => ok(api.GET("/api/join/{token}/{answer}", { params: { path: { token, answer } } })),
+  });
 
 // -- the house and its people
 

@@ -14,6 +14,8 @@ const Workflows = lazy(() => import("../features/workflows/Workflows").then((m) 
 const Workbench = lazy(() => import("../features/bench/Workbench").then((m) => ({ default: m.Workbench })));
 const Approvals = lazy(() => import("../features/approvals/Approvals").then((m) => ({ default: m.Approvals })));
 const LeavePage = lazy(() => import("../features/forms/LeavePage").then((m) => ({ default: m.LeavePage })));
+const JoinPage = lazy(() => import("../features/forms/JoinPage").then((m) => ({ default: m.JoinPage })));
+const JoinYesPage = lazy(() => import("../features/forms/JoinPage").then((m) => ({ default: m.JoinYesPage })));
 const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ default: m.Letter })));
 const FormPage = lazy(() => import("../features/forms/FormPage").then((m) => ({ default: m.FormPage })));
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
@@ -33,6 +35,8 @@ export function App() {
           <Route path="/answer/:token" element={<Letter />} />
           <Route path="/form/:token" element={<FormPage />} />
           <Route path="/leave/:token" element={<LeavePage />} />
+          <Route path="/join/:token" element={<JoinPage />} />
+          <Route path="/join/:token/:answer" element={<JoinYesPage />} />
           <Route path="*" element={<House />} />
         </Routes>
       </Suspense>

@@ -22,7 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ..public import calls, forms, leaving, letters
+from ..public import calls, forms, joining, leaving, letters
 from ..resources import (
     accounts,
     approvals,
@@ -30,6 +30,7 @@ from ..resources import (
     brands,
     connections,
     files,
+    mailings,
     reading,
     revisions,
     runs,
@@ -96,6 +97,8 @@ def create_app(house: House | None) -> OpenAPI:
         approvals,
         letters,
         leaving,
+        joining,
+        mailings,
         forms,
         sheets,
         runs,

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from sqlalchemy import select
 
 from ...core import slots
+from ...core.mailings import READER
 from ...core.slots.filters import FILTERS
 from ...core.workflow import Line, Workflow, World, check, scope_before, settings_of, takes_of
 from ...core.workflow.plans import FormPlan, HandPlan
@@ -273,11 +274,12 @@ def values(path: ValuesPath, query: ValuesQuery) -> Reply:
     with house().services.store.read() as session:
         around = world(session)
     out: list[ValueView] = []
-    for root, known in scope_before(workflow, kinds(), step, around).items():
+    line = workflow.line(step)
+    for root, known in {**scope_before(workflow, kinds(), step, around), **_of_its_own(line, around)}.items():
         if root == "brand" and not workflow.brand:
             continue
         kind = about.get(root)
-        title = kind.title if kind else {"brand": "The brand", "run": "The run"}.get(root, root)
+        title = kind.title if kind else {"brand": "The brand", "run": "The run", READER: "Each reader"}.get(root, root)
         fields = known if isinstance(known, dict) else {"": known}
         for name, shape in fields.items():
             if name == "*":
@@ -288,6 +290,16 @@ def values(path: ValuesPath, query: ValuesQuery) -> Reply:
             )
             out += _values(slots.Path((root, name)) if name else slots.Path((root,)), root, title, told, shape, here)
     return send(out)
+
+
+def _of_its_own(line: Line | None, around: World) -> dict[str, Any]:
+    """What texts of a line may name that nothing else on the page has: the columns of a mailing's list."""
+    kind = kinds().get(line.kind) if line is not None else None
+    if line is None or kind is None:
+        return {}
+    texts = (setting for setting in settings_of(kind.settings).values() if setting.control.own_roots)
+    sheet = next((around.sheets.get(str(line.settings.get(text.needs, ""))) for text in texts), None)
+    return {READER: dict.fromkeys(sheet[1], "text")} if sheet else {}
 
 
 def _values(path: slots.Path, root: str, title: str, about: str, shape: Any, value: Any) -> list[ValueView]:

@@ -6,7 +6,23 @@ Nothing here knows a channel or a kind of line; a piece is read from what the ou
 """
 
 from .brief import Brief, in_brief
-from .forms import Act, Article, Attached, FilePiece, FormName, Letter, Listing, Message, Piece, Post, attached, read
+from .forms import (
+    Act,
+    Article,
+    Attached,
+    FilePiece,
+    FormName,
+    LeftOut,
+    Letter,
+    Listing,
+    Mailing,
+    Message,
+    Piece,
+    Post,
+    SetAsidePart,
+    attached,
+    read,
+)
 from .lengths import CHARACTERS, Counting, length
 from .parting import parted
 from .takes import ANYTHING, Takes, refusals
@@ -22,11 +38,14 @@ __all__ = [
     "Counting",
     "FilePiece",
     "FormName",
+    "LeftOut",
     "Letter",
     "Listing",
+    "Mailing",
     "Message",
     "Piece",
     "Post",
+    "SetAsidePart",
     "Takes",
     "attached",
     "in_brief",

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from pydantic import BaseModel
 
-from .forms import Act, Article, FilePiece, FormName, Letter, Listing, Message, Piece, Post
+from .forms import Act, Article, FilePiece, FormName, Letter, Listing, Mailing, Message, Piece, Post
 from .lengths import length
 from .takes import ANYTHING, Takes
 
@@ -54,6 +54,15 @@ def in_brief(piece: Piece, takes: Takes = ANYTHING) -> Brief:
         case Letter():
             to = _listed([*piece.to, *piece.cc])
             return Brief(form="letter", to=to, head=piece.subject, text=_cut(piece.text), along=len(piece.files))
+        case Mailing():
+            first = piece.first
+            return Brief(
+                form="mailing",
+                to=f"{piece.readers:,} readers of {piece.name}",
+                head=first.subject,
+                text=_cut(first.text),
+                along=sum(not file.inside for file in piece.files),
+            )
         case Message():
             longest = max(piece.parts or (piece.text,), key=lambda part: length(part, takes.counting))
             along = max(0, len(piece.parts) - 1)

@@ -1,4 +1,4 @@
-"""The forms of pieces: post, article, letter, message, listing, file and act."""
+"""The forms of pieces: post, article, letter, mailing, message, listing, file and act."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal, get_args
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, model_validator
 
-FormName = Literal["post", "article", "letter", "message", "listing", "file", "act"]
+FormName = Literal["post", "article", "letter", "mailing", "message", "listing", "file", "act"]
 
 
 class _Form(BaseModel):
@@ -94,6 +94,45 @@ class Letter(_Form):
     leave: str = ""
 
 
+class SetAsidePart(_Form):
+    """A mark that is filled in for each reader, and the other values it needs."""
+
+    mark: str
+    given: dict[str, Any] = Field(default_factory=dict)
+
+
+class LeftOut(_Form):
+    """Readers who get no letter: why, in words that go on from “who”, how many, and the first of them."""
+
+    why: str
+    count: int
+    some: tuple[str, ...] = ()
+
+
+class Mailing(_Form):
+    """A letter to each reader of a list, which is a `sheet` with a column for the `address` and, where it has one, for the `state`.
+    Subject, text and HTML are the same for all but where the words that begin with `word` stand for one of `marks`. `first` is the
+    letter of the first reader; `readers` how many get one, at most `pace` a minute."""
+
+    form: Literal["mailing"] = "mailing"
+    name: str = ""
+    sender: str = ""
+    reply_to: str = ""
+    subject: str = ""
+    text: str = ""
+    html: str = ""
+    files: tuple[Attached, ...] = ()
+    word: str = ""
+    marks: tuple[SetAsidePart, ...] = ()
+    sheet: str = ""
+    address: str = ""
+    state: str = ""
+    readers: int = 0
+    left_out: tuple[LeftOut, ...] = ()
+    first: Letter = Letter()
+    pace: int | None = None
+
+
 class Message(_Form):
     """What is said in a team's room, in one part or several."""
 
@@ -127,8 +166,8 @@ class Act(_Form):
     body: Any = None
 
 
-FORMS = Post, Article, Letter, Message, Listing, FilePiece, Act
-Piece = Annotated[Post | Article | Letter | Message | Listing | FilePiece | Act, Field(discriminator="form")]
+FORMS = Post, Article, Letter, Mailing, Message, Listing, FilePiece, Act
+Piece = Annotated[Post | Article | Letter | Mailing | Message | Listing | FilePiece | Act, Field(discriminator="form")]
 _PIECE: TypeAdapter[Piece] = TypeAdapter(Piece)
 assert {form.model_fields["form"].default for form in FORMS} == set(get_args(FormName))
 
@@ -143,7 +182,7 @@ def attached(piece: Piece) -> tuple[str, ...]:
     match piece:
         case Post() | Article() | Listing():
             links = [picture.link for picture in piece.pictures if picture.kept]
-        case Letter():
+        case Letter() | Mailing():
             links = [file.link for file in piece.files if file.kept]
         case FilePiece():
             links = [*([piece.file] if piece.file else []), *(file.link for file in piece.files)]

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from pydantic import BaseModel, ConfigDict
 
-from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Message, Piece, Post
+from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Mailing, Message, Piece, Post
 from .lengths import CHARACTERS, Counting, length
 
 
@@ -47,7 +47,7 @@ def _refusals(piece: Piece, takes: Takes) -> Iterator[str]:
             yield from _too_long(piece.text, takes)
             yield from _pictures(piece.pictures, takes)
             yield from _button(piece.button, takes)
-        case Letter():
+        case Letter() | Mailing():
             yield from _too_large(
                 sum(file.size for file in piece.files) + len(piece.text.encode()) + len(piece.html.encode()), takes
             )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Message, Piece, Post
+from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Mailing, Message, Piece, Post
 
 
 def in_words(piece: Piece) -> str:
@@ -31,6 +31,12 @@ def in_words(piece: Piece) -> str:
             heads += [f"Subject: {piece.subject}"]
             heads += [f"With: {file.name or file.link}" for file in piece.files if not file.inside]
             return _under(heads, piece.text)
+        case Mailing():
+            heads = [f"To: {piece.readers:,} readers of {piece.name}"]
+            heads += [f"Left out: {left.count:,} who {left.why}" for left in piece.left_out]
+            heads += [f"For the first of them, {', '.join(piece.first.to)}", f"Subject: {piece.first.subject}"]
+            heads += [f"With: {file.name or file.link}" for file in piece.files if not file.inside]
+            return _under(heads, piece.first.text)
         case Message():
             return "\n\n".join(piece.parts or (piece.text,))
         case FilePiece():

@@ -20,6 +20,7 @@ from pydantic.fields import FieldInfo
 
 from .. import pieces, slots
 from ..drafting.rules import Length, contradictions
+from ..mailings import READER, columns_read
 from ..recurrence import RecurrenceError, due, words_of
 from ..slots.tree import condition_values
 from .model import Line, Workflow
@@ -111,6 +112,8 @@ class Control:
     is_address: ClassVar[bool] = False
     as_written: ClassVar[bool] = False
     """Whether its texts are left as written when a line's settings are filled in: the kind does it."""
+    own_roots: ClassVar[frozenset[str]] = frozenset()
+    """Roots that name something of its own in its texts, and nothing on the page."""
     told: ClassVar[str] = ""
     """Which words of a description fill it in, where the setting names none itself."""
 
@@ -195,6 +198,33 @@ class LongSlotText(SlotText):
         return Offered(f"\n\n{value}" if value else None)
 
 
+class ReaderLine(SlotText):
+    """One line of text with slots that is filled in for each reader of the list that another setting (``needs``) names, by its
+    columns."""
+
+    name = "readerline"
+    as_written = True
+    own_roots = frozenset((READER,))
+
+    def renamed(self, value: Any, names: Mapping[str, str]) -> Any:
+        return super().renamed(value, {old: new for old, new in names.items() if old not in self.own_roots})
+
+    def text_problems(self, text: str, around: Around) -> list[slots.Problem]:
+        return slots.check(slots.parse(text), {**around.scope, READER: {"*": "any"}}, around.maybe)
+
+    def problems(self, at: Checking) -> Iterator[LineProblem]:
+        title, columns = _sheet_of(at)
+        for column in sorted(columns_read([str(at.value)])) if columns is not None else ():
+            if columns is not None and column not in columns:
+                yield at.problem(f"The list “{title}” has no column “{column}”.")
+
+
+class ReaderText(ReaderLine):
+    """Several such lines."""
+
+    name = "readertext"
+
+
 class SlotValue(SlotText):
     """One slot, for the value itself."""
 
@@ -277,8 +307,10 @@ class Column(Control):
             yield at.problem(f"The sheet “{title}” has no column “{at.value}”.")
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
-        sheet = spot.world.sheets.get(str(settings.get(setting.needs, ""))) if setting.required else None
-        return Offered(next((column for column in sheet[1] if column.lower() == setting.name), None) if sheet else None)
+        wanted = setting.takes.split("|") if setting.takes else [setting.name] if setting.required else []
+        sheet = spot.world.sheets.get(str(settings.get(setting.needs, "")))
+        columns = {column.lower(): column for column in sheet[1]} if sheet else {}
+        return Offered(next((columns[word] for word in wanted if word in columns), None))
 
 
 class Rules(Control):
@@ -555,6 +587,8 @@ CONTROLS: Mapping[str, Control] = {
     for control in (
         SlotText,
         LongSlotText,
+        ReaderLine,
+        ReaderText,
         SlotValue,
         LongSlotValue,
         Condition,

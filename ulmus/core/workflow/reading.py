@@ -23,7 +23,8 @@ def reads(line: Line, kinds: Kinds) -> set[slots.Path]:
             continue
         value = line.settings.get(name, setting.default)
         used |= setting.control.reads(value)
-        used |= {path for _, text in setting.control.texts(value) for path in slots.parse(text).reads}
+        in_texts = {path for _, text in setting.control.texts(value) for path in slots.parse(text).reads}
+        used |= {path for path in in_texts if path.root not in setting.control.own_roots}
     for lane in line.lanes:
         used |= condition_reads(lane.when)
     lines = [*line.steps, *(step for lane in line.lanes for step in lane.steps)]

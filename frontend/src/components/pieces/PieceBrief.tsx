@@ -9,6 +9,7 @@ const ALONG: Record<Brief["form"], [string, string] | null> = {
   article: null,
   listing: null,
   letter: ["file", "files"],
+  mailing: ["file", "files"],
   message: ["more part", "more parts"],
   file: ["file in it", "files in it"],
   act: null,
@@ -19,6 +20,7 @@ const ALONG: Record<Brief["form"], [string, string] | null> = {
 export function PieceBrief({ piece, lines, small = false }: { piece: Brief; lines?: number; small?: boolean }) {
   const kept = useKept();
   const clamp = lines ? { WebkitLineClamp: lines } : undefined;
+  const isLetter = piece.form === "letter" || piece.form === "mailing";
   const head = small ? "text-sm" : "text-reading";
   return (
     <>
@@ -29,12 +31,12 @@ export function PieceBrief({ piece, lines, small = false }: { piece: Brief; line
           className={`mb-1 max-w-full self-start border border-line ${small ? "max-h-24" : "max-h-40"}`}
         />
       )}
-      {piece.form === "letter" && <p className="truncate text-xs text-soft">To {piece.to}</p>}
+      {isLetter && <p className="truncate text-xs text-soft">To {piece.to}</p>}
       {piece.form === "listing" && piece.to && <p className="truncate text-xs text-soft">{piece.to}</p>}{" "}
       {piece.head && piece.form !== "listing" && (
         <p
           className={
-            piece.form === "letter" || piece.form === "article"
+            isLetter || piece.form === "article"
               ? `font-serif font-semibold leading-snug ${head} ${small ? "line-clamp-2" : ""}`
               : "text-sm [overflow-wrap:anywhere]"
           }

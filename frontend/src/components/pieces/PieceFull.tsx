@@ -1,16 +1,13 @@
-import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { KEPT, useKept } from "../../api/files";
-import * as reads from "../../api/reads";
+import { useKept } from "../../api/files";
 import { Away } from "../Away";
 import { Counter, Linked } from "../Piece";
 import { Prose } from "../Prose";
-import { Markup } from "../Values";
+import { MailingFull } from "./MailingFull";
 import { Button } from "./PieceBrief";
+import { Files, HEADS, Head, kindOf, LetterBody, Shown, size } from "./parts";
 
 type View = Schemas["PieceView"];
-type Attached = Schemas["Attached"];
 
 /** A piece as its readers get it, in its form; under it what its channel would refuse. The same wherever it is shown. */
 export function PieceFull({ view }: { view: View }) {
@@ -99,7 +96,7 @@ function Form({ view }: { view: View }) {
     case "letter":
       return (
         <article className="border border-line bg-sheet">
-          <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-0.5 border-b border-line px-4 py-3 text-sm">
+          <dl className={HEADS}>
             <Head title="From">{piece.sender}</Head>
             <Head title="To">{piece.to.join(", ")}</Head>
             {piece.cc.length > 0 && <Head title="Copy to">{piece.cc.join(", ")}</Head>}
@@ -107,19 +104,11 @@ function Form({ view }: { view: View }) {
             {piece.thread && <Head title="Follows">an earlier letter</Head>}
             {piece.mailing && <Head title="One of">{piece.mailing}</Head>}
           </dl>
-          <h3 className="px-4 pt-3 font-serif text-xl leading-snug font-semibold">{piece.subject}</h3>
-          <div className="px-4 pt-1 pb-3">
-            {piece.html ? (
-              <Page html={piece.html} files={piece.files} />
-            ) : (
-              <div className="piece pt-2 leading-relaxed">
-                <Linked text={piece.text} />
-              </div>
-            )}
-          </div>
-          <Files files={piece.files.filter((file) => !file.inside)} />
+          <LetterBody letter={piece} />
         </article>
       );
+    case "mailing":
+      return <MailingFull view={view} mailing={piece} />;
     case "message": {
       const parts = piece.parts.length ? piece.parts : [piece.text];
       return (
@@ -196,71 +185,3 @@ function Form({ view }: { view: View }) {
       );
   }
 }
-
-function Head({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <>
-      <dt className="text-soft">{title}</dt>
-      <dd className="[overflow-wrap:anywhere]">{children}</dd>
-    </>
-  );
-}
-
-function Shown({ picture }: { picture: Pick<Attached, "link" | "words"> }) {
-  const kept = useKept();
-  return KEPT.test(picture.link) || picture.link.startsWith("/") ? (
-    <figure className="mt-3">
-      <img
-        src={kept(picture.link)}
-        alt={picture.words || "Goes along with it"}
-        className="max-h-96 max-w-full border border-line"
-      />
-      {picture.words && <figcaption className="mt-0.5 text-xs text-soft">shows: {picture.words}</figcaption>}
-    </figure>
-  ) : (
-    <p className="mt-2 text-sm text-soft">
-      with the picture at{" "}
-      <Away to={picture.link} className="text-leaf underline">
-        {picture.link}
-      </Away>
-      {picture.words && `, which shows: ${picture.words}`}
-    </p>
-  );
-}
-
-function Files({ files }: { files: readonly Attached[] }) {
-  const kept = useKept();
-  if (!files.length) return null;
-  return (
-    <ul className="border-t border-line px-4 py-2 text-sm">
-      {files.map((file) => (
-        <li key={file.link}>
-          <a className="text-leaf underline underline-offset-2" href={kept(file.link)}>
-            {file.name || file.link}
-          </a>{" "}
-          <span className="text-xs text-soft">{size(file.size)}</span>
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-/** A letter's page; the pictures in it are put in as its readers' mail programs do, since the frame may fetch nothing. */
-function Page({ html, files }: { html: string; files: readonly Attached[] }) {
-  const links = files.filter((file) => file.inside).map((file) => file.link);
-  const kept = useKept();
-  const pictures = useQuery({ ...reads.pictures(links, kept), enabled: links.length > 0 });
-  const page = links.reduce((page, link) => page.replaceAll(link, pictures.data?.[link] ?? ""), html);
-  return <Markup html={page} />;
-}
-
-/** What a file is, in a word: by its ending, for the long names of media types say little. */
-const kindOf = (name: string, type: string) =>
-  name.includes(".") && type.startsWith("application/") ? name.split(".").at(-1)!.toUpperCase() : type;
-
-const size = (bytes: number) =>
-  !bytes
-    ? ""
-    : bytes >= 1_000_000
-      ? `${(bytes / 1_000_000).toFixed(1)} MB`
-      : `${Math.max(1, Math.round(bytes / 1000))} kB`;

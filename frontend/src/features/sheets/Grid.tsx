@@ -13,6 +13,7 @@ import { say, sayError } from "../../components/Toast";
 import { count } from "../../components/words";
 import { BringIn } from "./BringIn";
 import { ColumnsDialog } from "./ColumnsDialog";
+import { ListDialog } from "./ListDialog";
 import { SendRows } from "./SendRows";
 
 type Sheet = Schemas["SheetView"];
@@ -34,6 +35,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [at, setAt] = useState<[number, number]>([0, 0]);
   const [editing, setEditing] = useState<string | null>(null);
   const [columns, setColumns] = useState(false);
+  const [listed, setListed] = useState(false);
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
   const [sending, setSending] = useState(false);
   const frame = useRef<HTMLDivElement>(null);
@@ -177,6 +179,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
             )}
             <Button onClick={() => add([{}])}>Add a row</Button>
             <Button onClick={() => setColumns(true)}>Columns</Button>
+            <Button onClick={() => setListed(true)}>List of readers</Button>
             <BringIn into={sheet.key}>Bring in a file …</BringIn>
           </>
         )}
@@ -347,6 +350,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
       {columns && (
         <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={() => staleNow(["sheet", sheet.key])} />
       )}
+      {listed && <ListDialog sheet={sheet} onClose={() => setListed(false)} />}
     </>
   );
 }

@@ -12,6 +12,8 @@ const elsewhere = new Set(["takes"]);
 
 const CONTROLS: Record<string, Control> = {
   slots: wide(texts.SlotText),
+  readerline: wide(texts.SlotText),
+  readertext: wide(texts.LongSlotText),
   value: wide(texts.SlotText),
   longslots: wide(texts.LongSlotText),
   longvalue: wide(texts.LongSlotText),

@@ -1,0 +1,312 @@
+"""The letters of mailings: one effect each, handed over one after another through one connection.
+
+What became of a letter and that the next is about to go are written in one transaction, so that whatever ends the house in
+between leaves one letter in doubt, and no other. Whether a reader has left is asked in that same transaction.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import logging
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+from sqlalchemy import Connection as Database
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from ..core import mailings, pieces, slots
+from ..core.pieces import Mailing
+from ..protocols import mail
+from ..protocols.errors import AddressRefused, Misconfigured, OutsideError
+from ..steps.api import Reader
+from ..store import tables
+from . import leaving
+from .execution import guarded
+from .services import Services
+
+log = logging.getLogger("ulmus")
+STRETCH = 5.0
+"""Seconds for which letters go out before others that wait for the connection have their turn."""
+AT_ONCE = 200
+"""So many letters are read from the database at a time."""
+TRIES = 5
+"""So often an address is tried that is not taken for the moment."""
+AGAIN = 60.0
+"""Seconds until such an address is tried once more; twice as long after each try."""
+TELL_EVERY = 1.0
+MOST_NAMED = 20
+CUT_OFF = "Sending was cut off."
+STOPPED = Misconfigured("The mailing was stopped.")
+
+
+@dataclass(frozen=True)
+class _Letter:
+    """A letter that waits."""
+
+    id: int
+    key: str
+    address: str
+    folded: str
+    fields: Mapping[str, Any]
+    tries: int
+
+
+@dataclass(frozen=True)
+class _Outcome:
+    """What became of a letter, not yet written."""
+
+    letter: int
+    state: str
+    message: str = ""
+    tries: int = 0
+    sent_at: float | None = None
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """How far a mailing got: how many letters went out just now, when to go on (seconds since the epoch; none where there is no
+    more to do), and what hindered it."""
+
+    sent: int
+    again_at: float | None
+    error: OutsideError | None = None
+
+
+def put(connection: Database, piece: tables.Piece, readers: Iterable[Reader]) -> None:
+    """Have a letter for each reader wait. Whoever had one of this line of this run already, or may have, gets no other, also where
+    the run was taken up again. Within a transaction."""
+    piece_id = piece.id
+    connection.exec_driver_sql(
+        "UPDATE mailing_letters SET piece_id = ? WHERE state IN ('sent', 'bounced', 'unsure', 'intent')"
+        " AND piece_id IN (SELECT id FROM pieces WHERE run_id = ? AND address = ? AND id <> ?)",
+        (piece_id, piece.run_id, piece.address, piece_id),
+    )
+    connection.exec_driver_sql(
+        "DELETE FROM mailing_letters WHERE piece_id = ? AND state IN ('waiting', 'refused', 'left', 'dropped')", (piece_id,)
+    )
+    there = {one for (one,) in connection.exec_driver_sql("SELECT folded FROM mailing_letters WHERE piece_id = ?", (piece_id,))}
+    waiting = [
+        (piece_id, _key(piece.key, folded), reader.address, folded, json.dumps(reader.fields, allow_nan=False), reader.row)
+        for reader in readers
+        if (folded := leaving.folded(mail.bare(reader.address))) not in there
+    ]
+    connection.exec_driver_sql(
+        "INSERT INTO mailing_letters (piece_id, key, address, folded, fields, row, state, message, tries)"
+        " VALUES (?, ?, ?, ?, ?, ?, 'waiting', '', 0)",
+        waiting,
+    )
+
+
+def _key(piece: str, folded: str) -> str:
+    """What a letter is known by at every try."""
+    return hashlib.sha256(f"{piece}/{folded}".encode()).hexdigest()[:40]
+
+
+def counts(session: Session, piece_id: int) -> dict[str, int]:
+    """How many letters of a mailing there are by their state."""
+    letter = tables.MailingLetter
+    found = select(letter.state, func.count()).where(letter.piece_id == piece_id).group_by(letter.state)
+    return {state: n for state, n in session.execute(found)}  # noqa: C416
+
+
+def named(session: Session, piece_id: int, state: str, most: int = MOST_NAMED) -> list[str]:
+    """The addresses of the first letters in a state."""
+    letter = tables.MailingLetter
+    return list(session.scalars(select(letter.address).where(letter.piece_id == piece_id, letter.state == state).limit(most)))
+
+
+def doubtful(session: Session, piece_id: int) -> int:
+    """Mark letters whose sending was cut off as unsure; gives how many are."""
+    connection = session.connection()
+    connection.exec_driver_sql(
+        "UPDATE mailing_letters SET state = 'unsure', message = ? WHERE piece_id = ? AND state = 'intent'", (CUT_OFF, piece_id)
+    )
+    return counts(session, piece_id).get("unsure", 0)
+
+
+def decide(session: Session, piece_id: int, choice: str, now: float) -> None:
+    """A person's word on the letters in doubt: ``sent``, ``again`` or ``drop``. Of a mailing that is in doubt as a whole, since
+    the house is a copy, it is about those that wait as well."""
+    to = {"sent": "sent", "again": "waiting", "drop": "dropped"}[choice]
+    session.connection().exec_driver_sql(
+        "UPDATE mailing_letters SET state = ?, message = '', tries = 0, sent_at = CASE WHEN ? = 'sent' THEN ? ELSE sent_at END"
+        " WHERE piece_id = ? AND state IN ('unsure', 'intent', 'waiting')",
+        (to, to, now, piece_id),
+    )
+
+
+class Round:
+    """One stretch of a mailing through one mail server. `opened` are the files that go along."""
+
+    def __init__(
+        self,
+        services: Services,
+        piece: tables.Piece,
+        mailer: mail.Mailer,
+        opened: Mapping[str, tuple[str, str, bytes]],
+        stopping: Callable[[], bool],
+    ) -> None:
+        mailing = pieces.read("mailing", piece.content)
+        assert isinstance(mailing, Mailing)
+        self.services = services
+        self.piece = piece.id
+        self.mailing = mailing
+        self.mailer = mailer
+        self.stopping = stopping
+        try:
+            self._composer = mailings.Composer(mailing)
+        except slots.Unbalanced as error:
+            raise Misconfigured(str(error)) from None
+        self._many = mail.Many(mailer, mailing.first, opened)
+        self._done: _Outcome | None = None
+        self._last = 0.0
+
+    def go(self) -> Stretch:
+        """Send letters until there are no more, the stretch is over, or something hinders it."""
+        until, sent = time.monotonic() + STRETCH, 0
+        with ThreadPoolExecutor(1, "ulmus-letters") as ahead:
+            try:
+                for letter, made in _ahead(self._waiting(), partial(self._composed, ahead)):
+                    if time.monotonic() > until or self.stopping():
+                        return Stretch(sent, self.services.clock())
+                    if (wait := self._pace()) > 0:
+                        if time.monotonic() + wait > until:
+                            return Stretch(sent, self.services.clock() + wait)
+                        time.sleep(wait)
+                    if not self._intend(letter):
+                        if not self._goes_on():
+                            return Stretch(sent, None, STOPPED)
+                        continue
+                    error = self._hand_over(letter, made)
+                    sent += self._done is not None and self._done.state == "sent"
+                    if error is not None:
+                        return Stretch(sent, None, error)
+                return Stretch(sent, self._next_try())
+            finally:
+                self._settle()
+
+    # -- one letter ---------------------------------------------------------------------------------
+
+    def _composed(self, ahead: ThreadPoolExecutor, letter: _Letter) -> Future[mail.Ready]:
+        return ahead.submit(lambda: guarded(partial(self._compose, letter)))
+
+    def _compose(self, letter: _Letter) -> mail.Ready:
+        leave = leaving.place(self.services, self.mailing.name, mail.bare(letter.address))
+        composed = self._composer.letter(letter.address, letter.fields, leave)
+        return self._many.mail(composed, letter.key, self.services.clock())
+
+    def _hand_over(self, letter: _Letter, made: Future[mail.Ready]) -> OutsideError | None:
+        """Send one; gives what hinders the others as well. What became of it is written with the intent of the next."""
+        try:
+            mail.send(self.mailer, made.result())
+            self._done = _Outcome(letter.id, "sent", sent_at=self.services.clock())
+            return None
+        except AddressRefused as error:
+            again = error.retryable and letter.tries + 1 < TRIES
+            self._done = _Outcome(letter.id, "waiting" if again else "refused", error.message, letter.tries + 1)
+            return None
+        except OutsideError as error:
+            state = "unsure" if error.ambiguous else "waiting"
+            self._done = _Outcome(letter.id, state, error.message, letter.tries + (not error.retryable))
+            return error
+        except Exception:
+            log.exception("a letter met a fault of our own")
+            self._done = _Outcome(
+                letter.id, "refused", "Ulmus made a mistake with this letter; it has been logged.", letter.tries + 1
+            )
+            return None
+
+    def _intend(self, letter: _Letter) -> bool:
+        """Write down what became of the last letter, and that this one goes; false where it must not any more."""
+        with self.services.store.writing() as connection:
+            self._write(connection)
+            left = connection.exec_driver_sql("SELECT why FROM leavers WHERE address = ?", (letter.folded,)).scalar()
+            if left is not None:
+                connection.exec_driver_sql(
+                    "UPDATE mailing_letters SET state = 'left', message = ? WHERE id = ? AND state = 'waiting'",
+                    ("Left before this went out." if left == "left" else "Could not be reached before.", letter.id),
+                )
+                return False
+            written = connection.exec_driver_sql(
+                "UPDATE mailing_letters SET state = 'intent', tried_at = ? WHERE id = ? AND state = 'waiting'"
+                " AND EXISTS (SELECT 1 FROM pieces WHERE id = ? AND state = 'going')",
+                (self.services.clock(), letter.id, self.piece),
+            )
+            return written.rowcount == 1
+
+    def _goes_on(self) -> bool:
+        with self.services.store.engine.connect() as connection:
+            return connection.exec_driver_sql("SELECT state FROM pieces WHERE id = ?", (self.piece,)).scalar() == "going"
+
+    def _settle(self) -> None:
+        if self._done is not None:
+            with self.services.store.writing() as connection:
+                self._write(connection)
+
+    def _write(self, connection: Database) -> None:
+        done = self._done
+        if done is not None:
+            connection.exec_driver_sql(
+                "UPDATE mailing_letters SET state = ?, message = ?, tries = ?, sent_at = ? WHERE id = ?",
+                (done.state, done.message, done.tries, done.sent_at, done.letter),
+            )
+            self._done = None
+
+    # -- which, and when ----------------------------------------------------------------------------
+
+    def _waiting(self) -> Iterator[_Letter]:
+        """The letters that may go now, those tried least first."""
+        letter, passed = tables.MailingLetter, set[int]()
+        found = select(letter.id, letter.key, letter.address, letter.folded, letter.fields, letter.tries, letter.tried_at)
+        found = found.where(letter.piece_id == self.piece, letter.state == "waiting")
+        found = found.order_by(letter.tries, letter.tried_at, letter.id).limit(AT_ONCE)
+        while True:
+            with self.services.store.read() as session:
+                rows = session.execute(found).all()
+            now = self.services.clock()
+            # One that was made ready ahead still waits; it has its turn already.
+            due = [_Letter(*row[:6]) for row in rows if row.id not in passed and now >= _tried_again(row.tries, row.tried_at)]
+            if not due:
+                return
+            passed.update(one.id for one in due)
+            yield from due
+
+    def _next_try(self) -> float | None:
+        letter = tables.MailingLetter
+        self._settle()
+        waiting = select(letter.tries, letter.tried_at).where(letter.piece_id == self.piece, letter.state == "waiting")
+        with self.services.store.read() as session:
+            due = [_tried_again(tries, at) for tries, at in session.execute(waiting.limit(AT_ONCE))]
+        return max(min(due), self.services.clock() + 1) if due else None
+
+    def _pace(self) -> float:
+        """Seconds until the next letter may go, so that they go evenly."""
+        if self.mailing.pace is None:
+            return 0.0
+        wait = self._last + 60 / self.mailing.pace - time.monotonic()
+        self._last = time.monotonic() + max(0.0, wait)
+        return max(0.0, wait)
+
+
+def _tried_again(tries: int, tried_at: float | None) -> float:
+    return (tried_at or 0.0) + AGAIN * 2 ** max(0, tries - 1) if tries else 0.0
+
+
+def _ahead(
+    letters: Iterator[_Letter], make: Callable[[_Letter], Future[mail.Ready]]
+) -> Iterator[tuple[_Letter, Future[mail.Ready]]]:
+    """Each letter with its mail, which is made while the one before is handed over."""
+    before: tuple[_Letter, Future[mail.Ready]] | None = None
+    for letter in letters:
+        made = letter, make(letter)
+        if before is not None:
+            yield before
+        before = made
+    if before is not None:
+        yield before
