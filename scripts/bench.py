@@ -18,7 +18,7 @@ from unittest import mock
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
-from scripts import bench_draft, bench_engine, bench_gather, bench_years
+from scripts import bench_draft, bench_engine, bench_gather, bench_mailing, bench_years
 from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
@@ -245,6 +245,7 @@ def main() -> None:
     engine_overhead()
     bench_engine.main()
     bench_gather.main()
+    bench_mailing.main()
     bench_years.main()
     bench_draft.main()
     server()

@@ -7,7 +7,7 @@ from urllib.parse import parse_qsl
 
 from tests.protocols.outside import WithTown, answering, get, raw
 from ulmus.core import pieces
-from ulmus.protocols import mail, micropub
+from ulmus.protocols import mail, micropub, smtp
 from ulmus.protocols.errors import OutsideError
 
 
@@ -173,7 +173,7 @@ class Refusals(WithTown):
     """What a mail server says of a recipient, told as what it is."""
 
     def told(self, code: int, said: bytes) -> OutsideError:
-        return mail._recipient_refused("ines@a.example", code, said)
+        return smtp.recipient_refused("ines@a.example", code, said)
 
     def test_for_now_for_this_sender_and_for_good(self) -> None:
         for code, said, again, words in (

@@ -146,10 +146,10 @@ class Sending(WithList):
     def test_whoever_leaves_while_it_goes_out_gets_none(self) -> None:
         real = mail.send
 
-        def leaves(*arguments: Any) -> None:
+        def leaves(*arguments: Any) -> bool:
             with self.services.store.write() as session:
                 leaving.leave(session, "finn@readers.example", "x", 1.0)
-            real(*arguments)
+            return real(*arguments)
 
         with mock.patch.object(mail, "send", leaves):
             run = self.send()
@@ -215,11 +215,11 @@ class InDoubt(WithList):
     def test_a_server_that_is_away_is_waited_for_and_a_wrong_one_is_said_with_nothing_lost(self) -> None:
         real, refusals = mail.send, iter([OutsideError("away", retryable=True)] * 2)
 
-        def away(*arguments: Any) -> None:
+        def away(*arguments: Any) -> bool:
             error = next(refusals, None)
             if error is not None:
                 raise error
-            real(*arguments)
+            return real(*arguments)
 
         with mock.patch.object(mail, "send", away):
             run = self.send()
@@ -229,12 +229,12 @@ class InDoubt(WithList):
 
         sent = 0
 
-        def wrong(*arguments: Any) -> None:
+        def wrong(*arguments: Any) -> bool:
             nonlocal sent
             if sent == 1:
                 raise OutsideError("The password is wrong.")
             sent += 1
-            real(*arguments)
+            return real(*arguments)
 
         with mock.patch.object(mail, "send", wrong):
             run = self.send()

@@ -19,7 +19,7 @@ from imapclient import IMAPClient
 from imapclient.exceptions import IMAPClientAbortError, IMAPClientError, LoginError
 
 from .errors import Misconfigured, NotFound, OutsideError, RefusedAddress, Unreachable
-from .mail import Reach
+from .smtp import Reach
 from .text import decode
 
 MOST = 200

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from .errors import Misconfigured, OutsideError, Refused, Unreachable
-from .mail import Reach
+from .smtp import Reach
 
 if TYPE_CHECKING:
     from slixmpp import ClientXMPP

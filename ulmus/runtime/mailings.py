@@ -20,10 +20,12 @@ from sqlalchemy import Connection as Database
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from ..core import mailings, pieces, slots
+from ..core import pieces
 from ..core.pieces import Mailing
 from ..protocols import mail
 from ..protocols.errors import AddressRefused, Misconfigured, OutsideError
+from ..protocols.mailing import APART, To, made, plain
+from ..protocols.workers import apart
 from ..steps.api import Reader
 from ..store import tables
 from . import leaving
@@ -33,6 +35,8 @@ from .services import Services
 log = logging.getLogger("ulmus")
 STRETCH = 5.0
 """Seconds for which letters go out before others that wait for the connection have their turn."""
+BATCH, MOST_BYTES = 50, 8_000_000
+"""So many letters are made at a time, and so many bytes of files with them."""
 AT_ONCE = 200
 """So many letters are read from the database at a time."""
 TRIES = 5
@@ -66,6 +70,7 @@ class _Outcome:
     message: str = ""
     tries: int = 0
     sent_at: float | None = None
+    tried_at: float | None = None
 
 
 @dataclass(frozen=True)
@@ -158,12 +163,12 @@ class Round:
         self.piece = piece.id
         self.mailing = mailing
         self.mailer = mailer
+        self.opened = opened
         self.stopping = stopping
-        try:
-            self._composer = mailings.Composer(mailing)
-        except slots.Unbalanced as error:
-            raise Misconfigured(str(error)) from None
-        self._many = mail.Many(mailer, mailing.first, opened)
+        self._batch = max(1, min(BATCH, MOST_BYTES // max(1, sum(len(body) for _, _, body in opened.values()))))
+        with services.store.read() as session:
+            many = counts(session, piece.id).get("waiting", 0) >= APART
+        self._made = partial(apart, made) if many else made
         self._done: _Outcome | None = None
         self._last = 0.0
 
@@ -172,73 +177,75 @@ class Round:
         until, sent = time.monotonic() + STRETCH, 0
         with ThreadPoolExecutor(1, "ulmus-letters") as ahead:
             try:
-                for letter, made in _ahead(self._waiting(), partial(self._composed, ahead)):
+                for letter, mail_ in _each(_ahead(self._batches(), lambda batch: ahead.submit(self._compose, batch))):
                     if time.monotonic() > until or self.stopping():
                         return Stretch(sent, self.services.clock())
                     if (wait := self._pace()) > 0:
                         if time.monotonic() + wait > until:
                             return Stretch(sent, self.services.clock() + wait)
                         time.sleep(wait)
-                    if not self._intend(letter):
-                        if not self._goes_on():
-                            return Stretch(sent, None, STOPPED)
-                        continue
-                    error = self._hand_over(letter, made)
-                    sent += self._done is not None and self._done.state == "sent"
+                    went, error = self._hand_over(letter, mail_)
+                    sent += went
                     if error is not None:
                         return Stretch(sent, None, error)
+                    if not went and not self._goes_on():
+                        return Stretch(sent, None, STOPPED)
                 return Stretch(sent, self._next_try())
             finally:
                 self._settle()
 
     # -- one letter ---------------------------------------------------------------------------------
 
-    def _composed(self, ahead: ThreadPoolExecutor, letter: _Letter) -> Future[mail.Ready]:
-        return ahead.submit(lambda: guarded(partial(self._compose, letter)))
+    def _compose(self, batch: list[_Letter]) -> list[mail.Ready | str]:
+        place = partial(leaving.place, self.services, self.mailing.name)
+        to = [To(one.address, one.fields, place(mail.bare(one.address)), one.key) for one in batch]
+        return guarded(lambda: self._made(plain(self.mailer), self.mailing, self.opened, to, self.services.clock()))
 
-    def _compose(self, letter: _Letter) -> mail.Ready:
-        leave = leaving.place(self.services, self.mailing.name, mail.bare(letter.address))
-        composed = self._composer.letter(letter.address, letter.fields, leave)
-        return self._many.mail(composed, letter.key, self.services.clock())
-
-    def _hand_over(self, letter: _Letter, made: Future[mail.Ready]) -> OutsideError | None:
-        """Send one; gives what hinders the others as well. What became of it is written with the intent of the next."""
+    def _hand_over(self, letter: _Letter, made: mail.Ready | str) -> tuple[bool, OutsideError | None]:
+        """Send one; gives whether it went, and what hinders the others as well. What became of it is written with the intent of
+        the next, which is asked for while the server looks at whom that is for."""
         try:
-            mail.send(self.mailer, made.result())
-            self._done = _Outcome(letter.id, "sent", sent_at=self.services.clock())
-            return None
+            if isinstance(made, str):
+                raise AddressRefused(made)
+            if not mail.send(self.mailer, made, partial(self._intend, letter)):
+                return False, None
+            self._became(_Outcome(letter.id, "sent", sent_at=self.services.clock()))
+            return True, None
         except AddressRefused as error:
             again = error.retryable and letter.tries + 1 < TRIES
-            self._done = _Outcome(letter.id, "waiting" if again else "refused", error.message, letter.tries + 1)
-            return None
+            state, now = "waiting" if again else "refused", self.services.clock()
+            self._became(_Outcome(letter.id, state, error.message, letter.tries + 1, tried_at=now))
+            return False, None
         except OutsideError as error:
             state = "unsure" if error.ambiguous else "waiting"
-            self._done = _Outcome(letter.id, state, error.message, letter.tries + (not error.retryable))
-            return error
-        except Exception:
-            log.exception("a letter met a fault of our own")
-            self._done = _Outcome(
-                letter.id, "refused", "Ulmus made a mistake with this letter; it has been logged.", letter.tries + 1
-            )
-            return None
+            self._became(_Outcome(letter.id, state, error.message, letter.tries + (not error.retryable)))
+            return False, error
+
+    def _became(self, outcome: _Outcome) -> None:
+        """Keep in mind what became of a letter; the one before is written first, where this one failed before it was asked for."""
+        self._settle()
+        self._done = outcome
 
     def _intend(self, letter: _Letter) -> bool:
         """Write down what became of the last letter, and that this one goes; false where it must not any more."""
+        now = self.services.clock()
         with self.services.store.writing() as connection:
             self._write(connection)
+            written = connection.exec_driver_sql(
+                "UPDATE mailing_letters SET state = 'intent', tried_at = ? WHERE id = ? AND state = 'waiting'"
+                " AND NOT EXISTS (SELECT 1 FROM leavers WHERE address = ?)"
+                " AND EXISTS (SELECT 1 FROM pieces WHERE id = ? AND state = 'going')",
+                (now, letter.id, letter.folded, self.piece),
+            )
+            if written.rowcount == 1:
+                return True
             left = connection.exec_driver_sql("SELECT why FROM leavers WHERE address = ?", (letter.folded,)).scalar()
             if left is not None:
                 connection.exec_driver_sql(
                     "UPDATE mailing_letters SET state = 'left', message = ? WHERE id = ? AND state = 'waiting'",
                     ("Left before this went out." if left == "left" else "Could not be reached before.", letter.id),
                 )
-                return False
-            written = connection.exec_driver_sql(
-                "UPDATE mailing_letters SET state = 'intent', tried_at = ? WHERE id = ? AND state = 'waiting'"
-                " AND EXISTS (SELECT 1 FROM pieces WHERE id = ? AND state = 'going')",
-                (self.services.clock(), letter.id, self.piece),
-            )
-            return written.rowcount == 1
+            return False
 
     def _goes_on(self) -> bool:
         with self.services.store.engine.connect() as connection:
@@ -253,15 +260,15 @@ class Round:
         done = self._done
         if done is not None:
             connection.exec_driver_sql(
-                "UPDATE mailing_letters SET state = ?, message = ?, tries = ?, sent_at = ? WHERE id = ?",
-                (done.state, done.message, done.tries, done.sent_at, done.letter),
+                "UPDATE mailing_letters SET state = ?, message = ?, tries = ?, sent_at = ?, tried_at = coalesce(?, tried_at) WHERE id = ?",
+                (done.state, done.message, done.tries, done.sent_at, done.tried_at, done.letter),
             )
             self._done = None
 
     # -- which, and when ----------------------------------------------------------------------------
 
-    def _waiting(self) -> Iterator[_Letter]:
-        """The letters that may go now, those tried least first."""
+    def _batches(self) -> Iterator[list[_Letter]]:
+        """The letters that may go now, those tried least first, some at a time."""
         letter, passed = tables.MailingLetter, set[int]()
         found = select(letter.id, letter.key, letter.address, letter.folded, letter.fields, letter.tries, letter.tried_at)
         found = found.where(letter.piece_id == self.piece, letter.state == "waiting")
@@ -275,7 +282,8 @@ class Round:
             if not due:
                 return
             passed.update(one.id for one in due)
-            yield from due
+            for at in range(0, len(due), self._batch):
+                yield due[at : at + self._batch]
 
     def _next_try(self) -> float | None:
         letter = tables.MailingLetter
@@ -298,15 +306,21 @@ def _tried_again(tries: int, tried_at: float | None) -> float:
     return (tried_at or 0.0) + AGAIN * 2 ** max(0, tries - 1) if tries else 0.0
 
 
-def _ahead(
-    letters: Iterator[_Letter], make: Callable[[_Letter], Future[mail.Ready]]
-) -> Iterator[tuple[_Letter, Future[mail.Ready]]]:
-    """Each letter with its mail, which is made while the one before is handed over."""
-    before: tuple[_Letter, Future[mail.Ready]] | None = None
-    for letter in letters:
-        made = letter, make(letter)
+Made = Future[list[mail.Ready | str]]
+
+
+def _ahead(batches: Iterator[list[_Letter]], make: Callable[[list[_Letter]], Made]) -> Iterator[tuple[list[_Letter], Made]]:
+    """Some letters at a time with their mails, which are made while those before are handed over."""
+    before: tuple[list[_Letter], Made] | None = None
+    for batch in batches:
+        made = batch, make(batch)
         if before is not None:
             yield before
         before = made
     if before is not None:
         yield before
+
+
+def _each(batches: Iterator[tuple[list[_Letter], Made]]) -> Iterator[tuple[_Letter, mail.Ready | str]]:
+    for letters, mails in batches:
+        yield from zip(letters, mails.result(), strict=True)

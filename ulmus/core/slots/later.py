@@ -11,6 +11,7 @@ import html
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Literal
 from urllib.parse import quote
 
@@ -135,7 +136,14 @@ class Later:
         out: list[str] = []
         _fill(self.pieces, values, out)
         text = "".join(out)
+        if not self.leaves_out:
+            return text
         return _FILLED.sub("", text) if self.page else _GAP.sub("\n\n", text)
+
+    @cached_property
+    def leaves_out(self) -> bool:
+        """Whether something of it may be left out, so that a gap could stay."""
+        return any(isinstance(piece, _If) for piece in self.pieces)
 
 
 def taken_apart(text: str, word: str, marks: Sequence[str], given: Sequence[Mapping[str, Any]], page: bool = False) -> Later:
