@@ -45,6 +45,8 @@ class Config:
     town_url: str = ""
     trusted_proxy: str = ""
     moved: bool = False
+    take_back: float = 10.0
+    """Seconds after an approval in which what it lets out may be taken back."""
 
 
 class Server:
@@ -59,6 +61,7 @@ class Server:
             place.stand_here(self.services.store)
         self.services.public_url = url
         self.engine = Engine(self.services)
+        self.engine.outbox.take_back = config.take_back
         self._proof_threads = Threads(8)
         proofs = Proofs(self.services, self._proof_threads, self.engine.handlers)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)

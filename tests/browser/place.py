@@ -86,6 +86,8 @@ class Demo:
             str(self.smtp_port),
             "--imap-port",
             str(self.imap_port),
+            "--take-back",
+            "0.5",
         ]
         self.process = subprocess.Popen(
             [sys.executable, "-m", "ulmus.cli", "demo", *arguments], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True

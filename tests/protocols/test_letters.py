@@ -17,8 +17,8 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 
 from ulmus.core.pieces import Attached, Letter
-from ulmus.protocols import letters, mail
-from ulmus.protocols.errors import Misconfigured, OutsideError, TooLarge
+from ulmus.protocols import letters, mail, smtp
+from ulmus.protocols.errors import AddressRefused, Misconfigured, OutsideError, TooLarge
 
 PICTURE = "http://house.example/api/files/abc/bean.png"
 REPORT = "http://house.example/api/files/def/report.pdf"
@@ -286,7 +286,7 @@ class Handed(unittest.TestCase):
         server = self.server(lambda line: "550 5.1.1 no" if "gone@" in line else "")
         mailer = self.kept_open(server)
         gone = mail.compose(mailer, Letter(to=("gone@a.example",), subject="s", text="t"), "k1", 0.0, {})
-        with self.assertRaises(Misconfigured):
+        with self.assertRaises(AddressRefused):
             mail.send(mailer, gone)
         mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t"), "k2", 0.0, {}))
         self.assertEqual(len(server.kept), 1)
@@ -294,7 +294,7 @@ class Handed(unittest.TestCase):
     def test_the_certificate_is_looked_at(self) -> None:
         server = self.server(features=("STARTTLS",))
         mailer = mail.Mailer("127.0.0.1", server.port, True, "", "", "a@a.example", "")
-        with mock.patch.object(mail, "PATIENCE", 2.0), self.assertRaises(OutsideError) as caught:
+        with mock.patch.object(smtp, "PATIENCE", 2.0), self.assertRaises(OutsideError) as caught:
             mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t"), "k", 0.0, {}))
         self.assertFalse(caught.exception.ambiguous)
         self.assertEqual(server.kept, [], "nothing is said in the open")

@@ -17,22 +17,34 @@ ENDING = 8.0
 """Seconds within which a town ends whose demonstration was killed."""
 
 
+TAKE_BACK = click.option(
+    "--take-back",
+    default=10.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="How long what was approved may be taken back before it goes.",
+)
+
+
 @main.command()
 @DATA
 @ALLOW
+@TAKE_BACK
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8420, show_default=True)
 @click.option("--public-url", default="", help="How others reach this server; stands in links in mails.")
 @click.option("--trusted-proxy", default="", metavar="ADDRESS", help="A proxy before this server, whose word on callers counts.")
 @click.option("--moved", is_flag=True, help="This folder was moved here, and nobody works with the old one: it is not held.")
-def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: str, trusted_proxy: str, moved: bool) -> None:
+def serve(
+    data: Path, allow: tuple[str, ...], take_back: float, host: str, port: int, public_url: str, trusted_proxy: str, moved: bool
+) -> None:
     """Serve the app and carry out live workflows.
 
     Add the first account with `ulmus user add`.
     """
     from ..server import Config
 
-    config = Config(data, host, port, public_url, frozenset(allow), trusted_proxy=trusted_proxy, moved=moved)
+    config = Config(data, host, port, public_url, frozenset(allow), trusted_proxy=trusted_proxy, moved=moved, take_back=take_back)
     _serve(config, open_words="Ulmus is open at")
 
 
@@ -44,7 +56,10 @@ def serve(data: Path, allow: tuple[str, ...], host: str, port: int, public_url: 
 @click.option("--imap-port", default=8426, show_default=True)
 @click.option("--reset", is_flag=True, help="Begin again with fresh demo data.")
 @ALLOW
-def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, reset: bool, allow: tuple[str, ...]) -> None:
+@TAKE_BACK
+def demo(
+    data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, reset: bool, allow: tuple[str, ...], take_back: float
+) -> None:
     """Start Ulmus with demo data, and the practice town around it.
 
     The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
@@ -71,7 +86,7 @@ def demo(data: Path, port: int, town_port: int, smtp_port: int, imap_port: int, 
         if not demonstration.is_made(services):
             demonstration.make(services, url, smtp_port, imap_port, lambda text: click.echo(f"  {text}"))
         accounts = tuple(demonstration.accounts())
-        config = Config(data / "ulmus", "127.0.0.1", port, "", allowed, accounts, url)
+        config = Config(data / "ulmus", "127.0.0.1", port, "", allowed, accounts, url, take_back=take_back)
         click.echo(f"\n  Practice town   {url}  (control page: {url}/control)")
         click.echo(f"  Sign in as      {accounts[0]['email']}, password “{accounts[0]['password']}”")
         _serve(config, open_words="  Ulmus          ", services=services)

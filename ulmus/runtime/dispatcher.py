@@ -19,7 +19,7 @@ from ..core.cost import Usage
 from ..core.flow import Rewrite, Turn
 from ..core.values import NotPlain, plain_object
 from ..core.workflow import Line, drawn, is_shared, take_name
-from ..core.workflow.plans import AskPlan
+from ..core.workflow.plans import AskPlan, SendPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Context, StepFailed, Workspace
@@ -234,7 +234,8 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
         run_id=live.run_id,
         decision=decision,
         line=line,
-        values=live.state.named(decision.address, reads),
+        # When a piece goes is said in the page's zone, which the run keeps.
+        values=live.state.named(decision.address, {*reads, "run"} if isinstance(plan, SendPlan) else reads),
         deadline=max(now + 1, live.state.began + page.workflow.limits.hours * 3600 + live.state.granted.get("time", 0.0)),
         about=page.lines.get(plan.draft) if isinstance(plan, AskPlan) else None,
         brand=page.workflow.brand,

@@ -16,7 +16,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from ..core import flow, pieces
@@ -28,12 +28,12 @@ from ..steps import kinds
 from ..steps.api import Connection, Jobs, Mails, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
 from ..store import tables
-from . import lists, mailings
+from . import lists, mailings, timing
 from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
 from .ports import Events, Gate
-from .services import Services
+from .services import Services, audit
 from .transaction import Transaction
 from .workspace import workspace
 
@@ -50,6 +50,7 @@ UNSURE_EVERY, UNSURE_LEAST = 30.0, 3600.0
 OBSERVED_FOR = 600.0
 COPIED = "It may have gone out from the house this one is a copy of."
 EARLIER = 300
+TOO_LATE = "It was to go out earlier than it could. Send it all the same, or take it back."
 
 Work = Callable[[int, OutsideError | None], OutsideError | None]
 
@@ -76,6 +77,8 @@ class Outbox:
         self.asked = asked
         self.listings = Listings(services)
         self.settle = SETTLE
+        self.take_back = 0.0
+        """Seconds after an approval in which what it lets out may be taken back."""
         self._flying: set[int] = set()
         self._unwritten: dict[int, Callable[[], None]] = {}
         self._absent: dict[int, float] = {}
@@ -84,7 +87,9 @@ class Outbox:
         self._stopping = threading.Event()
         self._lock = threading.Lock()
 
-    def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing) -> tuple[int, str]:
+    def queue(
+        self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Outgoing, goes: timing.Goes
+    ) -> tuple[int, str]:
         """See `ports.Outbox`. The same place of the same run is the same piece, and keeps the key it has."""
         session, address = tx.session, decision.address
         key = effect_key(self.services.effect_house(live.run_id), live.run_id, address, decision.generation)
@@ -99,6 +104,8 @@ class Outbox:
         piece.generation = decision.generation
         piece.connection, piece.content = outgoing.connection, outgoing.content
         piece.state, piece.due_at, piece.message = "queued", tx.now, ""
+        session.flush()
+        self._when(session, piece, goes, tx.now)
         origin = self.services.origin(live.run_id)
         if origin is not None and not piece.attempt:
             doubt(piece, origin.at, tx.now)
@@ -107,6 +114,25 @@ class Outbox:
             mailings.put(session.connection(), piece, outgoing.readers)
             lists.note(session, outgoing.content)
         return piece.id, piece.key
+
+    def _when(self, session: Session, piece: tables.Piece, goes: timing.Goes, now: float) -> None:
+        """Set when a piece goes out. One that was to go already, and failed, goes at once."""
+        here = tables.Piece.run_id == piece.run_id, tables.Piece.address == piece.address
+        tried = session.scalar(select(func.max(tables.Piece.goes_at)).where(*here, tables.Piece.attempt > 0))
+        if tried is not None and tried <= now:
+            piece.goes_at = piece.due_at = now
+            piece.goes_by = piece.goes_by or goes.not_after
+            return
+        first = max(now, goes.not_before or now)
+        at = timing.next_free(session, piece.connection, first, piece.id) if goes.place else max(first, goes.at or first)
+        if self.take_back:
+            said = select(func.max(tables.Approval.decided_at))
+            approved = session.scalar(said.where(tables.Approval.run_id == piece.run_id, tables.Approval.state == "approve"))
+            at = max(at, (approved or 0.0) + self.take_back)
+        piece.goes_at = piece.due_at = at
+        piece.goes_by = goes.not_after
+        if goes.not_after is not None and at > goes.not_after:
+            piece.state, piece.message = "held", TOO_LATE
 
     def stop(self) -> None:
         """Begin nothing more; a mailing ends with the letter that is under way."""
@@ -160,6 +186,8 @@ class Outbox:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state != "queued":
                 return None
+            if self._is_late(piece):
+                return None
             piece.state, piece.attempt, piece.tried_at = "intent", piece.attempt + 1, self.services.clock()
             # While the sending is under way nobody looks into it; after a crash the start does.
             piece.due_at = piece.tried_at + 600
@@ -185,6 +213,8 @@ class Outbox:
         with self.services.store.write() as session:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state not in ("queued", "going"):
+                return None
+            if piece.state == "queued" and self._is_late(piece):
                 return None
             if piece.state == "queued":
                 piece.state, piece.attempt, piece.tried_at = "going", piece.attempt + 1, now
@@ -238,6 +268,13 @@ class Outbox:
         with self.services.store.read() as session:
             found = mailings.counts(session, piece.id)
         return guarded(lambda: kind.told(piece.content, found))
+
+    def _is_late(self, piece: tables.Piece) -> bool:
+        """Whether a piece was to go out by now; then it is held, and a person is asked. Within a transaction."""
+        if piece.goes_by is None or self.services.clock() <= piece.goes_by:
+            return False
+        piece.state, piece.message = "held", TOO_LATE
+        return True
 
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
@@ -384,7 +421,7 @@ class Outbox:
         """It certainly is not there. One that was never tried here, but might have been where this house was copied from, goes
         out now; for the others the run's failure policy decides."""
         if piece.attempt == 0:
-            self._set(piece, "queued", "", self.services.clock())
+            self._set(piece, "queued", "", max(self.services.clock(), piece.goes_at or 0.0))
         else:
             self._give_back(piece, OutsideError(why, retryable=True))
 
@@ -486,6 +523,44 @@ class Outbox:
         else:
             event = flow.Failed(at=now, address=piece.address or "-", message=f"Not sent; dropped by {by}.")
             self._write(piece, event, mark("failed", f"Dropped by {by}."))
+
+    def take_back_piece(self, piece_id: int, by: str) -> None:
+        """Have a piece that waits not go out: its line has failed, and the run can be taken up from it or from above. Raises
+        `ValueError`."""
+        piece = self._waiting(piece_id, ("queued", "held", "going"), by, "failed", f"Taken back by {by}.")
+        event = flow.Failed(
+            at=self.services.clock(),
+            address=piece.address or "-",
+            message=f"Taken back by {by}.",
+            code="taken_back",
+            retryable=False,
+        )
+        self._write(piece, event, lambda session: None)
+
+    def hold(self, piece_id: int, by: str) -> None:
+        """Have a piece wait until somebody lets it go; of a mailing that is going out, the rest. Raises `ValueError`."""
+        self._waiting(piece_id, ("queued", "going"), by, "held", f"Held by {by}.")
+
+    def move(self, piece_id: int, at: float | None, by: str) -> None:
+        """Have a piece go out at another time; without one, at once. Raises `ValueError`."""
+        self._waiting(piece_id, ("queued", "held"), by, "queued", "", max(at or 0.0, self.services.clock()))
+
+    def _waiting(
+        self, piece_id: int, states: tuple[str, ...], by: str, state: str, message: str, at: float | None = None
+    ) -> tables.Piece:
+        """Set a piece that waits to another state, unless it is on its way by now."""
+        with self.services.store.write() as session:
+            piece = session.get(tables.Piece, piece_id)
+            if piece is None or piece.run_id is None or piece.state not in states:
+                raise ValueError("This is on its way already, or was settled.")
+            piece.state, piece.message = state, message
+            if at is not None:
+                # Whoever says when it goes has seen when it was to go at the latest.
+                piece.goes_at = piece.due_at = at
+                piece.goes_by = None
+            audit(session, self.services.clock(), by, f"set a piece to {state}", str(piece_id))
+        self.services.bus.publish("piece", id=piece_id)
+        return piece
 
     # -- writing ------------------------------------------------------------------------------------
 

@@ -13,6 +13,8 @@ from sqlalchemy.orm import Session
 from ..core import flow
 from ..protocols.errors import OutsideError
 from .journal import Live
+from .services import Services
+from .timing import Goes
 from .transaction import Transaction
 
 Job = Callable[[OutsideError | None], OutsideError | None]
@@ -86,8 +88,11 @@ class Runs(Protocol):
 class Outbox(Protocol):
     """Where pieces wait to go out."""
 
-    def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Any) -> tuple[int, str]:
-        """Put a piece into the outbox within `tx`; gives its number and key."""
+    services: Services
+
+    def queue(self, tx: Transaction, live: Live, decision: flow.Send, kind: str, outgoing: Any, goes: Goes) -> tuple[int, str]:
+        """Put a piece into the outbox within `tx`, to go out then; gives its number and key. Raises `OutsideError` where there is
+        no place for it."""
 
 
 class Commits(Protocol):

@@ -392,16 +392,25 @@ def setting(
     when: str = "",
     takes: str = "",
     told: str = "",
+    last: bool = False,
     **limits: Any,
 ) -> Any:
     """A settings field with its control (see `ulmus.core.workflow.controls`).
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
     while another setting has one of some values, written ``name=value`` or ``name=value|other``, or while it has any, written ``name``; `takes` are the values a
-    new line begins with there; `told` says which words of a description fill it in.
+    new line begins with there; `last` puts it behind all others; `told` says which words of a description fill it in.
     """
     extra: dict[str, Any] = {"control": control}
-    named = (("needs", needs), ("labels", dict(labels or {})), ("more", more), ("when", when), ("takes", takes), ("told", told))
+    named = (
+        ("needs", needs),
+        ("labels", dict(labels or {})),
+        ("more", more),
+        ("when", when),
+        ("takes", takes),
+        ("told", told),
+        ("last", last),
+    )
     for name, value in named:
         if value:
             extra[name] = value
@@ -504,6 +513,47 @@ class ConnectionKind(Generic[C]):
     common: float = 0.0
     bearer: str = ""
     contract: int = VERSION
+
+
+class Timely(Settings):
+    """Settings of a line whose piece may go out later. Times are those of the page, in its zone."""
+
+    goes: Literal["now", "at", "place"] = setting(
+        "It goes out",
+        control="choice",
+        default="now",
+        labels={"now": "at once", "at": "at a time", "place": "at the channel’s next free place"},
+        more=True,
+        last=True,
+    )
+    goes_at: str = setting(
+        "At",
+        "A time such as 17:00, or a date and time, from a value too.",
+        control="slots",
+        default="",
+        max_length=200,
+        when="goes=at",
+        more=True,
+        last=True,
+    )
+    not_before: str = setting(
+        "Not before",
+        "A time, or a date and time; may be empty.",
+        control="slots",
+        default="",
+        max_length=200,
+        more=True,
+        last=True,
+    )
+    not_after: str = setting(
+        "Not after",
+        "The same. What is late then waits for a person.",
+        control="slots",
+        default="",
+        max_length=200,
+        more=True,
+        last=True,
+    )
 
 
 class Batched(Settings):

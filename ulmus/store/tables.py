@@ -296,6 +296,7 @@ class Piece(Base):
         Index("pieces_by_sending", "state", "sent_at"),
         Index("pieces_of_channel", "connection", "state", "sent_at"),
         Index("pieces_of_approval", "approval_id"),
+        Index("pieces_to_go", "connection", "goes_at"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     key: Mapped[str] = mapped_column(String(64))
@@ -314,6 +315,19 @@ class Piece(Base):
     queued_at: Mapped[float]
     due_at: Mapped[float]
     sent_at: Mapped[float | None]
+    goes_at: Mapped[float | None]  # when it is to go out
+    goes_by: Mapped[float | None]  # when it is too late, and a person is asked
+
+
+class Timetable(Base):
+    """A channel's places: an RFC 5545 rule in a zone (IANA), at most so many pieces a day, and so many seconds apart."""
+
+    __tablename__ = "timetables"
+    connection: Mapped[str] = mapped_column(ForeignKey("connections.key", ondelete="CASCADE"), primary_key=True)
+    rule: Mapped[str] = mapped_column(Text)
+    zone: Mapped[str] = mapped_column(String(60))
+    a_day: Mapped[int | None]
+    apart: Mapped[float | None]
 
 
 class MailingLetter(Base):

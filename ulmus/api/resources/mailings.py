@@ -256,7 +256,7 @@ def leavers(query: LeaversQuery) -> Reply:
     )
 
 
-@bp.delete("/leavers/<path:address>", responses={200: Fine, 404: Problem})
+@bp.delete("/leavers/<address>", responses={200: Fine, 404: Problem})
 @needs("owner")
 def back(path: AddressPath) -> Reply:
     """Let mailings go to an address again: its reader asked for it, or it can be reached again."""

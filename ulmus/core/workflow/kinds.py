@@ -187,7 +187,9 @@ class SendSpec(ActSpec[S]):
         return self.form == "act"
 
     def plan_of(self, settings: Mapping[str, Any]) -> plans.SendPlan:
-        return plans.SendPlan()
+        told = {"goes": "goes", "at": "goes_at", "not_before": "not_before", "not_after": "not_after"}
+        known = {field: settings.get(name) for field, name in told.items() if name in self.settings.model_fields}
+        return plans.SendPlan(**{field: value for field, value in known.items() if isinstance(value, str)})
 
 
 @dataclass(frozen=True, kw_only=True)

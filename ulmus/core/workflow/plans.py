@@ -19,7 +19,13 @@ class PerformPlan:
 
 @dataclass(frozen=True)
 class SendPlan:
-    """Makes a piece that goes out."""
+    """Makes a piece that goes out: ``now``, ``at`` a time, or at the next free ``place`` of its channel; not before and not after
+    some times. The times are texts with slots; empty where they set nothing."""
+
+    goes: str = "now"
+    at: str = ""
+    not_before: str = ""
+    not_after: str = ""
 
 
 @dataclass(frozen=True)

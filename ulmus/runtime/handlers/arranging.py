@@ -3,24 +3,21 @@ out from the line and the values alone, the same live and in proofs."""
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Mapping
 from typing import Any
 
-from dateutil import parser as dates
 from sqlalchemy import select
 
 from ...core import flow
 from ...core.cost import Usage
-from ...core.recurrence import zone_of
 from ...core.slots import all_items, fits, items_of, parse, render, value_in
 from ...core.workflow import Line, Workflow
 from ...core.workflow.plans import EachPlan, ForCall, ForkPlan, RepeatPlan, StopPlan, WaitPlan
-from ...protocols.errors import NothingToDo
 from ...steps.api import Context
 from ...store import tables
 from .. import execution
 from ..journal import Live
+from ..timing import moment
 from ..transaction import Transaction
 from .base import FromValues, Gave, Handler
 
@@ -117,15 +114,4 @@ def rest(line: Line, values: Mapping[str, Any], now: float) -> tuple[float | Non
     if plan.seconds is not None:
         return now + plan.seconds, plan.awaited is not None
     text = render(parse(plan.moment), values).text.strip()
-    # Times on a page are in its zone, which the run keeps; one that began before it did goes by the server's.
-    run = values.get("run")
-    zone = str(run.get("zone") or "") if isinstance(run, dict) else ""
-    today = dt.datetime.fromtimestamp(now, zone_of(zone) if zone else None)
-    try:
-        moment = dates.parse(text, default=today.replace(hour=0, minute=0, second=0, microsecond=0))
-    except (ValueError, OverflowError, TypeError):
-        raise NothingToDo(f"“{text}” is not a time to wait for.") from None
-    # A time of day that has passed means tomorrow's, by the clock there; a whole date that has passed means now.
-    if moment.timestamp() <= now and len(text) <= 5:
-        moment += dt.timedelta(days=1)
-    return max(moment.timestamp(), now), False
+    return max(moment(text, values, now, "to wait for"), now), False

@@ -14,7 +14,7 @@ from ...core.workflow.plans import CallPlan
 from ...protocols.errors import Misconfigured, NotFound, OutsideError
 from ...steps.api import Connection, Context, Outgoing, Progress, Result
 from ...store import tables
-from .. import execution
+from .. import execution, timing
 from ..dispatcher import Task
 from ..journal import Live
 from ..ports import Outbox, Outdated, Runs
@@ -55,11 +55,12 @@ class Sending(Handler):
     def __init__(self, outbox: Outbox) -> None:
         self.outbox = outbox
 
-    def prepare(self, task: Task, context: Context) -> Outgoing:
-        return execution.piece(task.line, context)
+    def prepare(self, task: Task, context: Context) -> tuple[Outgoing, timing.Goes]:
+        return execution.piece(task.line, context), timing.goes(task.line, context.values, self.outbox.services.clock())
 
-    def commit(self, tx: Transaction, live: Live, decision: flow.Send, prepared: Outgoing) -> list[flow.Event]:
-        piece, key = self.outbox.queue(tx, live, decision, live.line(decision.step).kind, prepared)
+    def commit(self, tx: Transaction, live: Live, decision: flow.Send, prepared: tuple[Outgoing, timing.Goes]) -> list[flow.Event]:
+        outgoing, goes = prepared
+        piece, key = self.outbox.queue(tx, live, decision, live.line(decision.step).kind, outgoing, goes)
         return [flow.Queued(at=tx.now, address=decision.address, piece=piece, key=key)]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:

@@ -17,12 +17,12 @@ from ...core.values import NotPlain, read_json
 from ...protocols import services
 from ...protocols.jsonpath import check, pick
 from ...protocols.net import Web
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, setting
 from ..connections.service import service_headers
 from ..shared.questions import question_of
 
 
-class ActSettings(Settings):
+class ActSettings(Timely):
     service: str = setting("Service", control="connection", needs="service")
     method: Literal["POST", "PUT", "PATCH", "DELETE"] = setting(
         "What it does",

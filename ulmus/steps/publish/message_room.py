@@ -11,14 +11,14 @@ from ...core.pieces import Message
 from ...protocols import xmpp
 from ...protocols.errors import NothingToDo, OutsideError, TooLarge
 from ...protocols.net import Web
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, setting
 from ..connections import room
 from ..connections.chatroom import ChatroomSettings, room_of
 
 MOST = 20
 
 
-class MessageSettings(Settings):
+class MessageSettings(Timely):
     room: str = setting("Room", control="connection", needs="room chatroom")
     text: str = setting("Text", control="slots", takes="text@draft|text", min_length=1, max_length=100_000)
     long: Literal["parts", "refuse"] = setting(

@@ -12,7 +12,7 @@ from ...core.pieces import Article
 from ...protocols import atompub, letters, markup, micropub, pictures
 from ...protocols.errors import NothingToDo
 from ...protocols.net import Web, check_url
-from ..api import Connection, Context, Outgoing, Pending, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Pending, Sends, Sighting, Sought, Timely, setting
 from ..connections.blog import BlogSettings, blog
 from ..connections.posting import endpoint
 from ..shared.pieces import attached, shown, words_of
@@ -20,7 +20,7 @@ from ..shared.pieces import attached, shown, words_of
 ELEMENTS = (*letters.ELEMENTS, "h4", "figure", "figcaption", "del", "sub", "sup")
 
 
-class ArticleSettings(Settings):
+class ArticleSettings(Timely):
     channel: str = setting("Where to", control="connection", needs="posting blog")
     title: str = setting("Title", control="slots", takes="title@draft|title", min_length=1, max_length=500)
     text: str = setting(

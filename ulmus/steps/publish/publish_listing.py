@@ -12,12 +12,12 @@ from ...protocols import pictures, services
 from ...protocols.errors import Misconfigured, NothingToDo
 from ...protocols.jsonpath import pick
 from ...protocols.net import Web, check_url
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, setting
 from ..connections import listing as service
 from ..shared.pieces import attached
 
 
-class ListingSettings(Settings):
+class ListingSettings(Timely):
     channel: str = setting("Where to", control="connection", needs="listing")
     text: str = setting(
         "Text",

@@ -11,12 +11,12 @@ from ...core.pieces import Post
 from ...protocols import micropub, pictures
 from ...protocols.errors import Misconfigured, NothingToDo
 from ...protocols.net import Web, check_url
-from ..api import Connection, Context, Outgoing, Pending, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Pending, Sends, Sighting, Sought, Timely, setting
 from ..connections.posting import endpoint
 from ..shared.pieces import attached, places_of, words_of
 
 
-class PostSettings(Settings):
+class PostSettings(Timely):
     channel: str = setting("Where to", control="connection", needs="posting")
     text: str = setting(
         "Text",

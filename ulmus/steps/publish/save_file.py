@@ -16,7 +16,7 @@ from ...protocols.documents import typeset
 from ...protocols.errors import NothingToDo, OutsideError
 from ...protocols.net import Web
 from ...protocols.workers import apart
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, setting
 from ..connections.files import folder as store_of
 from ..shared.pieces import attached, places_of
 
@@ -24,7 +24,7 @@ ENDINGS = {"html": "text/html", "htm": "text/html", "md": "text/markdown", "csv"
 ELEMENTS = (*letters.ELEMENTS, "h4", "figure", "figcaption")
 
 
-class SaveSettings(Settings):
+class SaveSettings(Timely):
     store: str = setting("File store", control="connection", needs="files")
     folder: str = setting(
         "Folder", "Made where it is not there yet, such as Kits/<<form.name>>.", control="slots", default="", max_length=1000

@@ -13,7 +13,7 @@ from ...core.pieces import Letter
 from ...protocols import letters, mail
 from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
-from ..api import Connection, Context, Outgoing, Sends, Settings, Sighting, Sought, Workspace, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, Workspace, setting
 from ..connections.mail import mailer
 from ..shared.pieces import attached, places_of, shown
 
@@ -22,7 +22,7 @@ MOST = 50
 _ID = re.compile(r"<[^<>\s]{1,900}>")
 
 
-class LetterSettings(Settings):
+class LetterSettings(Timely):
     server: str = setting("Through", control="connection", needs="mail")
     to: str = setting(
         "To",

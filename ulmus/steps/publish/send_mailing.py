@@ -13,7 +13,7 @@ from ...core import mailings, pieces, slots
 from ...core.pieces import LeftOut, Mailing, SetAsidePart
 from ...protocols import letters, mail
 from ...protocols.errors import Misconfigured, NothingToDo, OutsideError
-from ..api import Context, Mails, Outgoing, Reader, Row, Settings, Workspace, setting
+from ..api import Context, Mails, Outgoing, Reader, Row, Timely, Workspace, setting
 from ..connections.mail import mailer
 from ..shared.pieces import attached, places_of, shown
 
@@ -22,7 +22,7 @@ SOME = 5
 _PLAIN = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
 
 
-class MailingSettings(Settings):
+class MailingSettings(Timely):
     server: str = setting("Through", control="connection", needs="mail")
     sheet: str = setting("List", "A sheet with a row for each reader.", control="sheet", min_length=1, max_length=60)
     address: str = setting(
