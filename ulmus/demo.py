@@ -64,6 +64,9 @@ def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str
         for c in world["connections"]:
             sealed = services.sealer.seal(c.pop("secrets"))
             session.add(tables.Connection(**c, sealed=sealed))
+        session.flush()
+        for table in world["timetables"]:
+            session.add(tables.Timetable(**table))
         for sheet in world["sheets"]:
             rows = sheet.pop("rows", [])
             session.add(tables.Sheet(**sheet))

@@ -77,6 +77,26 @@ class CalendarView(BaseModel):
     more: bool = False
 
 
+class DaysView(BaseModel):
+    """When pieces went out, and when those go that wait: for the strip of a month."""
+
+    sent: list[float]
+    waits: list[float]
+
+
+def days(session: Session, since: float, until: float, brand: str | None) -> DaysView:
+    """The moments of all pieces between two."""
+    piece = tables.Piece
+    found = select(piece.state, _at()).join(tables.Run, tables.Run.id == piece.run_id)
+    if brand:
+        found = found.join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        found = found.where(tables.WorkflowRecord.brand == brand)
+    here = _at() >= since, _at() < until, piece.state.in_((*WAITS, "sent")), piece.kind.not_in(_acts())
+    rows = session.execute(found.where(*here).limit(20_000)).all()
+    sent = [at for state, at in rows if state == "sent"]
+    return DaysView(sent=sent, waits=[at for state, at in rows if state != "sent"])
+
+
 def _acts() -> list[str]:
     return [kind.name for kind in kinds().values() if isinstance(kind, SendSpec) and not is_for_readers(kind)]
 

@@ -27,8 +27,8 @@ const listeners = new Set<(news: News) => void>();
 const CONCERNS: Record<News["topic"], Topic[]> = {
   run: ["runs", "run", "today", "workflows"],
   approval: ["approvals", "approval", "today", "workflows"],
-  piece: ["today", "run", "runs"],
-  workflow: ["workflows", "today", "bench"],
+  piece: ["today", "run", "runs", "calendar", "mailing"],
+  workflow: ["workflows", "today", "bench", "calendar"],
   outside: ["today", "connections", "run"],
   sheet: ["sheet", "sheets"],
   page: [],

@@ -11,6 +11,7 @@ export type Topic =
   | "bench"
   | "brand"
   | "brands"
+  | "calendar"
   | "catalogue"
   | "cell"
   | "connections"
@@ -30,6 +31,7 @@ export type Topic =
   | "start"
   | "takes"
   | "templates"
+  | "timetables"
   | "today"
   | "values"
   | "voice"
@@ -42,6 +44,35 @@ const ROWS = 200;
 const RUNS = 50;
 const kept = { placeholderData: keepPreviousData };
 const at = (id: number) => ({ params: { path: { id } } });
+
+// -- the calendar and the outbox
+
+export const calendar = (since: number, until: number, brand: string) =>
+  queryOptions({
+    queryKey: ["calendar", "between", since, until, brand],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/calendar", { params: { query: { since, until, brand } } })),
+  });
+
+/** When pieces went out and go out. */
+export const calendarDays = (since: number, until: number, brand: string) =>
+  queryOptions({
+    queryKey: ["calendar", "days", since, until, brand],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/calendar/days", { params: { query: { since, until, brand } } })),
+  });
+
+export const calendarFeed = () =>
+  queryOptions({ queryKey: ["calendar", "feed"], queryFn: () => ok(api.GET("/api/calendar/feed")) });
+
+export const outbox = (brand: string) =>
+  queryOptions({
+    queryKey: ["calendar", "outbox", brand],
+    queryFn: () => ok(api.GET("/api/outbox", { params: { query: { brand } } })),
+  });
+
+export const timetables = () =>
+  queryOptions({ queryKey: ["timetables"], queryFn: () => ok(api.GET("/api/timetables")) });
 
 // -- mailings and their lists
 

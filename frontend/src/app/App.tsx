@@ -24,6 +24,7 @@ const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ def
 const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Account = lazy(() => import("../features/account/Account").then((m) => ({ default: m.Account })));
 const Granted = lazy(() => import("../features/connections/Granted").then((m) => ({ default: m.Granted })));
+const Calendar = lazy(() => import("../features/calendar/Calendar").then((m) => ({ default: m.Calendar })));
 const Connections = lazy(() => import("../features/connections/Connections").then((m) => ({ default: m.Connections })));
 
 /** The whole app: the page behind a signed link needs no account, everything else does. */
@@ -67,6 +68,8 @@ function House() {
           <Route path="/workflows/:id" element={<Workbench />} />
           <Route path="/approvals" element={<Approvals />} />
           <Route path="/approvals/:id" element={<Approvals />} />
+          <Route path="/calendar" element={<Calendar />} />
+          <Route path="/calendar/outbox" element={<Calendar />} />
           <Route path="/sheets" element={<Sheets />} />
           <Route path="/sheets/:key" element={<Sheets />} />
           <Route path="/runs" element={<Runs />} />

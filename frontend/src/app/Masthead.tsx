@@ -14,6 +14,7 @@ const PLACES: [string, string][] = [
   ["/", "Today"],
   ["/workflows", "Workflows"],
   ["/approvals", "Approvals"],
+  ["/calendar", "Calendar"],
   ["/sheets", "Sheets"],
   ["/runs", "Runs"],
   ["/brands", "Brands"],
@@ -31,10 +32,11 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
     "1": () => go("/"),
     "2": () => go("/workflows"),
     "3": () => go("/approvals"),
-    "4": () => go("/sheets"),
-    "5": () => go("/runs"),
-    "6": () => go("/brands"),
-    "7": () => go("/connections"),
+    "4": () => go("/calendar"),
+    "5": () => go("/sheets"),
+    "6": () => go("/runs"),
+    "7": () => go("/brands"),
+    "8": () => go("/connections"),
   });
   return (
     <header className="border-b border-rule">

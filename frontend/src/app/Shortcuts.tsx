@@ -6,7 +6,7 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "Everywhere",
     [
-      ["1 … 7", "Today, Workflows, Approvals, Sheets, Runs, Brands, Connections"],
+      ["1 … 8", "Today, Workflows, Approvals, Calendar, Sheets, Runs, Brands, Connections"],
       ["?", "This sheet"],
       ["Esc", "Close what is open"],
     ],

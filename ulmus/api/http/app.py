@@ -22,7 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ..public import calls, forms, joining, leaving, letters
+from ..public import calls, feed, forms, joining, leaving, letters
 from ..resources import (
     accounts,
     approvals,
@@ -101,6 +101,7 @@ def create_app(house: House | None) -> OpenAPI:
         joining,
         mailings,
         outbox,
+        feed,
         forms,
         sheets,
         runs,
@@ -110,6 +111,7 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_blueprint(events.bp)
     app.register_blueprint(calls.outside)
     app.register_blueprint(leaving.outside)
+    app.register_blueprint(feed.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(OverflowError, _beyond)

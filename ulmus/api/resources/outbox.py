@@ -14,7 +14,7 @@ from ...core import flow
 from ...core.recurrence import RecurrenceError, due, words_of, zone_of
 from ...core.workflow.plans import AskPlan
 from ...readmodels import calendar
-from ...readmodels.calendar import CalendarView, PieceOnTime
+from ...readmodels.calendar import CalendarView, DaysView, PieceOnTime
 from ...runtime.execution import plan_of
 from ...runtime.services import audit, world
 from ...store import tables
@@ -100,6 +100,16 @@ def between(query: CalendarQuery) -> Reply:
         around = world(session)
         view = calendar.between(session, house().engine, around, query.since, query.until, query.brand or None, now)
     return send(view)
+
+
+@bp.get("/calendar/days", responses={200: DaysView, 422: Problem})
+@needs("reader")
+def days(query: CalendarQuery) -> Reply:
+    """When pieces went out and go out, between two moments."""
+    if not 0 < query.until - query.since <= LONGEST:
+        raise Refusal("Ask for a time of at most a hundred days.", 422)
+    with house().services.store.read() as session:
+        return send(calendar.days(session, query.since, query.until, query.brand or None))
 
 
 @bp.post("/pieces/<int:id>/back", responses={200: Fine, 409: Problem})

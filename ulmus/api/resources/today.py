@@ -214,6 +214,14 @@ def _marks(session: Session, midnight: float, now: float) -> list[Mark]:
         .limit(MOST_MARKS)
     )
     marks += [Mark(at=a.created_at, what="asked", label=run.title, run=run.id) for a, run in session.execute(asked)]
+    goes = (
+        select(tables.Piece, tables.Run)
+        .join(tables.Run, tables.Run.id == tables.Piece.run_id)
+        .where(tables.Piece.state == "queued", tables.Piece.goes_at > now, tables.Piece.goes_at < midnight + 86400)
+        .order_by(tables.Piece.goes_at)
+        .limit(MOST_MARKS)
+    )
+    marks += [Mark(at=p.goes_at or 0, what="due", label=f"{run.title} goes out", run=run.id) for p, run in session.execute(goes)]
     due = (
         select(tables.Start, tables.WorkflowRecord)
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)

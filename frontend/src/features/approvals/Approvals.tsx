@@ -13,6 +13,7 @@ import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { VoiceOf } from "../../components/Voice";
 import { ago, count, when } from "../../components/words";
+import { Soon } from "../calendar/Soon";
 import { isDraftItself } from "./composed";
 import { brokenMusts, DECIDED, Draft, EvidencePane, GoesOut, LetOut, useMeasured } from "./desk";
 
@@ -190,6 +191,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
   return (
     <div className="grid min-h-0 lg:grid-cols-[1fr_24rem]">
       <section aria-label="The piece" className="overflow-y-auto px-10 py-6">
+        <Soon just />
         <p className="text-xs text-soft">
           {a.workflow_name} · for {a.who}
           {a.round > 1 && ` · round ${a.round}`}

@@ -12,9 +12,12 @@ import { say, sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { ago } from "../../components/words";
 import { ConnectionForm } from "./ConnectionForm";
+import { TimetableDialog } from "./TimetableDialog";
 
 type Connection = Schemas["ConnectionView"];
 type Kind = Schemas["ConnectionKindView"];
+/** The kinds of connection that pieces go out through. */
+const CHANNELS = new Set(["posting", "blog", "listing", "mail", "room", "chatroom", "files"]);
 
 /** Models, channels and mail, each tested with one press; what uses it stands beside it. */
 export function Connections() {
@@ -22,6 +25,7 @@ export function Connections() {
   const owner = may(session.data, "owner");
   const all = useQuery(reads.connections());
   const house = useQuery(reads.house());
+  const [times, setTimes] = useState<Connection | null>(null);
   const [editing, setEditing] = useState<{ kind: Kind; connection: Connection | null } | null>(null);
   if (all.isPending) return <Loading what="Fetching the connections …" />;
   if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
@@ -60,12 +64,19 @@ export function Connections() {
             {mine.length === 0 && <Empty title="None yet.">Add one to use it in a workflow.</Empty>}
             <ul>
               {mine.map((c) => (
-                <Row key={c.key} connection={c} owner={owner} onEdit={() => setEditing({ kind, connection: c })} />
+                <Row
+                  key={c.key}
+                  connection={c}
+                  owner={owner}
+                  onEdit={() => setEditing({ kind, connection: c })}
+                  onTimes={CHANNELS.has(kind.name) ? () => setTimes(c) : undefined}
+                />
               ))}
             </ul>
           </section>
         );
       })}
+      {times && <TimetableDialog connection={times} onClose={() => setTimes(null)} />}
       {editing && (
         <ConnectionForm
           kind={editing.kind}
@@ -78,7 +89,19 @@ export function Connections() {
   );
 }
 
-function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: boolean; onEdit: () => void }) {
+function Row({
+  connection: c,
+  owner,
+  onEdit,
+  onTimes,
+}: {
+  connection: Connection;
+  owner: boolean;
+  onEdit: () => void;
+  onTimes?: () => void;
+}) {
+  const timetables = useQuery({ ...reads.timetables(), enabled: !!onTimes });
+  const timetable = timetables.data?.find((one) => one.connection === c.key);
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { key: c.key } } };
 
@@ -138,6 +161,7 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
             <Trouble trouble={c.trouble} maker={true} />
           </div>
         )}
+        {timetable && <p className="mt-1 text-xs text-soft">Its places: {timetable.says}</p>}
         <p className="mt-1 text-xs text-soft">
           {c.used_by.length ? "Used by " : "Used by nothing."}
           {c.used_by.map((w, i) => (
@@ -154,6 +178,11 @@ function Row({ connection: c, owner, onEdit }: { connection: Connection; owner: 
         {owner && c.settings.oauth === "authorization_code" && (
           <Button look={c.granted ? undefined : "main"} disabled={busy} onClick={connect}>
             {c.granted ? "Connect again" : "Connect"}
+          </Button>
+        )}
+        {onTimes && (
+          <Button look="quiet" onClick={onTimes}>
+            Timetable
           </Button>
         )}
         <Button disabled={busy} onClick={test}>

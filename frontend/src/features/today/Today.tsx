@@ -6,6 +6,7 @@ import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Away } from "../../components/Away";
 import { Button } from "../../components/Button";
+import { Doubt } from "../../components/Doubt";
 import { useHouse } from "../../components/House";
 import { Linked } from "../../components/Piece";
 import { PieceBrief } from "../../components/pieces/PieceBrief";
@@ -14,6 +15,7 @@ import { State } from "../../components/State";
 import { sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { ago, count, longDay, money, when } from "../../components/words";
+import { Soon } from "../calendar/Soon";
 import { DayLine } from "./DayLine";
 import { Held } from "./Held";
 
@@ -84,6 +86,7 @@ export function Today() {
           )}
         </section>
         <section aria-labelledby="out">
+          <Soon />
           <h2 id="out" className="smallcaps border-b border-rule pb-1 text-lg">
             Went out <span className="text-soft">{day.sent_today} today</span>
           </h2>
@@ -278,25 +281,5 @@ export function LetRest({ run }: { run: number }) {
     >
       Let it rest
     </Button>
-  );
-}
-
-/** The three things one can say of a piece in doubt. */
-export function Doubt({ id }: { id: number }) {
-  const decide = (choice: string) => async () => {
-    try {
-      await mutate(api.POST("/api/pieces/{id}/decide", { params: { path: { id } }, body: { choice } }), "everything");
-    } catch (error) {
-      sayError(error);
-    }
-  };
-  return (
-    <>
-      <Button onClick={decide("sent")}>It is out</Button>
-      <Button onClick={decide("again")}>It is not: send again</Button>
-      <Button look="quiet" onClick={decide("drop")}>
-        Drop it
-      </Button>
-    </>
   );
 }

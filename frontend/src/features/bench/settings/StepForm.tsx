@@ -58,7 +58,8 @@ export function StepForm(props: Props) {
         {row.map(control)}
       </div>
     ));
-  const more = shown.filter(([, p]) => p.more);
+  const last = (list: Entry[]) => [...list.filter(([, p]) => !p.last), ...list.filter(([, p]) => p.last)];
+  const more = last(shown.filter(([, p]) => p.more));
   // What is left out of a list is said after what the list is of.
   const plain = shown.filter(([, p]) => !p.more);
   const own = [...plain.filter(([, p]) => p.control !== "filter"), ...plain.filter(([, p]) => p.control === "filter")];

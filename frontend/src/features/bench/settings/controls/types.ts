@@ -15,6 +15,7 @@ export type Property = {
   type?: string;
   labels?: Record<string, string>;
   more?: boolean;
+  last?: boolean;
   when?: string;
 };
 
