@@ -18,8 +18,8 @@ VIEWS = {
     "connections": "/connections",
     "assignment": "Standing assistant?line=assistant",
     "brand": "/brands/marrowbank",
-    "research": "Lead brief?line=offers",
-    "publishing": "Long reads for the Review?line=review",
+    "calendar": "/calendar",
+    "publishing": "Weekly round of the seed pages?line=mailing",
 }
 """An address, or a workflow by its name."""
 DARK = {"today-dark": "/"}

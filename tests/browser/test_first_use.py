@@ -182,7 +182,7 @@ class FirstUse(unittest.TestCase):
         page.get_by_role("button", name="Approve with my changes").click()
         # The words lack the link that was asked for: that is told, and letting it out is a second act.
         page.get_by_role("button", name="Let it out all the same").click()
-        expect(page.get_by_text("Approved. It goes out now.")).to_be_visible()
+        expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         self.go("Today")
         expect(page.get_by_text("Said in my own words.")).to_be_visible()
         self.assertEqual([p["content"] for p in self.town.state.posts], ["Said in my own words."])

@@ -31,7 +31,7 @@ class Broken(Desk):
         expect(page.get_by_role("alert")).to_contain_text("shown wherever the piece is")
         expect(page.get_by_label("Drafts").get_by_text(title)).to_be_visible()
         page.get_by_role("button", name="Let it out all the same").click()
-        expect(page.get_by_text("Approved. It goes out now.")).to_be_visible()
+        expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         for place in ("", "/brands/marrowbank"):
             page.goto(f"{self.demo.url}{place}")
             expect(page.get_by_text("let out although it breaks", exact=False).first).to_be_visible()

@@ -46,7 +46,7 @@ class ToTheirEnds(WithBrowser):
         page.get_by_label("The piece, to be changed in place").fill("Changed at the desk: come and see it.")
         expect(page.get_by_text("Lock 9, Ostrey")).to_be_visible()
         page.get_by_role("button", name="Approve with my changes").click()
-        expect(page.get_by_text("Approved. It goes out now.")).to_be_visible()
+        expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         self.soon(lambda: "Changed at the desk" in town.request.get(f"{self.demo.town}/market").text(), "it is listed")
         town.goto(f"{self.demo.town}/market")
         offer = town.locator(".post").first
@@ -58,7 +58,7 @@ class ToTheirEnds(WithBrowser):
         page.get_by_label("Title", exact=True).fill("A title of the editor’s")
         expect(page.get_by_role("heading", name="A title of the editor’s")).to_be_visible()
         page.get_by_role("button", name="Approve with my changes").click()
-        expect(page.get_by_text("Approved. It goes out now.")).to_be_visible()
+        expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         self.soon(lambda: "1 more waits as drafts" in town.request.get(f"{self.demo.town}/blog/").text(), "it waits on the blog")
         page.goto(f"{self.demo.url}/")
         expect(page.get_by_text("A title of the editor’s").first).to_be_visible()

@@ -100,7 +100,7 @@ class TheWalk(WithBrowser):
         piece.fill(second)
         page.locator("h1").click()
         page.keyboard.press("a")
-        expect(page.get_by_text("Approved. It goes out now.")).to_be_visible()
+        expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         self.soon(lambda: len(self.posts(town)) == len(posts) + 1, "the post is out")
         self.assertEqual("".join(self.posts(town)[0].split()), "".join(second.split()))
 

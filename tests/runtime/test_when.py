@@ -242,6 +242,28 @@ class Waiting(WithTimes):
         self.assertIn("Nobody was asked", self.owner.post(f"/pieces/{piece.id}/change", {}, 409)["message"])
 
 
+class Forecasting(WithTimes):
+    def test_pieces_are_set_against_places_and_drafts_against_how_often_they_came_back(self) -> None:
+        id_ = self.page(asks=True, goes="place")
+        told = self.owner.get(f"/workflows/{id_}/forecast")
+        self.assertEqual((told["places"], told["sent_back"]), ([{"channel": "Pondside", "pieces": 1, "places": 0}], 0))
+        self.timetable("FREQ=DAILY;BYHOUR=8,12,16;BYMINUTE=0;BYSECOND=0", a_day=2, apart=5 * 3600)
+        run = self.begin(id_)
+        self.answer(run, "back", note="Shorter.")
+        self.answer(run)
+        self.until_queued(run)
+        told = self.owner.get(f"/workflows/{id_}/forecast")
+        (places,) = told["places"]
+        self.assertIn(places["places"], (59, 60, 61), "two of three a day, at eight and four")
+        self.assertEqual(told["sent_back"], 1.0)
+
+    def test_what_is_late_stands_on_today_with_what_can_be_done(self) -> None:
+        run = self.begin(self.page(not_after="2020-01-01 10:00"))
+        piece = self.until_queued(run)
+        waits = [one for one in self.owner.get("/today")["waiting"] if one["what"] == "late"]
+        self.assertEqual([(one["id"], one["piece"]["text"]) for one in waits], [(piece.id, "Hello")])
+
+
 class OnTheCalendar(WithTimes):
     def test_what_starts_waits_and_went_out_lies_between_its_moments(self) -> None:
         self.timetable("FREQ=DAILY;BYHOUR=8,12;BYMINUTE=0;BYSECOND=0")

@@ -127,7 +127,7 @@ class IterationView(BaseModel):
 
 class PieceView(BaseModel):
     """A piece as it goes out: where, in what form, how long it is as its channel counts, what that takes, and what of it the
-    channel would refuse. `link`, `id` and `state` are known of one that is in the outbox; `line` of one that is still to be made. `letters` are how many of
+    channel would refuse. `link`, `id`, `state` and when it goes (`at`) are known of one that is in the outbox; `line` of one that is still to be made. `letters` are how many of
     a mailing's there are by state."""
 
     piece: Piece
@@ -141,6 +141,7 @@ class PieceView(BaseModel):
     state: str = ""
     connection: str = ""
     id: int | None = None
+    at: float | None = None
     letters: dict[str, int] = {}
 
 

@@ -64,6 +64,7 @@ def _kept(piece: tables.Piece | None, world: World) -> PieceView | None:
         return None
     view = piece_view(kind.form, piece.content, piece.connection, world)
     if view is not None:
+        view.at = piece.goes_at
         view.id, view.state, view.link = piece.id, piece.state, str((piece.receipt or {}).get("link") or "")
     return view
 

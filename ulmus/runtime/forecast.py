@@ -9,33 +9,49 @@ from sqlalchemy import func, select
 
 from ..core.cost import Usage
 from ..core.recurrence import RecurrenceError, due, quiet_hours
-from ..core.workflow import Workflow, is_shared, takes_of
-from ..core.workflow.plans import ClockPlan
+from ..core.workflow import Workflow, is_shared, points_at, takes_of
+from ..core.workflow.plans import ClockPlan, SendPlan
 from ..steps import kinds
 from ..store import tables
 from .dependencies import outermost
+from .execution import asked_about, plan_of
 from .proofing import Column
 from .services import Services
+from .timing import room
 
 MONTH = 30 * 86_400
 MOST_TIMES = 1000
+MOST_ASKED = 200
+
+
+@dataclass(frozen=True)
+class Places:
+    """How many pieces a run puts on a channel's next free places, and how many places that has in thirty days."""
+
+    channel: str
+    pieces: int
+    places: int
 
 
 @dataclass(frozen=True)
 class Forecast:
     """For a run and for thirty days. `runs` is ``None`` where nothing tells how often the start comes; `how` says where
-    the number is from; `unproofed` are lines that draft and have no proof yet."""
+    the number is from; `unproofed` are lines that draft and have no proof yet. `sent_back` is how often a draft was sent back, for each
+    that was decided, in the last live runs: the drafts that are asked about are counted so much oftener."""
 
     a_run: Usage
     runs: float | None
     how: str
     unproofed: list[str]
+    sent_back: float = 0.0
+    places: tuple[Places, ...] = ()
 
 
 def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: list[Column]) -> Forecast:
     """The forecast of the page as it stands."""
     total, unproofed = Usage(), []
     inner = outermost(workflow)
+    again, asked = _sent_back(services, workflow_id), asked_about(workflow)
     for line in workflow.every_step:
         if line.id in inner or line.muted:
             continue
@@ -47,11 +63,55 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
             together = Usage()
             for usage in spent:
                 together += usage
-            total += _part(together, len(spent))
+            a_time = _part(together, len(spent))
+            total += _times(a_time, 1 + again) if line.id in asked else a_time
         elif kinds()[line.kind].stage == "draft" or line.steps or line.lanes:
             unproofed.append(line.id)
     runs, how = _runs(services, workflow_id, workflow)
-    return Forecast(total, runs, how, unproofed)
+    return Forecast(total, runs, how, unproofed, again, _places(services, workflow))
+
+
+def _sent_back(services: Services, workflow_id: int) -> float:
+    """How often a draft of the workflow was sent back, for each that was decided in the end."""
+    approval = tables.Approval
+    latest = (
+        select(approval.state)
+        .join(tables.Run, tables.Run.id == approval.run_id)
+        .where(tables.Run.workflow_id == workflow_id, approval.draft != "", approval.state.in_(("back", "approve", "decline")))
+        .order_by(approval.id.desc())
+        .limit(MOST_ASKED)
+    )
+    with services.store.read() as session:
+        states = list(session.scalars(latest))
+    decided = len(states) - states.count("back")
+    return states.count("back") / decided if decided else 0.0
+
+
+def _places(services: Services, workflow: Workflow) -> tuple[Places, ...]:
+    """The channels on whose free places the page puts pieces."""
+    wanted: dict[str, int] = {}
+    for placed in workflow.walk():
+        plan = plan_of(placed.line) if placed.line.kind in kinds() and not placed.muted else None
+        if isinstance(plan, SendPlan) and plan.goes == "place":
+            for _, key in points_at(kinds()[placed.line.kind], placed.line.settings, "connection"):
+                wanted[key] = wanted.get(key, 0) + 1
+    out, now = [], services.clock()
+    with services.store.read() as session:
+        for key, pieces in wanted.items():
+            table, channel = session.get(tables.Timetable, key), session.get(tables.Connection, key)
+            if channel is not None:
+                out.append(Places(channel.name, pieces, room(table, now, now + MONTH) if table is not None else 0))
+    return tuple(out)
+
+
+def _times(usage: Usage, factor: float) -> Usage:
+    return Usage(
+        calls=round(usage.calls * factor),
+        tokens_in=round(usage.tokens_in * factor),
+        tokens_out=round(usage.tokens_out * factor),
+        cost=usage.cost * factor,
+        seconds=usage.seconds * factor,
+    )
 
 
 def _part(usage: Usage, count: int) -> Usage:

@@ -93,6 +93,24 @@ def next_free(session: Session, connection: str, after: float, but: int | None =
     raise Misconfigured("The channel’s timetable has no free place left.")
 
 
+def room(table: tables.Timetable, since: float, until: float) -> int:
+    """How many pieces a timetable has room for between two moments, each as soon as it may."""
+    zone, held, days = zone_of(table.zone), list[float](), dict[dt.date, int]()
+    try:
+        for place in places(table, since, MOST_PLACES):
+            at, day = place.timestamp(), place.astimezone(zone).date()
+            if at >= until:
+                break
+            if held and at - held[-1] < (table.apart or 0.0):
+                continue
+            if table.a_day is None or days.get(day, 0) < table.a_day:
+                held.append(at)
+                days[day] = days.get(day, 0) + 1
+    except Misconfigured:
+        return 0
+    return len(held)
+
+
 def places(table: tables.Timetable, after: float, most: int) -> Iterator[dt.datetime]:
     """The places of a timetable later than a moment, in its zone."""
     try:

@@ -77,6 +77,8 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven, b
 /** What is said of a piece by how it stands in the outbox. */
 const WENT: Record<string, string> = {
   queued: "Waits in the outbox like this:",
+  held: "Is held in the outbox like this:",
+  going: "Goes out, one letter after another:",
   intent: "Is on its way like this:",
   accepted: "Was taken like this, and is looked for until it is there:",
   unsure: "May have gone out like this; nobody can tell:",
@@ -156,7 +158,9 @@ function Gave({
               ? result.piece.piece.form === "act"
                 ? `Would be done at ${result.piece.channel}. A proof does nothing there.`
                 : `Would go out${result.piece.channel ? ` through ${result.piece.channel}` : ""} like this. A proof lets nothing out.`
-              : (WENT[result.piece.state] ?? "Went out like this:")}
+              : result.piece.state === "queued" && result.piece.at && result.piece.at > Date.now() / 1000
+                ? `Goes out ${when(result.piece.at)} like this:`
+                : (WENT[result.piece.state] ?? "Went out like this:")}
             {result.piece.link ? (
               <Away to={result.piece.link} className="ml-2 text-leaf underline">
                 Look at it there

@@ -66,8 +66,18 @@ class LineChangeView(BaseModel):
     settings: list[SettingView]
 
 
+class PlacesView(BaseModel):
+    """How many pieces a run puts on a channel's next free places, and how many places that has in thirty days."""
+
+    channel: str
+    pieces: int
+    places: int
+
+
 class ForecastView(BaseModel):
-    """A run's use, and a month's where it is known how often it runs; `month_money` is the limit set for a month."""
+    """A run's use, and a month's (thirty days, ``month_…``) where it is known how often it runs; `month_money` is the limit set for
+    a month. `sent_back` is how often a draft was sent back for each that was decided, which is counted in; `places` are the channels on
+    whose free places a run's pieces go, with how many there are in a month."""
 
     calls: int
     tokens: int
@@ -76,6 +86,11 @@ class ForecastView(BaseModel):
     how: str
     unproofed: list[str]
     month_money: float | None
+    sent_back: float = 0.0
+    places: list[PlacesView] = []
+    month_calls: int | None = None
+    month_tokens: int | None = None
+    month_cost: float | None = None
 
 
 @bp.get("/workflows/<int:id>/revisions", responses={200: Listing[RevisionView]})
@@ -148,6 +163,11 @@ def forecasted(path: WorkflowPath) -> Reply:
             how=told.how,
             unproofed=told.unproofed,
             month_money=workflow.limits.month_money,
+            sent_back=told.sent_back,
+            places=[PlacesView(**vars(one)) for one in told.places],
+            month_calls=None if told.runs is None else round(use.calls * told.runs),
+            month_tokens=None if told.runs is None else round((use.tokens_in + use.tokens_out) * told.runs),
+            month_cost=None if told.runs is None else use.cost * told.runs,
         )
     )
 

@@ -16,6 +16,7 @@ from ...core.workflow.kinds import SendSpec, is_for_readers
 from ...readmodels.models import TroubleView
 from ...readmodels.pieces import kept_brief
 from ...runtime.asking import QUESTION, let_out
+from ...runtime.outbox import TOO_LATE
 from ...runtime.runs import runs_a_day
 from ...runtime.services import world
 from ...steps import kinds
@@ -45,7 +46,7 @@ class Mark(BaseModel):
 class Waiting(BaseModel):
     """Something a person has to deal with; `link` is a place in the app."""
 
-    what: Literal["approval", "leave", "question", "unsure", "failed", "stuck", "held", "start", "runs", "gap"]
+    what: Literal["approval", "leave", "question", "unsure", "late", "failed", "stuck", "held", "start", "runs", "gap"]
     title: str
     says: str
     from_: str
@@ -258,6 +259,18 @@ def _waiting(session: Session, around: World) -> tuple[list[Waiting], int]:
                 piece=kept_brief(piece, around),
             )
         )
+    late = (
+        select(tables.Piece, tables.Run.title, tables.WorkflowRecord.name)
+        .join(tables.Run, tables.Run.id == tables.Piece.run_id)
+        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
+        .where(tables.Piece.state == "held", tables.Piece.message == TOO_LATE)
+        .order_by(tables.Piece.due_at)
+        .limit(MOST)
+    )
+    for piece, title, name in session.execute(late):
+        brief = kept_brief(piece, around)
+        out.append(Waiting(what="late", title=title, says=piece.message, from_=name, at=piece.queued_at, id=piece.id, piece=brief))
+        more += 1
     for state in ("failed", "stuck", "held"):
         more += (
             session.scalar(select(func.sum(tables.Tally.n)).where(tables.Tally.what == "runs", tables.Tally.state == state)) or 0

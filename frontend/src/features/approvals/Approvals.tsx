@@ -162,7 +162,7 @@ function Desk({ id, next }: { id: number; next?: number }) {
             ? "Answered. It goes on now."
             : asked.data?.act
               ? "It may. It goes on now."
-              : "Approved. It goes out now.",
+              : "Approved. It goes out at its time.",
           back: asked.data?.act ? "It was told so." : "Sent back. The rewrite comes here for another look.",
           decline: "Declined. Nothing goes out.",
         }[verdict],

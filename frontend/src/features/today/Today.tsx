@@ -141,6 +141,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
     stuck: `/runs/${one.id}`,
     held: `/runs/${one.id}`,
     unsure: "",
+    late: "",
     start: `/workflows/${one.id}`,
     runs: `/workflows/${one.id}`,
     gap: `/workflows/${one.id}`,
@@ -162,7 +163,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         <p className="mt-1 text-sm text-brick">{one.says}</p>
       )}
       {one.broken.length > 0 && <p className="mt-1 text-sm text-brick">✕ breaks a rule: {one.broken.join("; ")}</p>}
-      {one.what === "unsure" && one.piece && (
+      {(one.what === "unsure" || one.what === "late") && one.piece && (
         <blockquote className="mt-2 border-l-2 border-brick pl-3">
           <PieceBrief piece={one.piece} lines={7} />
         </blockquote>
@@ -170,6 +171,8 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
       <div className="mt-3 flex flex-wrap items-center gap-2">
         {one.what === "unsure" ? (
           <Doubt id={one.id} />
+        ) : one.what === "late" ? (
+          <Late id={one.id} />
         ) : (
           <Link
             to={to}
@@ -187,6 +190,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
                 runs: "Look at the page",
                 gap: "Fill the gap",
                 unsure: "",
+                late: "",
               }[one.what]
             }
           </Link>
@@ -201,6 +205,28 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
         <span className="text-xs text-soft">{one.from_}</span>
       </div>
     </li>
+  );
+}
+
+/** A piece that was to go out earlier than it could. */
+function Late({ id }: { id: number }) {
+  const act = (what: "move" | "back") => async () => {
+    const path = { params: { path: { id } } };
+    try {
+      if (what === "move")
+        await mutate(api.POST("/api/pieces/{id}/move", { ...path, body: { at: null } }), "today", "calendar");
+      else await mutate(api.POST("/api/pieces/{id}/back", path), "today", "calendar");
+    } catch (error) {
+      sayError(error);
+    }
+  };
+  return (
+    <>
+      <Button onClick={act("move")}>Send it all the same</Button>
+      <Button look="quiet" onClick={act("back")}>
+        Take it back
+      </Button>
+    </>
   );
 }
 
@@ -236,6 +262,7 @@ function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
     held: "a run is paused",
     runs: "as many runs as it may today",
     unsure: "did this go out?",
+    late: "too late to go by itself",
     start: "the start cannot be looked at",
     gap: "something is missing",
   }[what];

@@ -168,6 +168,24 @@ function Forecast({ bench, onChoose, onClose }: Pick<Props, "bench" | "onChoose"
       <p className="mt-1 text-xs text-soft">
         {typed === null ? f.how && `Runs ${f.how}.`.replace("Runs It", "It").replace("..", ".") : "Runs as you typed."}
       </p>
+      {f.sent_back > 0 && (
+        <p className="mt-1 text-xs text-soft">
+          Drafts were sent back {f.sent_back.toFixed(1)} times each in live runs; that is counted in.
+        </p>
+      )}
+      {f.places.map((one) => {
+        const pieces = runs === null ? null : Math.round(runs * one.pieces);
+        return (
+          <p
+            key={one.channel}
+            className={`mt-1 text-xs ${pieces !== null && pieces > one.places ? "text-ochre" : "text-soft"}`}
+          >
+            {pieces === null ? `${one.pieces} a run` : `${count(pieces, "piece")} a month`} for{" "}
+            {count(one.places, "place")} on {one.channel}
+            {pieces !== null && pieces > one.places ? ": they will wait ever longer." : "."}
+          </p>
+        );
+      })}
       {over && (
         <p className="mt-1 text-xs text-brick">
           ✕ Over the limit of {money(f.month_money!)} a month: runs will pause and ask when it is reached.
