@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from pydantic_core import to_json
 from sqlalchemy import func, select
 
 from scripts.bench_engine import ended, made
@@ -20,9 +21,10 @@ from ulmus.core import mailings as core
 from ulmus.core import pieces, slots
 from ulmus.core.workflow import Line
 from ulmus.protocols import letters, mail
+from ulmus.readmodels import calendar
 from ulmus.runtime import execution, mailings, sheets
 from ulmus.runtime.engine import Engine
-from ulmus.runtime.services import Services
+from ulmus.runtime.services import Services, world
 from ulmus.runtime.workspace import workspace
 from ulmus.steps.api import Context
 from ulmus.store import tables
@@ -140,9 +142,40 @@ def prepared() -> None:
     tell("its memory at the most", peak, "MB", 100)
 
 
+def calendar_of_a_thousand() -> None:
+    """A week with a thousand pieces, as the API answers it."""
+    with house(1, 9) as (services, engine):
+        workflow_id = made(services, engine, [LINE.model_copy(update={"muted": True})], {"fields": []})
+        now = services.clock()
+        with services.store.write() as session:
+            revision = session.get_one(tables.WorkflowRecord, workflow_id).revision_id or 0
+            for n in range(LETTERS):
+                run = tables.Run(
+                    workflow_id=workflow_id, revision_id=revision, title=f"Run {n}", state="waiting", started_at=now, changed_at=now
+                )
+                session.add(run)
+                session.flush()
+                at = now + (n - 500) * 600
+                piece = tables.Piece(key=f"k{n}", run_id=run.id, address="out", kind="publish_post", connection=f"c{n % 5}")
+                piece.content, piece.state = {"text": f"Post {n}. " * 20}, "sent" if at < now else "queued"
+                piece.queued_at = piece.due_at = piece.goes_at = at
+                piece.sent_at = at if at < now else None
+                session.add(piece)
+        times = []
+        for _ in range(7):
+            began = time.perf_counter()
+            with services.store.read() as session:
+                view = calendar.between(session, engine, world(session), now - 4 * 86_400, now + 4 * 86_400, None, now)
+                body = to_json(view)
+            times.append((time.perf_counter() - began) * 1000)
+    tell(
+        f"a week of {len(view.pieces):,} pieces, worked out and written", sorted(times)[3], "ms", 300, f"{len(body) / 1000:.0f} kB"
+    )
+
+
 def main() -> None:
-    """Both of them, or those named."""
-    for part in (one_connection, prepared):
+    """All of them, or those named."""
+    for part in (one_connection, prepared, calendar_of_a_thousand):
         if not sys.argv[1:] or part.__name__ in sys.argv[1:]:
             part()
 

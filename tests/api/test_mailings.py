@@ -8,15 +8,14 @@ import time
 from email.message import EmailMessage
 from typing import Any
 
-from sqlalchemy import select
-
 from practice_town.app import Town
 from practice_town.imap import PASSWORD, USER
 from tests.api.visitor import WithApi
 from tests.protocols.mailserver import free_port
+from tests.runtime.house import WHO
 from tests.runtime.test_mailing import WithList
 from ulmus.protocols import mail, mailbox
-from ulmus.runtime import leaving
+from ulmus.runtime import leaving, workflows
 from ulmus.store import tables
 
 REPORT = """\
@@ -217,15 +216,14 @@ class Bouncing(WithLists):
             report("finn@readers.example", "<made-up@a.example>"),
             b"From: x@y.example\r\nSubject: Hello\r\n\r\nJust a letter.\r\n",
         )
-        bounces = self.engine.bounces
-        self.assertEqual(bounces.look("box", {}), 1)
+        returns = self.engine.returns
+        self.assertEqual(returns.look("box"), 1)
         self.assertEqual({a: one.state for a, one in self.letters().items()}["ada@readers.example"], "bounced")
         self.assertEqual(self.states()["ada@readers.example"], "bounced")
         self.assertEqual(self.states()["finn@readers.example"], "")
         self.assertIn("Came back", self.letters()["bea@readers.example"].message)
-        with self.services.store.read() as session:
-            looked_to = session.scalars(select(tables.MailingList.looked_to)).one()
-        self.assertEqual(bounces.look("box", looked_to), 0)
+        self.assertEqual(returns.look("box"), 0)
+        self.assertEqual(self.owner.get(f"/pieces/{self.piece(run).id}/results")["counts"], {"bounce": 1})
         self.town.state.mails.clear()
         self.until(self.send(state=""), "done")
         self.assertNotIn("ada@readers.example", self.got())
@@ -235,8 +233,43 @@ class Bouncing(WithLists):
         with self.services.store.write() as session:
             record = session.get_one(tables.Connection, "box")
             record.sealed = self.services.sealer.seal({"password": "wrong"})
-        self.assertEqual(self.engine.bounces.look("box", {"validity": 1, "last": 7}), 0)
+        self.assertEqual(self.engine.returns.look("box"), 0)
         self.assertIn("user and password", self.visitor("reader").get("/lists")[0]["wrong"])
+
+    def answer(self, to: str, sender: str, words: str, **heads: str) -> bytes:
+        message = EmailMessage()
+        message["From"], message["Subject"], message["In-Reply-To"] = sender, "Re: News", to
+        for name, value in heads.items():
+            message[name.replace("_", "-")] = value
+        message.set_content(words)
+        return message.as_bytes()
+
+    def test_answers_stand_beside_what_they_answer_each_once_and_machines_are_not_counted(self) -> None:
+        run = self.send(text="Dear <<reader.Name>>")
+        self.until(run, "done")
+        self.open_list(mailbox="box", open=False)
+        ids = {m["to"]: m["message_id"] for m in self.town.state.mails}
+        yes = self.answer(ids["ada@readers.example"], "Ada <Ada@readers.example>", "Yes, please.")
+        away = self.answer(ids["bea@readers.example"], "bea@readers.example", "I am away.", Auto_Submitted="auto-replied")
+        self.deliver(yes, yes, away, self.answer("<else@b.example>", "x@b.example", "To somebody else"))
+        self.assertEqual(self.engine.returns.look("box"), 1)
+        found = self.visitor("reader").get(f"/pieces/{self.piece(run).id}/results")
+        self.assertEqual(found["counts"], {"answer": 1})
+        self.assertEqual([(one["who"], one["text"].strip()) for one in found["answers"]], [("ada@readers.example", "Yes, please.")])
+
+    def test_an_answer_to_a_letter_stands_beside_it_where_its_line_says_in_which_mailbox(self) -> None:
+        settings = {"server": "mail", "to": "dov@leads.example", "subject": "Hello", "text": "Hello", "mailbox": "box"}
+        line = {"id": "out", "kind": "send_letter", "settings": settings}
+        start = {"id": "item", "kind": "call", "settings": {}}
+        id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "One", "start": start, "steps": [line]})
+        workflows.go_live(self.engine, id_, WHO)
+        run = self.engine.runs.push(id_, {"title": "x", "body": {}})
+        assert run is not None
+        self.until(run, "done")
+        self.assertEqual(self.engine.returns.boxes(self.services.clock()), {"box"})
+        self.deliver(self.answer(self.mail_to("dov@leads.example")["message_id"], "dov@leads.example", "Tell me more."))
+        self.assertEqual(self.engine.returns.look("box"), 1)
+        self.assertEqual(self.owner.get(f"/pieces/{self.piece(run).id}/results")["answers"][0]["text"].strip(), "Tell me more.")
 
     def test_reports_as_servers_write_them_and_what_is_none(self) -> None:
         whole = report("a@b.example", "<k@a.example>", kind="message/rfc822")
@@ -246,6 +279,46 @@ class Bouncing(WithLists):
         self.assertEqual(mailbox.reports_in(whole.replace(b"delivery-status", b"delivery-statu5")), [])
         self.assertEqual(mailbox.reports_in(whole[: len(whole) // 2]), [])
         self.assertEqual(mailbox.reports_in(b"\xff\xfe" * 50), [])
+
+
+class Pressing(WithLists):
+    TEXT = "Dear <<reader.Name>>, [look](https://shop.example/a?x=1&y=2), [yours](https://shop.example/?w=<<reader.Name>>) or https://b.example"
+
+    def test_presses_are_counted_once_for_each_reader_and_link_and_lead_on(self) -> None:
+        for written in ("markdown", "plain"):
+            with self.subTest(written=written):
+                self.town.state.mails.clear()
+                run = self.send(presses=True, text=self.TEXT, written=written)
+                self.until(run, "done")
+                ada, stranger = self.mail_to("ada@readers.example"), self.visitor()
+                self.assertIn("It is counted which of its links are pressed.", ada["text"])
+                if written == "markdown":
+                    self.assertIn("w=Ada", ada["html"], "what is a reader's own leads there by itself")
+                    self.assertNotIn("shop.example/a", ada["html"])
+                places = re.findall(r"https://ulmus\.example(/to/[\w.-]+)", ada["text"])
+                where = {stranger.client.get(place).headers["Location"] for place in [*places, *places]}
+                self.assertIn("https://shop.example/a?x=1&y=2", where)
+                found = self.owner.get(f"/pieces/{self.piece(run).id}/results")
+                self.assertEqual(found["counts"], {"press": 1})
+                self.assertEqual({one["readers"] for one in found["pressed"]}, {1})
+                self.assertEqual({one["link"] for one in found["pressed"]}, where)
+                self.assertEqual(stranger.client.get("/to/forged").status_code, 404)
+
+    def test_a_look_and_a_letter_to_oneself_lead_there_directly_and_count_nothing(self) -> None:
+        run = self.send(presses=True, text=self.TEXT)
+        self.until(run, "done")
+        mailing = dict(self.piece(run).content)
+        self.assertIn("https://shop.example/a?x=1&amp;y=2", mailing["first"]["html"])
+        self.assertIn(
+            "https://shop.example/a", self.visitor("reader").post("/mailings/letter", {"mailing": mailing, "reader": "bea"})["text"]
+        )
+
+    def test_who_leaves_is_counted_at_the_mailing_they_left_by(self) -> None:
+        run = self.send()
+        self.until(run, "done")
+        token = self.mail_to("ada@readers.example")["leave"].strip("<>").rpartition("/")[2]
+        self.visitor().client.post(f"/leave/{token}")
+        self.assertEqual(self.owner.get(f"/pieces/{self.piece(run).id}/results")["counts"], {"left": 1})
 
 
 class Composing(WithLists):

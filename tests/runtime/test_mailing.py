@@ -17,6 +17,7 @@ from ulmus.core.workflow import read_file
 from ulmus.protocols import mail
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import leaving, mailings, sheets, workflows
+from ulmus.runtime.workspace import said
 from ulmus.store import tables
 
 READERS = [
@@ -194,6 +195,18 @@ class Sending(WithList):
         assert line is not None
         self.assertEqual(roots(line, kinds()), {"item"})
         self.assertTrue(any("reader" in text for _, text in templates_of(kinds()["send_mailing"], line.settings)))
+
+
+class Said(WithList):
+    def test_what_went_out_counts_as_it_was_read_whatever_its_form(self) -> None:
+        run = self.send(subject="News", text="Dear <<reader.Name>>, beans are here.")
+        self.until(run, "done")
+        piece = self.piece(run)
+        self.assertIn("Dear Ada, beans are here.", said(piece.kind, piece.content))
+        self.assertNotIn(str(piece.content["word"]), said(piece.kind, piece.content))
+        article = {"title": "T", "html": "<h2>Beans</h2><p>are &amp; were</p>"}
+        self.assertEqual(said("publish_article", article), "Beans are & were")
+        self.assertEqual(said("publish_post", {"text": 5}), "5", "what cannot be read any more says what it can")
 
 
 class InDoubt(WithList):

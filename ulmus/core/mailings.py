@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from . import slots
@@ -13,6 +13,8 @@ READER = "reader"
 LEAVE = "leave"
 """What the address where a reader leaves is called there."""
 _LEAVE_MARK = f"<<{LEAVE}>>"
+TO = "to"
+"""What the addresses are called there that lead to a mailing's links, and count that."""
 
 
 def set_aside(word: str) -> slots.SetAside:
@@ -23,6 +25,11 @@ def set_aside(word: str) -> slots.SetAside:
 def way_out(aside: slots.SetAside) -> str:
     """The word that stands for the address where a reader leaves."""
     return aside.word_for(_LEAVE_MARK)
+
+
+def way_to(aside: slots.SetAside, number: int) -> str:
+    """The word that stands for a link, by its number from 0."""
+    return aside.word_for(f"<<{TO}[{number + 1}]>>")
 
 
 class Composer:
@@ -37,9 +44,11 @@ class Composer:
         marks = self.mailing.marks
         return slots.taken_apart(text, self.mailing.word, [m.mark for m in marks], [m.given for m in marks], page)
 
-    def letter(self, address: str, fields: Mapping[str, Any], leave: str) -> Letter:
-        """The letter of the reader at an address, who leaves at `leave`."""
-        mailing, values = self.mailing, {READER: fields, LEAVE: leave}
+    def letter(self, address: str, fields: Mapping[str, Any], leave: str, to: Sequence[str] = ()) -> Letter:
+        """The letter of the reader at an address, who leaves at `leave`; `to` are the addresses that stand for its links, which are
+        the links themselves where nothing is counted."""
+        mailing = self.mailing
+        values = {READER: fields, LEAVE: leave, TO: list(to or mailing.links)}
         return Letter(
             sender=mailing.sender,
             to=(address,),

@@ -51,9 +51,11 @@ def _inliner() -> css_inline.CSSInliner:
 _MARKS, _ESCAPED = re.compile(r"([\\`*_<>\[\]#])"), r"\\\1"
 
 
-def way_out(mailing: str, place: str, written: str) -> str:
-    """What stands at the end of a letter of a mailing, in the way its text is written: why one gets it, and how to leave."""
+def way_out(mailing: str, place: str, written: str, counted: bool = False) -> str:
+    """What stands at the end of a letter of a mailing, in the way its text is written: why one gets it, whether presses of its links
+    are counted, and how to leave."""
     words = f"You get this because you are on the list “{mailing}”."
+    words += " It is counted which of its links are pressed." if counted else ""
     if written == "html":
         return f'<hr><p>{escape(words)} <a href="{escape(place)}">Leave the list</a></p>'
     if written == "markdown":

@@ -6,6 +6,7 @@ import datetime as dt
 import email
 import email.policy
 import imaplib
+import re
 import socket
 import ssl
 from collections.abc import Iterator
@@ -25,6 +26,8 @@ from .text import decode
 MOST = 200
 LARGEST = 10_000_000
 LONGEST_TEXT = 400_000
+LONGEST_ANSWER = 5000
+_ID = re.compile(r"<[^<>\s]{1,900}>")
 PATIENCE = 20.0
 """Seconds to wait for each answer of a mail server."""
 
@@ -165,8 +168,29 @@ class Report:
     for_good: bool
 
 
-def reports(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, list[Report], int]:
-    """As `poll`, of messages that are reports of delivery; all others are passed over."""
+@dataclass(frozen=True)
+class Answer:
+    """A message that answers others: their Message-IDs (RFC 5322, section 3.6.4), who wrote it, and what. `automatic` where a program
+    did (RFC 3834)."""
+
+    answers: tuple[str, ...]
+    sender: str
+    text: str
+    automatic: bool
+
+
+@dataclass(frozen=True)
+class Returns:
+    """What came back into a mailbox, and how far it was read: the folder's validity, and the highest number seen."""
+
+    reports: list[Report]
+    answers: list[Answer]
+    validity: int
+    last: int
+
+
+def returns(box: Mailbox, folder: str, validity: int, after: int) -> Returns:
+    """As `poll`: reports of delivery and answers among the messages above a number. All others are passed over."""
     with _opened(box) as client:
         state = _select(client, folder)
         now_valid = int(state[b"UIDVALIDITY"])
@@ -175,8 +199,23 @@ def reports(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, 
         sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
         small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
         found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
-    out = [report for uid in small if b"BODY[]" in found.get(uid, {}) for report in reports_in(found[uid][b"BODY[]"])]
-    return now_valid, out, max(uids, default=after if now_valid == validity else 0)
+    raws = [found[uid][b"BODY[]"] for uid in small if b"BODY[]" in found.get(uid, {})]
+    reports = [report for raw in raws for report in reports_in(raw)]
+    answers = [answer for raw in raws if (answer := answer_in(raw)) is not None]
+    return Returns(reports, answers, now_valid, max(uids, default=after if now_valid == validity else 0))
+
+
+def answer_in(raw: bytes) -> Answer | None:
+    """A message as an answer; ``None`` where it answers nothing, or is a report."""
+    mail = email.message_from_bytes(raw, policy=email.policy.default)
+    if mail.get_content_type() == "multipart/report":
+        return None
+    assert isinstance(mail, EmailMessage)
+    answers = tuple(dict.fromkeys(_ID.findall(f"{_head(mail, 'In-Reply-To')} {_head(mail, 'References')}")))
+    if not answers:
+        return None
+    said = _head(mail, "Auto-Submitted").casefold()
+    return Answer(answers, parseaddr(_head(mail, "From"))[1], _text(mail)[:LONGEST_ANSWER], said not in ("", "no"))
 
 
 def reports_in(raw: bytes) -> list[Report]:

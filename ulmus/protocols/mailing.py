@@ -18,12 +18,14 @@ APART = 200
 
 @dataclass(frozen=True)
 class To:
-    """Whom a letter is for: the address, what it is filled in with, where its reader leaves, and the key it is known by."""
+    """Whom a letter is for: the address, what it is filled in with, where its reader leaves, the key it is known by, and what
+    stands for its links."""
 
     address: str
     fields: Mapping[str, Any]
     leave: str
     key: str
+    to: tuple[str, ...] = ()
 
 
 def plain(mailer: mail.Mailer) -> mail.Mailer:
@@ -47,7 +49,7 @@ def made(
     out: list[smtp.Ready | str] = []
     for to in letters:
         try:
-            out.append(many.mail(composer.letter(to.address, to.fields, to.leave), to.key, now))
+            out.append(many.mail(composer.letter(to.address, to.fields, to.leave, to.to), to.key, now))
         except Misconfigured:
             raise
         except Exception as error:

@@ -20,7 +20,6 @@ from ..core import flow
 from ..store import place
 from . import approval_mail
 from .arrivals import Arrivals
-from .bounces import Bounces
 from .budgets import Budgets
 from .dispatcher import Dispatcher
 from .executors import Executor, Threads
@@ -30,6 +29,7 @@ from .outbox import Outbox
 from .outsides import Outsides
 from .polling import Polling
 from .replies import Replies
+from .returns import Returns
 from .runs import Runs
 from .services import Services
 from .ticker import Ticker
@@ -58,7 +58,7 @@ class Engine:
         self.outbox = Outbox(services, self.writer, self.outsides, partial(approval_mail.written, services, self.writer))
         self.polling = Polling(services, self.pages, self.runs, self.outsides)
         self.replies = Replies(services, self.writer, self.outsides)
-        self.bounces = Bounces(services, self.outsides)
+        self.returns = Returns(services, self.outsides)
         self.arrivals = Arrivals(services, self.writer)
         self.handlers = Handlers(services, self.outbox, self.runs)
         self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.replies.watch)
@@ -72,10 +72,10 @@ class Engine:
             self.outbox.tick,
             self.polling.tick,
             self.replies.tick,
-            self.bounces.tick,
+            self.returns.tick,
             self._new_day,
         ]
-        resets = [self.outsides.reset, self.replies.reset, self.bounces.reset, self._reset]
+        resets = [self.outsides.reset, self.replies.reset, self.returns.reset, self._reset]
         self.ticker = Ticker(services, self.writer, tickers, resets)
         self._next_day_look = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..store import tables
-from . import lists
+from . import lists, results
 from .links import LinkError
 from .services import Services
 
@@ -72,6 +72,11 @@ def leave(session: Session, address: str, mailing: str, now: float, why: str = l
     if session.get(tables.Leaver, folded(address)) is None:
         session.add(tables.Leaver(address=folded(address), mailing=mailing, why=why, at=now))
         lists.mark(session, folded(address), why)
+        one = tables.MailingLetter
+        last = select(one.piece_id).where(one.folded == folded(address), one.sent_at.is_not(None)).order_by(one.sent_at.desc())
+        piece = session.scalar(last.limit(1)) if why == lists.LEFT else None
+        if piece is not None:
+            results.note(session, piece, "left", folded(address), now)
 
 
 def come_back(session: Session, address: str) -> None:

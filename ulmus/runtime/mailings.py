@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import logging
+import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -28,7 +29,7 @@ from ..protocols.mailing import APART, To, made, plain
 from ..protocols.workers import apart
 from ..steps.api import Reader
 from ..store import tables
-from . import leaving
+from . import leaving, results
 from .execution import guarded
 from .services import Services
 
@@ -155,7 +156,7 @@ class Round:
         piece: tables.Piece,
         mailer: mail.Mailer,
         opened: Mapping[str, tuple[str, str, bytes]],
-        stopping: Callable[[], bool],
+        stopping: threading.Event,
     ) -> None:
         mailing = pieces.read("mailing", piece.content)
         assert isinstance(mailing, Mailing)
@@ -178,12 +179,11 @@ class Round:
         with ThreadPoolExecutor(1, "ulmus-letters") as ahead:
             try:
                 for letter, mail_ in _each(_ahead(self._batches(), lambda batch: ahead.submit(self._compose, batch))):
-                    if time.monotonic() > until or self.stopping():
+                    wait = self._pace()
+                    if time.monotonic() + wait > until:
+                        return Stretch(sent, self.services.clock() + wait)
+                    if self.stopping.wait(wait):
                         return Stretch(sent, self.services.clock())
-                    if (wait := self._pace()) > 0:
-                        if time.monotonic() + wait > until:
-                            return Stretch(sent, self.services.clock() + wait)
-                        time.sleep(wait)
                     went, error = self._hand_over(letter, mail_)
                     sent += went
                     if error is not None:
@@ -198,8 +198,12 @@ class Round:
 
     def _compose(self, batch: list[_Letter]) -> list[mail.Ready | str]:
         place = partial(leaving.place, self.services, self.mailing.name)
-        to = [To(one.address, one.fields, place(mail.bare(one.address)), one.key) for one in batch]
+        to = [To(one.address, one.fields, place(mail.bare(one.address)), one.key, self._ways(one)) for one in batch]
         return guarded(lambda: self._made(plain(self.mailer), self.mailing, self.opened, to, self.services.clock()))
+
+    def _ways(self, letter: _Letter) -> tuple[str, ...]:
+        """The addresses that lead this reader to the mailing's links, and count it; none where nothing is counted."""
+        return tuple(results.place(self.services, self.piece, n, letter.key) for n in range(len(self.mailing.links)))
 
     def _hand_over(self, letter: _Letter, made: mail.Ready | str) -> tuple[bool, OutsideError | None]:
         """Send one; gives whether it went, and what hinders the others as well. What became of it is written with the intent of

@@ -248,7 +248,7 @@ class Outbox:
 
     def _round(self, piece: tables.Piece) -> mailings.Round:
         sender = connected.mailer(self.services.web, self._connection(piece))
-        return mailings.Round(self.services, piece, sender, self._opened(piece)["opened"], self._stopping.is_set)
+        return mailings.Round(self.services, piece, sender, self._opened(piece)["opened"], self._stopping)
 
     def _all_out(self, piece: tables.Piece) -> None:
         """No letter of a mailing waits any more: it is out, but for those in doubt."""

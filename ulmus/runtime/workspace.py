@@ -6,11 +6,13 @@ import re
 from functools import partial
 from typing import Any
 
+from pydantic import ValidationError
 from sqlalchemy import func, select
 
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
-from ..core.workflow.kinds import is_for_readers
+from ..core.pieces import read, text_of
+from ..core.workflow.kinds import SendSpec, is_for_readers
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.languages import language_of
 from ..protocols.net import Enough, Fetched
@@ -81,12 +83,21 @@ def _published(services: Services, brand: str | None) -> Published:
         newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
         kept = services.published.get(brand)
         if kept is None or kept[0] != newest:
-            found = _with_brand(select(tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc()).limit(MOST_PIECES)
+            found = _with_brand(select(tables.Piece.kind, tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc())
             # A file that was saved is no piece that readers have seen.
-            seen = [content for content in session.scalars(found) if "path" not in content]
-            texts = [str(content.get("text") or "") for content in seen]
+            seen = [(kind, content) for kind, content in session.execute(found.limit(MOST_PIECES)) if "path" not in content]
+            texts = [said(kind, content) for kind, content in seen]
             kept = services.published[brand] = (newest, Published(texts))
     return kept[1]
+
+
+def said(name: str, content: dict[str, Any]) -> str:
+    """What a piece that went out said; nothing where it cannot be read any more."""
+    kind = kinds()[name]
+    try:
+        return text_of(read(kind.form, content)) if isinstance(kind, SendSpec) else ""
+    except ValidationError:
+        return str(content.get("text") or "")
 
 
 def _with_brand(query: Any) -> Any:

@@ -366,7 +366,30 @@ class MailingList(Base):
     server: Mapped[str] = mapped_column(String(60), default="")
     mailbox: Mapped[str] = mapped_column(String(60), default="")
     words: Mapped[str] = mapped_column(Text, default="")
-    looked_to: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+
+
+class MailboxLook(Base):
+    """How far a mailbox was looked into for what comes back of letters, and what was wrong at the last look."""
+
+    __tablename__ = "mailbox_looks"
+    connection: Mapped[str] = mapped_column(String(60), primary_key=True)
+    memory: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+    wrong: Mapped[str] = mapped_column(Text, default="")
+
+
+class Result(Base):
+    """What came back of a piece: an ``answer``, a ``press`` of a link, a ``bounce``, or that somebody ``left``; by whom, and the link
+    or the words. Each counts once for each who and detail."""
+
+    __tablename__ = "results"
+    __table_args__ = (UniqueConstraint("piece_id", "what", "who", "detail"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    piece_id: Mapped[int] = mapped_column(ForeignKey("pieces.id", ondelete="CASCADE"))
+    what: Mapped[str] = mapped_column(String(20))
+    who: Mapped[str] = mapped_column(String(320))
+    detail: Mapped[str] = mapped_column(String(2000), default="")
+    text: Mapped[str] = mapped_column(Text, default="")
+    at: Mapped[float]
 
 
 class Leaver(Base):

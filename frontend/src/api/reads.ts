@@ -114,6 +114,13 @@ export const joiningYes = (token: string, answer: string) =>
     queryFn: () => ok(api.GET("/api/join/{token}/{answer}", { params: { path: { token, answer } } })),
   });
 
+/** What came back of a piece that went out. */
+export const cameBack = (id: number) =>
+  queryOptions({
+    queryKey: ["mailing", "results", id],
+    queryFn: () => ok(api.GET("/api/pieces/{id}/results", at(id))),
+  });
+
 // -- the house and its people
 
 export const session = () =>

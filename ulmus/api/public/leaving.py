@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from flask import Blueprint
+from typing import Any
+
+from flask import Blueprint, redirect
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 
-from ...runtime import leaving, links
+from ...runtime import leaving, links, results
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
 from ..security.auth import room
@@ -55,6 +57,15 @@ def change(path: LeavePath, body: LeaveBody) -> Reply:
         else:
             leaving.come_back(session, address)
     return send(Fine())
+
+
+@outside.get("/to/<token>")
+def pressed(token: str) -> Any:
+    """Lead a reader on to a link of a mailing, and count that."""
+    try:
+        return redirect(results.press(house().services, token))
+    except links.LinkError as error:
+        return str(error), 404, {"Content-Type": "text/plain; charset=utf-8"}
 
 
 @outside.post("/leave/<token>")

@@ -19,6 +19,7 @@ from ...protocols import chat
 from ...protocols.errors import OutsideError
 from ...runtime.asking import let_out
 from ...runtime.services import audit
+from ...runtime.workspace import said
 from ...steps import kinds
 from ...steps.shared.models import server_of
 from ...store import tables
@@ -189,14 +190,14 @@ def whole(path: BrandPath) -> Reply:
         used_by=sorted(used),
     )
     style = _style(view.liked)
-    went_out = _style([str(piece.content.get("text", "")) for piece in recent])
+    went_out = _style([said(piece.kind, piece.content) for piece in recent])
     if style:
         view.person, view.opening = style.person, style.opening
         for name, title, unit, value in voice.table_of(style):
             here = went_out.middle[name] if went_out else None
             view.measures.append(MeasureView(name=name, title=title, unit=unit, examples=value, pieces=here))
     for piece in recent:
-        text, receipt = str(piece.content.get("text", "")), piece.receipt or {}
+        text, receipt = said(piece.kind, piece.content), piece.receipt or {}
         judged = _judged(text, style) if style else VoiceView()
         link, despite = str(receipt.get("link", "")), approved.get(piece.run_id or 0, ("", []))[1]
         view.recent.append(PieceVoice(**judged.model_dump(), text=text, link=link, at=piece.sent_at, despite=despite))
@@ -282,7 +283,7 @@ def _recent(session: Session, key: str) -> list[tables.Piece]:
         .order_by(tables.Piece.sent_at.desc())
         .limit(3 * RECENT)
     )
-    pieces = [piece for piece in session.scalars(found) if piece.content.get("text") and "path" not in piece.content]
+    pieces = [piece for piece in session.scalars(found) if "path" not in piece.content and said(piece.kind, piece.content)]
     return pieces[:RECENT]
 
 

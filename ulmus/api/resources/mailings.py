@@ -16,7 +16,7 @@ from ...core import slots
 from ...core.pieces import Letter, Mailing, attached
 from ...protocols import mail
 from ...protocols.errors import OutsideError
-from ...runtime import leaving, mailings
+from ...runtime import leaving, mailings, results
 from ...runtime.services import audit
 from ...runtime.workspace import workspace
 from ...steps.connections import mail as connected
@@ -185,6 +185,43 @@ def letters(path: PiecePath, query: LettersQuery) -> Reply:
     return send(LettersView(counts=counts, letters=[LetterView(**row._mapping) for row in rows]))
 
 
+class CameBackView(BaseModel):
+    """What came back: from whom, when, and the words."""
+
+    who: str
+    text: str
+    at: float
+
+
+class PressedView(BaseModel):
+    """A link of a mailing, and how many readers pressed it."""
+
+    link: str
+    readers: int
+
+
+class ResultsView(BaseModel):
+    """Of how many people each kind of result came (``answer``, ``press``, ``bounce``, ``left``), the links that were pressed, and the
+    latest answers."""
+
+    counts: dict[str, int]
+    pressed: list[PressedView]
+    answers: list[CameBackView]
+
+
+@bp.get("/pieces/<int:id>/results", responses={200: ResultsView})
+@needs("reader")
+def came_back(path: PiecePath) -> Reply:
+    """What came back of a piece."""
+    one = tables.Result
+    with house().services.store.read() as session:
+        latest = select(one).where(one.piece_id == path.id, one.what == "answer").order_by(one.at.desc()).limit(MOST)
+        answers = [CameBackView(who=r.who, text=r.text, at=r.at) for r in session.scalars(latest)]
+        pressed = [PressedView(link=link, readers=n) for link, n in results.presses(session, path.id)]
+        view = ResultsView(counts=results.counts(session, path.id), pressed=pressed, answers=answers)
+    return send(view)
+
+
 @bp.get("/lists", responses={200: Listing[ListView]})
 @needs("reader")
 def lists() -> Reply:
@@ -193,10 +230,11 @@ def lists() -> Reply:
         found = session.execute(
             select(tables.MailingList, tables.Sheet.name).join(tables.Sheet, tables.Sheet.key == tables.MailingList.sheet)
         ).all()
-    return send([_view(known, name) for known, name in found])
+        wrong = {look.connection: look.wrong for look in session.scalars(select(tables.MailboxLook))}
+    return send([_view(known, name, wrong.get(known.mailbox, "")) for known, name in found])
 
 
-def _view(known: tables.MailingList, name: str) -> ListView:
+def _view(known: tables.MailingList, name: str, wrong: str = "") -> ListView:
     services = house().services
     return ListView(
         sheet=known.sheet,
@@ -207,7 +245,7 @@ def _view(known: tables.MailingList, name: str) -> ListView:
         server=known.server,
         mailbox=known.mailbox,
         words=known.words,
-        wrong=str(known.looked_to.get("wrong", "")),
+        wrong=wrong,
     )
 
 
@@ -231,8 +269,7 @@ def keep(path: SheetPath, body: ListBody) -> Reply:
             session.add(known)
         known.address, known.state, known.server = body.address, body.state, body.server
         known.words = body.words.strip()
-        if known.mailbox != body.mailbox:
-            known.mailbox, known.looked_to = body.mailbox, {}
+        known.mailbox = body.mailbox
         known.join = (known.join or secrets.token_urlsafe(12)) if body.open else ""
         audit(session, services.clock(), g.user.email, "changed a list", sheet.name)
         session.flush()

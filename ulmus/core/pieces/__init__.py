@@ -26,7 +26,7 @@ from .forms import (
 from .lengths import CHARACTERS, Counting, length
 from .parting import parted
 from .takes import ANYTHING, Takes, refusals
-from .words import in_words
+from .words import in_words, text_of
 
 __all__ = [
     "ANYTHING",
@@ -54,4 +54,5 @@ __all__ = [
     "parted",
     "read",
     "refusals",
+    "text_of",
 ]

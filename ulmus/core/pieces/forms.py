@@ -77,7 +77,7 @@ class Listing(_Form):
 class Letter(_Form):
     """A mail (RFC 5322): addresses with or without a name, text and HTML, files. `thread` is the Message-ID it answers, empty
     where it begins a thread; `thread_before` are those before it, oldest first. One of a `mailing` bears its name, and the address
-    where its reader may leave that (`leave`)."""
+    where its reader may leave that (`leave`). `mailbox` is the connection that answers come to."""
 
     form: Literal["letter"] = "letter"
     sender: str = ""
@@ -92,6 +92,7 @@ class Letter(_Form):
     thread_before: tuple[str, ...] = ()
     mailing: str = ""
     leave: str = ""
+    mailbox: str = ""
 
 
 class SetAsidePart(_Form):
@@ -112,7 +113,8 @@ class LeftOut(_Form):
 class Mailing(_Form):
     """A letter to each reader of a list, which is a `sheet` with a column for the `address` and, where it has one, for the `state`.
     Subject, text and HTML are the same for all but where the words that begin with `word` stand for one of `marks`. `first` is the
-    letter of the first reader; `readers` how many get one, at most `pace` a minute."""
+    letter of the first reader; `readers` how many get one, at most `pace` a minute. Where `presses` of its `links` are counted, a word
+    stands for each as well."""
 
     form: Literal["mailing"] = "mailing"
     name: str = ""
@@ -131,6 +133,8 @@ class Mailing(_Form):
     left_out: tuple[LeftOut, ...] = ()
     first: Letter = Letter()
     pace: int | None = None
+    presses: bool = False
+    links: tuple[str, ...] = ()
 
 
 class Message(_Form):

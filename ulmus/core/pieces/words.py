@@ -2,9 +2,26 @@
 
 from __future__ import annotations
 
+import html
 import json
+import re
 
 from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Mailing, Message, Piece, Post
+
+_TAG = re.compile(r"<[^<>]{0,2000}>")
+
+
+def text_of(piece: Piece) -> str:
+    """What a piece says to its readers, without what stands around it; of a mailing, to the first of them."""
+    match piece:
+        case Mailing():
+            return piece.first.text
+        case Article():
+            return " ".join(html.unescape(_TAG.sub(" ", piece.html)).split())
+        case Act():
+            return ""
+        case _:
+            return piece.text
 
 
 def in_words(piece: Piece) -> str:

@@ -64,7 +64,10 @@ class Sending(Handler):
         return [flow.Queued(at=tx.now, address=decision.address, piece=piece, key=key)]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
-        outgoing = execution.piece(line, context)
+        outgoing, services = execution.piece(line, context), self.outbox.services
+        if timing.goes(line, context.values, services.clock()).place:
+            with services.store.read() as session:
+                timing.next_free(session, outgoing.connection, services.clock())
         output = execution.played(line, outgoing.content, context)
         return output, {"would": "send", "connection": outgoing.connection, "piece": outgoing.content}, Usage()
 

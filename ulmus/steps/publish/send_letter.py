@@ -63,6 +63,15 @@ class LetterSettings(Timely):
     reply_to: str = setting(
         "Answers to", "Another address than the sender’s.", control="slots", default="", max_length=300, more=True
     )
+    mailbox: str = setting(
+        "Answers are read in",
+        "The mailbox they come to; they then stand beside the letter.",
+        control="connection",
+        needs="mailbox",
+        default="",
+        labels={"": "no mailbox"},
+        more=True,
+    )
     mailing: str = setting(
         "One of the mailing",
         "The name of the list, where this goes to many, one letter each: then whoever left gets none, and a way to leave stands at its"
@@ -125,6 +134,7 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         thread_before=tuple(before[:-1]),
         mailing=mailing,
         leave=leave,
+        mailbox=settings.mailbox,
     )
     return Outgoing(settings.server, letter.model_dump(mode="json"))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import html
 import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal
@@ -17,6 +18,7 @@ from ..api import Context, Mails, Outgoing, Reader, Row, Timely, Workspace, sett
 from ..connections.mail import mailer
 from ..shared.pieces import attached, places_of, shown
 
+_HREF, _LINK = re.compile(r'href="(https?://[^"]*)"'), re.compile(r"https?://[^\s<>()]+")
 SOME = 5
 """So many of those left out are named."""
 _PLAIN = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
@@ -100,6 +102,13 @@ class MailingSettings(Timely):
         le=100_000,
         more=True,
     )
+    presses: bool = setting(
+        "Count presses of its links",
+        "By addresses of this house that lead on to each link; the letter says so.",
+        control="switch",
+        default=False,
+        more=True,
+    )
     files: str = setting(
         "Attachments",
         "The links of files and pictures kept or made here, parted by commas or lines. May be empty.",
@@ -138,8 +147,11 @@ def piece(settings: MailingSettings, context: Context) -> Outgoing:
     text = aside.first(settings.text, context.values).strip()
     if not text or not subject.strip():
         raise NothingToDo(f"The mailing has no {'text' if subject.strip() else 'subject'}.")
-    text += letters.way_out(name, mailings.way_out(aside), settings.written)
+    text += letters.way_out(name, mailings.way_out(aside), settings.written, settings.presses)
     page = "" if settings.written == "plain" else letters.page(text, subject, settings.written)
+    links: list[str] = []
+    if settings.presses:
+        text, page = _counted(text, page, links, aside)
     named = [attached(place, context) for place in places_of(settings.files)]
     if missing := next((one.link for one in named if not one.kept), ""):
         raise NothingToDo(f"“{missing[:80]}” is no file kept here, so that it cannot be attached. Read or make it first.")
@@ -160,6 +172,8 @@ def piece(settings: MailingSettings, context: Context) -> Outgoing:
         readers=len(readers),
         left_out=left_out,
         pace=settings.pace,
+        presses=settings.presses,
+        links=tuple(links),
     )
     try:
         composer = mailings.Composer(mailing)
@@ -168,6 +182,22 @@ def piece(settings: MailingSettings, context: Context) -> Outgoing:
     first = readers[0]
     letter = composer.letter(first.address, first.fields, context.workspace.leave(name, ""))
     return Outgoing(settings.server, mailing.model_copy(update={"first": letter}).model_dump(mode="json"), readers)
+
+
+def _counted(text: str, page: str, links: list[str], aside: slots.SetAside) -> tuple[str, str]:
+    """A text or a page with a word in the place of each link that is the same for all; `links` takes up those links."""
+
+    def word(link: str) -> str:
+        link = html.unescape(link) if page else link
+        if aside.word in link:
+            return ""
+        if link not in links:
+            links.append(link)
+        return mailings.way_to(aside, links.index(link))
+
+    if page:
+        return text, _HREF.sub(lambda found: f'href="{word(found.group(1)) or found.group(1)}"', page)
+    return _LINK.sub(lambda found: word(found.group()) or found.group(), text), page
 
 
 def _readers(

@@ -7,6 +7,7 @@ import { may, useSession } from "../../app/session";
 import { Button } from "../Button";
 import { Input } from "../Field";
 import { count } from "../words";
+import { CameBack } from "./CameBack";
 import { HEADS, Head, LetterBody } from "./parts";
 
 type View = Schemas["PieceView"];
@@ -48,9 +49,11 @@ export function MailingFull({ view, mailing }: { view: View; mailing: Mailing })
             </ul>
           </Head>
         )}
+        {mailing.presses && <Head title="Counted">presses of its links; the letter says so</Head>}
         {mailing.reply_to && <Head title="Answers to">{mailing.reply_to}</Head>}
       </dl>
       {view.id != null && Object.keys(view.letters).length > 0 && <Letters id={view.id} counts={view.letters} />}
+      {view.id != null && view.state !== "queued" && <CameBack id={view.id} />}
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-2 text-sm">
         <span className="text-soft [overflow-wrap:anywhere]">
           As <span className="text-ink">{letter.to.join(", ")}</span> gets it

@@ -3,6 +3,7 @@ import { useKept } from "../../api/files";
 import { Away } from "../Away";
 import { Counter, Linked } from "../Piece";
 import { Prose } from "../Prose";
+import { CameBack } from "./CameBack";
 import { MailingFull } from "./MailingFull";
 import { Button } from "./PieceBrief";
 import { Files, HEADS, Head, kindOf, LetterBody, Shown, size } from "./parts";
@@ -104,6 +105,7 @@ function Form({ view }: { view: View }) {
             {piece.thread && <Head title="Follows">an earlier letter</Head>}
             {piece.mailing && <Head title="One of">{piece.mailing}</Head>}
           </dl>
+          {view.id != null && view.state === "sent" && <CameBack id={view.id} />}
           <LetterBody letter={piece} />
         </article>
       );

@@ -1,4 +1,4 @@
-"""Mailings: a letter for each reader, and which sheets are lists."""
+"""Mailings: a letter for each reader, which sheets are lists, and what comes back."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -37,9 +37,28 @@ def upgrade() -> None:
         sa.Column('server', sa.String(length=60), nullable=False),
         sa.Column('mailbox', sa.String(length=60), nullable=False),
         sa.Column('words', sa.Text(), nullable=False),
-        sa.Column('looked_to', sa.JSON(), nullable=False),
         sa.ForeignKeyConstraint(['sheet'], ['sheets.key'], ondelete='CASCADE'),
         sa.PrimaryKeyConstraint('sheet'),
+    )
+    op.create_table(
+        'mailbox_looks',
+        sa.Column('connection', sa.String(length=60), nullable=False),
+        sa.Column('memory', sa.JSON(), nullable=False),
+        sa.Column('wrong', sa.Text(), nullable=False),
+        sa.PrimaryKeyConstraint('connection'),
+    )
+    op.create_table(
+        'results',
+        sa.Column('id', sa.Integer(), nullable=False),
+        sa.Column('piece_id', sa.Integer(), nullable=False),
+        sa.Column('what', sa.String(length=20), nullable=False),
+        sa.Column('who', sa.String(length=320), nullable=False),
+        sa.Column('detail', sa.String(length=2000), nullable=False),
+        sa.Column('text', sa.Text(), nullable=False),
+        sa.Column('at', sa.Double(), nullable=False),
+        sa.ForeignKeyConstraint(['piece_id'], ['pieces.id'], ondelete='CASCADE'),
+        sa.PrimaryKeyConstraint('id'),
+        sa.UniqueConstraint('piece_id', 'what', 'who', 'detail'),
     )
 
 

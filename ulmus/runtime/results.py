@@ -1,0 +1,65 @@
+"""What came back of pieces, each thing once: answers, presses of links, bounces, and who left."""
+
+from __future__ import annotations
+
+from itsdangerous import BadSignature, URLSafeSerializer
+from sqlalchemy import func, select
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session
+
+from ..core.pieces import Mailing, read
+from ..store import tables
+from .links import LinkError
+from .services import Services
+
+SHORT = 16
+
+
+def note(session: Session, piece_id: int, what: str, who: str, at: float, detail: str = "", text: str = "") -> bool:
+    """Write down that something came back; false where it was known."""
+    values = {"piece_id": piece_id, "what": what, "who": who[:320], "detail": detail[:2000], "text": text, "at": at}
+    written = session.connection().execute(insert(tables.Result).values(values).on_conflict_do_nothing())
+    return written.rowcount == 1
+
+
+def counts(session: Session, piece_id: int) -> dict[str, int]:
+    """Of how many people each kind of result came."""
+    result = tables.Result
+    found = select(result.what, func.count(func.distinct(result.who))).where(result.piece_id == piece_id).group_by(result.what)
+    return {what: n for what, n in session.execute(found)}  # noqa: C416
+
+
+def presses(session: Session, piece_id: int) -> list[tuple[str, int]]:
+    """How many readers pressed each link, the most pressed first."""
+    result = tables.Result
+    mine = result.piece_id == piece_id, result.what == "press"
+    found = select(result.detail, func.count()).where(*mine).group_by(result.detail).order_by(func.count().desc())
+    return [(link, n) for link, n in session.execute(found)]
+
+
+def place(services: Services, piece_id: int, link: int, letter: str) -> str:
+    """The address that leads a reader to a link of a mailing, and counts that."""
+    return f"{services.public_url}/to/{_serializer(services.sealer.key).dumps([piece_id, link, letter[:SHORT]])}"
+
+
+def press(services: Services, token: str) -> str:
+    """Where an address leads; it is written down that it was pressed. Raises `LinkError`."""
+    try:
+        piece_id, number, letter = _serializer(services.sealer.key).loads(token)
+    except (BadSignature, ValueError, TypeError):
+        raise LinkError("This address is not complete. Open it from the letter again.") from None
+    with services.store.write() as session:
+        piece = session.get(tables.Piece, piece_id)
+        mailing = read("mailing", piece.content) if piece is not None else None
+        if not isinstance(mailing, Mailing) or not 0 <= number < len(mailing.links):
+            raise LinkError("This letter is not known here any more.")
+        one = tables.MailingLetter
+        reader = session.scalar(select(one.folded).where(one.piece_id == piece_id, func.substr(one.key, 1, SHORT) == letter))
+        if reader is not None:
+            note(session, piece_id, "press", reader, services.clock(), mailing.links[number])
+        link: str = mailing.links[number]
+    return link
+
+
+def _serializer(key: bytes) -> URLSafeSerializer:
+    return URLSafeSerializer(key, salt="press")
