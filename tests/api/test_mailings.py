@@ -257,6 +257,30 @@ class Bouncing(WithLists):
         self.assertEqual(found["counts"], {"answer": 1})
         self.assertEqual([(one["who"], one["text"].strip()) for one in found["answers"]], [("ada@readers.example", "Yes, please.")])
 
+    def test_a_line_sees_what_came_back(self) -> None:
+        run = self.send(text="Dear <<reader.Name>>")
+        self.until(run, "done")
+        key = self.engine.live(run).state.values["out"]["key"]
+        self.assertEqual(key, self.piece(run).key)
+        line = {"id": "see", "kind": "read_results", "settings": {"of": "<<item.body.of>>"}}
+        start = {"id": "item", "kind": "call", "settings": {}}
+        id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "See", "start": start, "steps": [line]})
+        workflows.go_live(self.engine, id_, WHO)
+
+        def seen(of: str) -> Any:
+            looked = self.engine.runs.push(id_, {"title": "x", "body": {"of": of}})
+            assert looked is not None
+            self.until(looked, "done")
+            return self.engine.live(looked).state.values["see"]
+
+        self.assertEqual(seen(key)["answers"], 0)
+        self.open_list(mailbox="box", open=False)
+        self.deliver(self.answer(self.mail_to("ada@readers.example")["message_id"], "ada@readers.example", "Yes."))
+        self.engine.returns.look("box")
+        came = seen(key)
+        self.assertEqual((came["answers"], came["text"].strip(), came["items"][0]["who"]), (1, "Yes.", "ada@readers.example"))
+        self.assertEqual(seen("<nothing@a.example>")["items"], [])
+
     def test_an_answer_to_a_letter_stands_beside_it_where_its_line_says_in_which_mailbox(self) -> None:
         settings = {"server": "mail", "to": "dov@leads.example", "subject": "Hello", "text": "Hello", "mailbox": "box"}
         line = {"id": "out", "kind": "send_letter", "settings": settings}

@@ -267,7 +267,7 @@ class Outbox:
         assert isinstance(kind, Mails)
         with self.services.store.read() as session:
             found = mailings.counts(session, piece.id)
-        return guarded(lambda: kind.told(piece.content, found))
+        return guarded(lambda: kind.told(piece.content, found)) | {"key": piece.key}
 
     def _is_late(self, piece: tables.Piece) -> bool:
         """Whether a piece was to go out by now; then it is held, and a person is asked. Within a transaction."""

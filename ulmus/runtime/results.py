@@ -13,6 +13,7 @@ from .links import LinkError
 from .services import Services
 
 SHORT = 16
+MOST_ANSWERS = 500
 
 
 def note(session: Session, piece_id: int, what: str, who: str, at: float, detail: str = "", text: str = "") -> bool:
@@ -27,6 +28,19 @@ def counts(session: Session, piece_id: int) -> dict[str, int]:
     result = tables.Result
     found = select(result.what, func.count(func.distinct(result.who))).where(result.piece_id == piece_id).group_by(result.what)
     return {what: n for what, n in session.execute(found)}  # noqa: C416
+
+
+def of_piece(services: Services, name: str) -> tuple[dict[str, int], list[dict[str, str]]]:
+    """What came back of a piece known by its key, or by the Message-ID it went out under: of how many people each kind of result, and
+    the answers, oldest first; nothing where there is no such piece."""
+    key, result = name.strip("<> ").partition("@")[0], tables.Result
+    with services.store.read() as session:
+        piece_id = session.scalar(select(tables.Piece.id).where(tables.Piece.key == key))
+        if piece_id is None:
+            return {}, []
+        mine = result.piece_id == piece_id, result.what == "answer"
+        answers = session.scalars(select(result).where(*mine).order_by(result.at).limit(MOST_ANSWERS))
+        return counts(session, piece_id), [{"who": one.who, "text": one.text} for one in answers]
 
 
 def presses(session: Session, piece_id: int) -> list[tuple[str, int]]:

@@ -19,7 +19,7 @@ from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.api import Row, Workspace
 from ..store import tables
-from . import files, leaving
+from . import files, leaving, results
 from .services import Services
 
 MOST_PIECES = 10_000
@@ -67,6 +67,7 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
         partial(leaving.place, services),
         partial(leaving.why_not, services),
         partial(leaving.gone, services),
+        partial(results.of_piece, services),
     )
 
 

@@ -71,7 +71,8 @@ class Workspace:
     """What a step may look at in the house itself: the rows of a sheet by its key, and its name, a kept file by its link (name, type,
     content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
     (name, type, content) and gives it as a value. `leave` is where a reader (the second) leaves a mailing (the first), `why_not` says
-    why nothing of a mailing goes to an address; empty where it may. `gone` gives of some addresses those, and why."""
+    why nothing of a mailing goes to an address; empty where it may. `gone` gives of some addresses those, and why. `results` is what came back of
+    a piece by its key or Message-ID: of how many people each kind, and the answers (``who``, ``text``)."""
 
     rows: Callable[[str], list[Row]] = _nothing
     sheet_name: Callable[[str], str] = str
@@ -81,6 +82,7 @@ class Workspace:
     leave: Callable[[str, str], str] = lambda mailing, address: ""
     why_not: Callable[[str], str] = lambda address: ""
     gone: Callable[[Collection[str]], Mapping[str, str]] = lambda addresses: {}
+    results: Callable[[str], tuple[Mapping[str, int], list[dict[str, str]]]] = lambda key: ({}, [])
 
 
 @dataclass(frozen=True)

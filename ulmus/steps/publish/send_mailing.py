@@ -123,6 +123,7 @@ class MailingSettings(Timely):
 
 
 class MailingOutput(BaseModel):
+    key: str = Field("", description="What it is known by, to see later what came back.")
     mailing: str = Field("", description="Its name.")
     subject: str = Field("", description="Its subject, for the first reader.")
     text: str = Field("", description="Its text, for the first reader.")
@@ -263,6 +264,7 @@ def told(content: dict[str, Any], counts: Mapping[str, int]) -> dict[str, Any]:
     mailing = pieces.read("mailing", content)
     assert isinstance(mailing, Mailing)
     return {
+        "key": "",
         "mailing": mailing.name,
         "subject": mailing.first.subject,
         "text": mailing.first.text,
