@@ -184,5 +184,6 @@ class FirstUse(unittest.TestCase):
         page.get_by_role("button", name="Let it out all the same").click()
         expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         self.go("Today")
-        expect(page.get_by_text("Said in my own words.")).to_be_visible()
+        went_out = page.get_by_role("region", name=re.compile("Went out"))
+        expect(went_out.get_by_text("Said in my own words.")).to_be_visible()
         self.assertEqual([p["content"] for p in self.town.state.posts], ["Said in my own words."])

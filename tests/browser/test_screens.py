@@ -16,12 +16,14 @@ SCREENS = (
     "Seed news to Pondside",
     "Seed news to Pondside?line=post",
     "/approvals",
+    "/calendar",
+    "/calendar/outbox",
     "/sheets/posts_out",
     "/runs",
     "/runs/3?line=post",
     "Topic list to posts?line=topic",
     "Visitors’ questions?line=sort",
-    "Weekly round of the seed pages?line=page",
+    "Weekly round of the seed pages?line=mailing",
     "Standing assistant?line=assistant",
     "Trade news on Friday?line=message",
     "First letters to leads?line=letter",
@@ -130,7 +132,7 @@ class Keyboard(WithBrowser):
 
     def test_places_and_the_shortcut_sheet(self) -> None:
         page = self.page
-        for key, heading in (("2", "Workflows"), ("5", "Runs"), ("7", "Connections")):
+        for key, heading in (("2", "Workflows"), ("6", "Runs"), ("8", "Connections")):
             page.keyboard.press(key)
             expect(page.get_by_role("heading", name=heading, exact=True)).to_be_visible()
         page.keyboard.press("?")

@@ -8,8 +8,10 @@ import threading
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ..core.workflow.kinds import SendSpec
 from ..protocols import mailbox
 from ..protocols.errors import OutsideError
+from ..steps import kinds
 from ..steps.connections import mailbox as connected
 from ..store import tables
 from . import leaving, lists, results
@@ -53,7 +55,8 @@ class Returns:
             if session.scalar(select(letter.id).where(letter.sent_at > since).limit(1)) is not None:
                 found |= set(session.scalars(select(tables.MailingList.mailbox).where(tables.MailingList.mailbox != "")))
             named = piece.content["mailbox"].as_string()
-            sent = piece.kind == "send_letter", piece.state == "sent", piece.sent_at > since
+            letters = [kind.name for kind in kinds().values() if isinstance(kind, SendSpec) and kind.form == "letter"]
+            sent = piece.kind.in_(letters), piece.state == "sent", piece.sent_at > since
             found |= {box for box in session.scalars(select(named).where(*sent).distinct()) if box}
         return found
 

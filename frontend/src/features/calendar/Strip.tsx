@@ -29,6 +29,7 @@ export function Strip({
         const due = waits.get(day)?.length ?? 0;
         const date = new Date(day * 1000);
         const inWeek = day >= week && day < daysOn(week, 7);
+        const shown = n === 0 || date.getDate() === 1 ? month.format(date) : String(date.getDate());
         const scale = Math.max(MOST, out + due);
         return (
           <li key={day} className={`min-w-6 flex-1 ${n % 7 === 0 && n ? "ml-1.5" : ""}`}>
@@ -36,7 +37,7 @@ export function Strip({
               type="button"
               onClick={() => onChoose(day)}
               aria-current={inWeek || undefined}
-              aria-label={`${named(day)}: ${out} went out, ${due} wait`}
+              aria-label={`${shown}: ${named(day)}, ${out} went out, ${due} wait`}
               title={`${out} went out, ${due} wait`}
               className={`flex w-full flex-col items-stretch border-b-2 pt-0.5 text-center text-[11px] leading-tight ${inWeek ? "border-leaf bg-shade" : "border-line hover:bg-shade"}`}
             >
@@ -44,9 +45,7 @@ export function Strip({
                 <span className="bg-ochre" style={{ height: `${(100 * due) / scale}%` }} />
                 <span className="bg-leaf" style={{ height: `${(100 * out) / scale}%` }} />
               </span>
-              <span className={day === today ? "font-bold text-ink" : "text-soft"}>
-                {n === 0 || date.getDate() === 1 ? month.format(date) : date.getDate()}
-              </span>
+              <span className={day === today ? "font-bold text-ink" : "text-soft"}>{shown}</span>
             </button>
           </li>
         );

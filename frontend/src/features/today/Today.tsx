@@ -85,45 +85,47 @@ export function Today() {
             </p>
           )}
         </section>
-        <section aria-labelledby="out">
+        <div>
           <Soon />
-          <h2 id="out" className="smallcaps border-b border-rule pb-1 text-lg">
-            Went out <span className="text-soft">{day.sent_today} today</span>
-          </h2>
-          {day.went_out.length === 0 ? (
-            <Empty title="Nothing went out yet.">What is published appears here as its readers see it.</Empty>
-          ) : (
-            <ul>
-              {day.went_out.map((piece) => (
-                <li key={piece.id} className="border-b border-line py-4">
-                  {piece.piece ? (
-                    <PieceBrief piece={piece.piece} lines={7} />
-                  ) : (
-                    <p className="text-sm text-soft">{piece.title}</p>
-                  )}
-                  <p className="mt-2 text-xs text-soft">
-                    {piece.link ? (
-                      <Away to={piece.link} className="text-leaf underline underline-offset-2">
-                        {piece.channel}
-                      </Away>
+          <section aria-labelledby="out">
+            <h2 id="out" className="smallcaps border-b border-rule pb-1 text-lg">
+              Went out <span className="text-soft">{day.sent_today} today</span>
+            </h2>
+            {day.went_out.length === 0 ? (
+              <Empty title="Nothing went out yet.">What is published appears here as its readers see it.</Empty>
+            ) : (
+              <ul>
+                {day.went_out.map((piece) => (
+                  <li key={piece.id} className="border-b border-line py-4">
+                    {piece.piece ? (
+                      <PieceBrief piece={piece.piece} lines={7} />
                     ) : (
-                      piece.channel
+                      <p className="text-sm text-soft">{piece.title}</p>
                     )}
-                    , {when(piece.at)}
-                    {piece.approved_by && ` · passed by ${piece.approved_by}`}
-                    {piece.despite.length > 0 && (
-                      <span className="text-brick"> · let out although it breaks: {piece.despite.join("; ")}</span>
-                    )}{" "}
-                    ·{" "}
-                    <Link className="underline underline-offset-2" to={`/runs/${piece.run}`}>
-                      how it was made
-                    </Link>
-                  </p>
-                </li>
-              ))}
-            </ul>
-          )}
-        </section>
+                    <p className="mt-2 text-xs text-soft">
+                      {piece.link ? (
+                        <Away to={piece.link} className="text-leaf underline underline-offset-2">
+                          {piece.channel}
+                        </Away>
+                      ) : (
+                        piece.channel
+                      )}
+                      , {when(piece.at)}
+                      {piece.approved_by && ` · passed by ${piece.approved_by}`}
+                      {piece.despite.length > 0 && (
+                        <span className="text-brick"> · let out although it breaks: {piece.despite.join("; ")}</span>
+                      )}{" "}
+                      ·{" "}
+                      <Link className="underline underline-offset-2" to={`/runs/${piece.run}`}>
+                        how it was made
+                      </Link>
+                    </p>
+                  </li>
+                ))}
+              </ul>
+            )}
+          </section>
+        </div>
       </div>
     </main>
   );
