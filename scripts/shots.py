@@ -28,6 +28,8 @@ DARK = {"today-dark": "/"}
 def take(page: Page, name: str) -> None:
     """Wait until nothing moves, then take the picture."""
     page.wait_for_timeout(900)
+    # Pages opened one after another hold more lines for news than one person has, until the first are given up.
+    page.get_by_text("The server cannot be reached").wait_for(state="hidden", timeout=20_000)
     page.screenshot(path=OUT / f"{name}.png")
     print(name, flush=True)
 
@@ -145,7 +147,9 @@ def approvals(page: Page, demo: Demo) -> None:
     page.get_by_role("button", name="Send back with a note").click()
     page.get_by_role("textbox", name="Note for the rewrite").fill("Say how many envelopes changed owners, and make it shorter.")
     page.keyboard.press("Control+Enter")
-    page.get_by_role("link", name=re.compile("round 2")).click()
+    page.get_by_text("Sent back. The rewrite comes here").wait_for()
+    page.get_by_role("link", name=re.compile("round 2")).click(timeout=60_000)
+    page.get_by_text("· round 2").first.wait_for()
     take(page, "approvals")
 
 

@@ -291,6 +291,44 @@ class Handed(unittest.TestCase):
         mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t"), "k2", 0.0, {}))
         self.assertEqual(len(server.kept), 1)
 
+    def test_in_one_go_where_the_server_takes_it_so_and_asked_just_before_it_goes(self) -> None:
+        def letter(to: str, key: str) -> EmailMessage:
+            return mail.compose(mailer, Letter(to=(to,), subject="s", text="t"), key, 0.0, {})
+
+        def ask(asked: list[str], word: str) -> Callable[[], bool]:
+            return lambda: bool(asked.append(word)) or word == "yes"
+
+        for features in (("PIPELINING",), ()):
+            with self.subTest(features=features):
+                server = self.server(lambda line: "550 5.1.1 no" if "gone@" in line else "", features)
+                mailer = self.kept_open(server)
+                asked: list[str] = []
+                self.assertTrue(mail.send(mailer, letter("b@a.example", "k1"), ask(asked, "yes")))
+                self.assertFalse(mail.send(mailer, letter("c@a.example", "k2"), ask(asked, "no")))
+                with self.assertRaises(AddressRefused):
+                    mail.send(mailer, letter("gone@a.example", "k3"), lambda: True)
+                self.assertTrue(mail.send(mailer, letter("d@a.example", "k4")))
+                self.assertEqual(asked, ["yes", "no"], "once each")
+                self.assertEqual(len(server.kept), 2)
+                words = [line.split()[0] for line in server.commands]
+                self.assertEqual((words.count("EHLO"), words.count("RSET"), words.count("DATA")), (1, 2, 2))
+
+    def test_a_line_that_died_meanwhile_asks_once_only(self) -> None:
+        served: list[str] = []
+
+        def says(line: str) -> str | None:
+            served.append(line)
+            second = sum(one.startswith("MAIL") for one in served) == 2
+            return "421 too long idle" if second and line.startswith("MAIL") else ""
+
+        server = self.server(says, ("PIPELINING",))
+        mailer = self.kept_open(server)
+        asked: list[int] = []
+        for n in range(2):
+            one = mail.compose(mailer, Letter(to=("b@a.example",), subject=str(n), text="t"), f"k{n}", 0.0, {})
+            self.assertTrue(mail.send(mailer, one, lambda n=n: not asked.append(n)))  # type: ignore[misc]
+        self.assertEqual((asked, len(server.kept)), ([0, 1], 2))
+
     def test_the_certificate_is_looked_at(self) -> None:
         server = self.server(features=("STARTTLS",))
         mailer = mail.Mailer("127.0.0.1", server.port, True, "", "", "a@a.example", "")

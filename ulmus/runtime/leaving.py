@@ -49,6 +49,8 @@ def why_not(services: Services, address: str) -> str:
         leaver = session.get(tables.Leaver, folded(address))
     if leaver is None:
         return ""
+    if leaver.why == lists.BOUNCED:
+        return f"{address} could not be reached before and gets nothing that is sent to a list."
     by = f" by “{leaver.mailing}”" if leaver.mailing else ""
     return f"{address} left{by} and gets nothing that is sent to a list."
 
