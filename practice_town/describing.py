@@ -114,6 +114,7 @@ _LINES = (
     ("add_row", r"^(?:add|put|write|record|note|save|store|enter|log)\b.*\b(?:rows?|sheet|list|table|beside|topic)\b|^(?:record|note|log) (?:it|them|that|this)\b"),
     ("publish_listing", r"^(?:list it|(?:list|show|put|publish|post)\b.*\b(?:listing|listed|market|local businesses)\b)"),
     ("publish_article", r"^(?:publish|put|post)\b.*\b(?:blog|articles?|review|as a draft)\b"),
+    ("send_mailing", r"^(?:send|mail)\b.*\b(?:lists?|readers|subscribers|mailing)\b"),
     ("message_room", r"^(?:send|tell|post|message|share|announce)\b.*\b(?:team|room|channel|chat)\b"),
     ("send_letter", r"^(?:send|mail|write)\b.*\b(?:letters?|(?<!by )e?-?mails?)\b|^mail\b"),
     ("act_at_service", r"^(?:hand\b.*\b(?:over|to)\b|(?:change|update)\b.*\b(?:record|service|database)\b)"),
@@ -125,7 +126,7 @@ _LINES = (
 )  # fmt: skip
 
 
-_OUT = ("publish_post", "publish_listing", "publish_article", "message_room", "send_letter")
+_OUT = ("publish_post", "publish_listing", "publish_article", "message_room", "send_mailing", "send_letter")
 
 
 def plan(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:

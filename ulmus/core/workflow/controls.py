@@ -310,7 +310,9 @@ class Column(Control):
         wanted = setting.takes.split("|") if setting.takes else [setting.name] if setting.required else []
         sheet = spot.world.sheets.get(str(settings.get(setting.needs, "")))
         columns = {column.lower(): column for column in sheet[1]} if sheet else {}
-        return Offered(next((columns[word] for word in wanted if word in columns), None))
+        found = next((columns[word] for word in wanted if word in columns), None)
+        lacks = f"a column for it: {setting.title.lower()}" if sheet and setting.takes and setting.required and not found else ""
+        return Offered(found, lacks)
 
 
 class Rules(Control):
