@@ -24,11 +24,20 @@ class LongOfAllKinds(effects.OfAllKinds):
     many = 150
 
 
+class LongOfAMailing(effects.OfAMailing):
+    """40 kills of one mailing."""
+
+    kills = 40
+    many = 2000
+
+
 def main() -> None:
     """Run them; the exit status says whether every promise was kept."""
     logging.disable(logging.CRITICAL)
     loader = unittest.defaultTestLoader
-    suite = unittest.TestSuite(loader.loadTestsFromTestCase(case) for case in (LongOnAKindList, LongOnALateList, LongOfAllKinds))
+    suite = unittest.TestSuite(
+        loader.loadTestsFromTestCase(case) for case in (LongOnAKindList, LongOnALateList, LongOfAllKinds, LongOfAMailing)
+    )
     result = unittest.TextTestRunner(verbosity=2).run(suite)
     sys.exit(0 if result.wasSuccessful() else 1)
 

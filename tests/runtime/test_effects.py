@@ -16,3 +16,8 @@ class ShortOnALateList(effects.OnALateList):
 class ShortOfAllKinds(effects.OfAllKinds):
     kills = 2
     many = 25
+
+
+class ShortOfAMailing(effects.OfAMailing):
+    kills = 3
+    many = 80
