@@ -197,6 +197,22 @@ class Sending(WithList):
         self.assertTrue(any("reader" in text for _, text in templates_of(kinds()["send_mailing"], line.settings)))
 
 
+class Quota(WithList):
+    def test_a_mailing_stops_at_a_quota_and_a_person_lets_the_rest_go(self) -> None:
+        self.list([{"Name": f"R{n}", "Email": f"r{n}@readers.example", "State": ""} for n in range(7)])
+        with self.services.store.write() as session:
+            record = session.get_one(tables.Connection, "mail")
+            record.settings = {**record.settings, "pieces_a_day": 4}
+        run = self.send(text="Dear <<reader.Name>>")
+        self.wait_for(lambda: self.piece(run).state == "held", lambda: self.piece(run).state)
+        self.assertEqual(len(self.got()), 4)
+        self.assertIn("its 4 pieces of today", self.piece(run).message)
+        self.engine.outbox.move(self.piece(run).id, None, "Mara")
+        self.until(run, "done")
+        self.assertEqual(len(set(self.got())), 7)
+        self.assertEqual(len(self.got()), 7)
+
+
 class Said(WithList):
     def test_what_went_out_counts_as_it_was_read_whatever_its_form(self) -> None:
         run = self.send(subject="News", text="Dear <<reader.Name>>, beans are here.")

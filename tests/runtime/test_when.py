@@ -12,7 +12,7 @@ from sqlalchemy import select
 
 from tests.api.visitor import WithApi
 from tests.runtime.house import WHO
-from ulmus.runtime import workflows
+from ulmus.runtime import quotas, workflows
 from ulmus.store import tables
 
 ZONE = "Pacific/Auckland"
@@ -262,6 +262,34 @@ class Forecasting(WithTimes):
         piece = self.until_queued(run)
         waits = [one for one in self.owner.get("/today")["waiting"] if one["what"] == "late"]
         self.assertEqual([(one["id"], one["piece"]["text"]) for one in waits], [(piece.id, "Hello")])
+
+
+class Quotas(WithTimes):
+    def quota(self, **settings: int) -> None:
+        with self.services.store.write() as session:
+            for key in ("pond", "mail"):
+                record = session.get_one(tables.Connection, key)
+                record.settings = {**record.settings, **settings}
+
+    def test_what_is_over_a_quota_waits_for_a_person_who_may_let_it_go_all_the_same(self) -> None:
+        for name in ("pieces_a_day", "pieces_a_month"):
+            with self.subTest(name):
+                self.town.state.posts.clear()
+                with self.services.store.read() as session:
+                    sent = quotas.sent_since(session, "pond", 0.0)
+                self.quota(pieces_a_day=1000, pieces_a_month=1000)
+                self.quota(**{name: sent + 2})
+                id_ = self.page()
+                for n in range(2):
+                    self.until(self.begin(id_, text=f"{name} {n}"), "done")
+                third = self.begin(id_, text=f"{name} 2")
+                self.until_queued(third)
+                self.wait_for(lambda run=third: self.piece(run).state == "held")  # type: ignore[misc]
+                self.assertIn("pieces of t", self.piece(third).message)
+                self.assertIn("late", {one["what"] for one in self.owner.get("/today")["waiting"]})
+                self.owner.post(f"/pieces/{self.piece(third).id}/move", {})
+                self.until(third, "done")
+                self.assertEqual(len(self.town.state.posts), 3)
 
 
 class OnTheCalendar(WithTimes):

@@ -48,6 +48,7 @@ TELL_EVERY = 1.0
 MOST_NAMED = 20
 CUT_OFF = "Sending was cut off."
 STOPPED = Misconfigured("The mailing was stopped.")
+FULL = Misconfigured("The connection has let out as many as it may.")
 
 
 @dataclass(frozen=True)
@@ -148,7 +149,7 @@ def decide(session: Session, piece_id: int, choice: str, now: float) -> None:
 
 
 class Round:
-    """One stretch of a mailing through one mail server. `opened` are the files that go along."""
+    """One stretch of a mailing through one mail server, of at `most` so many letters. `opened` are the files that go along."""
 
     def __init__(
         self,
@@ -157,6 +158,7 @@ class Round:
         mailer: mail.Mailer,
         opened: Mapping[str, tuple[str, str, bytes]],
         stopping: threading.Event,
+        most: int | None = None,
     ) -> None:
         mailing = pieces.read("mailing", piece.content)
         assert isinstance(mailing, Mailing)
@@ -166,6 +168,7 @@ class Round:
         self.mailer = mailer
         self.opened = opened
         self.stopping = stopping
+        self.most = most
         self._batch = max(1, min(BATCH, MOST_BYTES // max(1, sum(len(body) for _, _, body in opened.values()))))
         with services.store.read() as session:
             many = counts(session, piece.id).get("waiting", 0) >= APART
@@ -179,6 +182,8 @@ class Round:
         with ThreadPoolExecutor(1, "ulmus-letters") as ahead:
             try:
                 for letter, mail_ in _each(_ahead(self._batches(), lambda batch: ahead.submit(self._compose, batch))):
+                    if self.most is not None and sent >= self.most:
+                        return Stretch(sent, None, FULL)
                     wait = self._pace()
                     if time.monotonic() + wait > until:
                         return Stretch(sent, self.services.clock() + wait)

@@ -28,7 +28,7 @@ from ..steps import kinds
 from ..steps.api import Connection, Jobs, Mails, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
 from ..store import tables
-from . import lists, mailings, timing
+from . import lists, mailings, quotas, timing
 from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
@@ -186,7 +186,7 @@ class Outbox:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state != "queued":
                 return None
-            if self._is_late(piece):
+            if self._is_late(piece) or self._is_full(session, piece):
                 return None
             piece.state, piece.attempt, piece.tried_at = "intent", piece.attempt + 1, self.services.clock()
             # While the sending is under way nobody looks into it; after a crash the start does.
@@ -216,6 +216,9 @@ class Outbox:
                 return None
             if piece.state == "queued" and self._is_late(piece):
                 return None
+            if self._is_full(session, piece):
+                return None
+            most, quota = (None, "") if piece.waived else quotas.left(session, piece.connection, now)
             if piece.state == "queued":
                 piece.state, piece.attempt, piece.tried_at = "going", piece.attempt + 1, now
             # Nothing else sends this mailing, so that a letter that was about to go was cut off.
@@ -225,10 +228,13 @@ class Outbox:
         try:
             if refused is not None:
                 raise refused
-            stretch = guarded(lambda: self._round(piece).go())
+            stretch = guarded(lambda: self._round(piece, most).go())
         except OutsideError as error:
             stretch = mailings.Stretch(0, None, error)
         if stretch.error is mailings.STOPPED:
+            return None
+        if stretch.error is mailings.FULL:
+            self._set(piece, "held", _full(quota), self.services.clock())
             return None
         error_met, now = stretch.error, self.services.clock()
         if error_met is None:
@@ -246,9 +252,9 @@ class Outbox:
             self._give_back(piece, error_met)
         return error_met
 
-    def _round(self, piece: tables.Piece) -> mailings.Round:
+    def _round(self, piece: tables.Piece, most: int | None) -> mailings.Round:
         sender = connected.mailer(self.services.web, self._connection(piece))
-        return mailings.Round(self.services, piece, sender, self._opened(piece)["opened"], self._stopping)
+        return mailings.Round(self.services, piece, sender, self._opened(piece)["opened"], self._stopping, most)
 
     def _all_out(self, piece: tables.Piece) -> None:
         """No letter of a mailing waits any more: it is out, but for those in doubt."""
@@ -274,6 +280,16 @@ class Outbox:
         if piece.goes_by is None or self.services.clock() <= piece.goes_by:
             return False
         piece.state, piece.message = "held", TOO_LATE
+        return True
+
+    def _is_full(self, session: Session, piece: tables.Piece) -> bool:
+        """Whether the connection has let out as many pieces as it may; then the piece is held, and a person is asked."""
+        room, quota = (
+            (None, "") if piece.waived or piece.run_id is None else quotas.left(session, piece.connection, self.services.clock())
+        )
+        if room is None or room > 0:
+            return False
+        piece.state, piece.message = "held", _full(quota)
         return True
 
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
@@ -555,9 +571,9 @@ class Outbox:
                 raise ValueError("This is on its way already, or was settled.")
             piece.state, piece.message = state, message
             if at is not None:
-                # Whoever says when it goes has seen when it was to go at the latest.
+                # Whoever says when it goes has seen when it was to go at the latest; and who sends it now, that much has gone.
                 piece.goes_at = piece.due_at = at
-                piece.goes_by = None
+                piece.goes_by, piece.waived = None, at <= self.services.clock()
             audit(session, self.services.clock(), by, f"set a piece to {state}", str(piece_id))
         self.services.bus.publish("piece", id=piece_id)
         return piece
@@ -613,6 +629,10 @@ class Outbox:
 def doubt(piece: tables.Piece, since: float, now: float) -> None:
     """A piece that the house this one was copied from may have sent `since` then: its channel is asked for it first."""
     piece.state, piece.tried_at, piece.due_at, piece.message = "intent", since, now, COPIED
+
+
+def _full(quota: str) -> str:
+    return f"The connection has let out {quota}. Send it all the same, move it, or take it back."
 
 
 def _is_mailing(kind: str) -> bool:

@@ -453,6 +453,17 @@ class Limited(Settings):
     a_minute: int | None = Field(
         None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000, json_schema_extra=LAST
     )
+    pieces_a_day: int | None = Field(
+        None,
+        title="Pieces a day",
+        description="So many go out through it, a letter of a mailing counting as one; then a person is asked. Empty: no limit.",
+        ge=1,
+        le=10_000_000,
+        json_schema_extra=LAST,
+    )
+    pieces_a_month: int | None = Field(
+        None, title="Pieces a month", description="The same for a month.", ge=1, le=100_000_000, json_schema_extra=LAST
+    )
 
 
 class Granted(Limited):

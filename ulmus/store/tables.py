@@ -317,6 +317,7 @@ class Piece(Base):
     sent_at: Mapped[float | None]
     goes_at: Mapped[float | None]  # when it is to go out
     goes_by: Mapped[float | None]  # when it is too late, and a person is asked
+    waived: Mapped[bool] = mapped_column(default=False, server_default="0")  # whether a person let it go past a quota
 
 
 class Timetable(Base):

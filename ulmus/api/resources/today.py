@@ -16,7 +16,6 @@ from ...core.workflow.kinds import SendSpec, is_for_readers
 from ...readmodels.models import TroubleView
 from ...readmodels.pieces import kept_brief
 from ...runtime.asking import QUESTION, let_out
-from ...runtime.outbox import TOO_LATE
 from ...runtime.runs import runs_a_day
 from ...runtime.services import world
 from ...steps import kinds
@@ -263,7 +262,7 @@ def _waiting(session: Session, around: World) -> tuple[list[Waiting], int]:
         select(tables.Piece, tables.Run.title, tables.WorkflowRecord.name)
         .join(tables.Run, tables.Run.id == tables.Piece.run_id)
         .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
-        .where(tables.Piece.state == "held", tables.Piece.message == TOO_LATE)
+        .where(tables.Piece.state == "held", tables.Piece.message.not_like("Held by%"))
         .order_by(tables.Piece.due_at)
         .limit(MOST)
     )

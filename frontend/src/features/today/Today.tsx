@@ -264,7 +264,7 @@ function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {
     held: "a run is paused",
     runs: "as many runs as it may today",
     unsure: "did this go out?",
-    late: "too late to go by itself",
+    late: "does not go by itself",
     start: "the start cannot be looked at",
     gap: "something is missing",
   }[what];

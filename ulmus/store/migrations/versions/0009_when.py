@@ -10,6 +10,7 @@ down_revision = '0008'
 def upgrade() -> None:
     op.add_column('pieces', sa.Column('goes_at', sa.Double(), nullable=True))
     op.add_column('pieces', sa.Column('goes_by', sa.Double(), nullable=True))
+    op.add_column('pieces', sa.Column('waived', sa.Boolean(), server_default='0', nullable=False))
     op.create_index('pieces_to_go', 'pieces', ['connection', 'goes_at'])
     op.create_table(
         'timetables',
