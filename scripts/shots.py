@@ -148,7 +148,7 @@ def approvals(page: Page, demo: Demo) -> None:
     page.get_by_role("textbox", name="Note for the rewrite").fill("Say how many envelopes changed owners, and make it shorter.")
     page.keyboard.press("Control+Enter")
     page.get_by_text("Sent back. The rewrite comes here").wait_for()
-    page.get_by_role("link", name=re.compile("round 2")).click(timeout=60_000)
+    page.get_by_role("link", name=re.compile(", round 2$")).click(timeout=60_000)
     page.get_by_text("· round 2").first.wait_for()
     take(page, "approvals")
 
