@@ -171,6 +171,14 @@ class Waiting(WithTimes):
         run = self.begin(self.page(goes="at", goes_at="2090-01-01", **settings))
         return run, self.until_queued(run)
 
+    def test_screens_hear_of_what_comes_to_wait(self) -> None:
+        id_ = self.page(goes="at", goes_at="2090-01-01")
+        with self.services.bus.listen() as news:
+            piece = self.until_queued(self.begin(id_))
+            heard = [news.get(timeout=5)]
+            while heard[-1] != {"topic": "piece", "id": piece.id}:
+                heard.append(news.get(timeout=5))
+
     def test_it_is_held_moved_and_sent_at_once(self) -> None:
         run, piece = self.waits()
         (told,) = self.owner.get("/outbox")

@@ -113,6 +113,7 @@ class Outbox:
         if isinstance(kinds()[kind], Mails):
             mailings.put(session.connection(), piece, outgoing.readers)
             lists.note(session, outgoing.content)
+        tx.publish("piece", id=piece.id)
         return piece.id, piece.key
 
     def _when(self, session: Session, piece: tables.Piece, goes: timing.Goes, now: float) -> None:
