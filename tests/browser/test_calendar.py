@@ -120,8 +120,14 @@ class Mailing(WithBrowser):
         stranger.get_by_label("Your name").fill("New Reader")
         stranger.get_by_role("button", name="Join").click()
         expect(stranger.get_by_text("A mail is on its way to new@reader.example")).to_be_visible()
-        stranger.goto(f"{self.demo.town}/mail/")
-        stranger.get_by_role("link", name="Please confirm", exact=False).first.click()
+        asked_back = stranger.get_by_role("link", name="Please confirm", exact=False)
+
+        def came() -> bool:
+            stranger.goto(f"{self.demo.town}/mail/")
+            return asked_back.count() > 0
+
+        self.soon(came, "the mail that asks back")
+        asked_back.first.click()
         answer = re.search(r"http\S+/join/[\w-]+/[\w.-]+", stranger.content())
         assert answer is not None
         stranger.goto(answer.group())
