@@ -7,6 +7,7 @@ import re
 import time
 from email.message import EmailMessage
 from typing import Any
+from unittest import mock
 
 from practice_town.app import Town
 from practice_town.imap import PASSWORD, USER
@@ -228,6 +229,25 @@ class Bouncing(WithLists):
         self.until(self.send(state=""), "done")
         self.assertNotIn("ada@readers.example", self.got())
 
+    def test_a_message_that_nobody_can_read_hides_none_of_the_others(self) -> None:
+        run = self.send(text="Dear <<reader.Name>>")
+        self.until(run, "done")
+        self.open_list(mailbox="box", open=False)
+        ids = {m["to"]: m["message_id"] for m in self.town.state.mails}
+        self.deliver(
+            b"From: x@y.example\r\nSubject: bad\r\n\r\nBad.\r\n", report("ada@readers.example", ids["ada@readers.example"])
+        )
+        real = mailbox.reports_in
+
+        def cannot(raw: bytes) -> list[mailbox.Report]:
+            if b"Subject: bad" in raw:
+                raise IndexError("a header beyond the library")
+            return real(raw)
+
+        with mock.patch.object(mailbox, "reports_in", cannot):
+            self.assertEqual(self.engine.returns.look("box"), 1)
+        self.assertEqual(self.states()["ada@readers.example"], "bounced")
+
     def test_a_mailbox_that_cannot_be_read_is_said_at_the_list(self) -> None:
         self.open_list(mailbox="box", open=False)
         with self.services.store.write() as session:
@@ -306,7 +326,7 @@ class Bouncing(WithLists):
 
 
 class Pressing(WithLists):
-    TEXT = "Dear <<reader.Name>>, [look](https://shop.example/a?x=1&y=2), [yours](https://shop.example/?w=<<reader.Name>>) or https://b.example"
+    TEXT = "Dear <<reader.Name>>, [look](https://shop.example/a?x=1&y=2), [yours](https://shop.example/?w=<<reader.Name>>) or https://b.example."
 
     def test_presses_are_counted_once_for_each_reader_and_link_and_lead_on(self) -> None:
         for written in ("markdown", "plain"):
@@ -319,14 +339,24 @@ class Pressing(WithLists):
                 if written == "markdown":
                     self.assertIn("w=Ada", ada["html"], "what is a reader's own leads there by itself")
                     self.assertNotIn("shop.example/a", ada["html"])
-                places = re.findall(r"https://ulmus\.example(/to/[\w.-]+)", ada["text"])
+                places = [found.rstrip(".") for found in re.findall(r"https://ulmus\.example(/to/[\w.-]+)", ada["text"])]
                 where = {stranger.client.get(place).headers["Location"] for place in [*places, *places]}
                 self.assertIn("https://shop.example/a?x=1&y=2", where)
                 found = self.owner.get(f"/pieces/{self.piece(run).id}/results")
                 self.assertEqual(found["counts"], {"press": 1})
                 self.assertEqual({one["readers"] for one in found["pressed"]}, {1})
                 self.assertEqual({one["link"] for one in found["pressed"]}, where)
+                # Markdown makes no link of it; where the text is plain, a full stop behind it is none of the address.
+                self.assertEqual("https://b.example" in where, written == "plain")
                 self.assertEqual(stranger.client.get("/to/forged").status_code, 404)
+
+    def test_a_program_that_only_asks_for_the_head_counts_for_nothing(self) -> None:
+        run = self.send(presses=True, text="Dear <<reader.Name>>, [look](https://shop.example/a)")
+        self.until(run, "done")
+        place = re.search(r"/to/[\w.-]+", self.mail_to("ada@readers.example")["text"])
+        assert place is not None
+        self.assertEqual(self.visitor().client.head(place.group()).status_code, 302)
+        self.assertEqual(self.owner.get(f"/pieces/{self.piece(run).id}/results")["counts"], {})
 
     def test_a_look_and_a_letter_to_oneself_lead_there_directly_and_count_nothing(self) -> None:
         run = self.send(presses=True, text=self.TEXT)

@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import unittest
 from typing import Any
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from ulmus.core import slots
-from ulmus.core.slots import SetAside, Unbalanced, parse, render, taken_apart
+from ulmus.core.slots import SetAside, Unbalanced, later, parse, render, taken_apart
 
 WORD = "u0123abcdefv"
 VALUES = {"row": {"city": "Lyd", "n": 3}, "items": [{"t": "a"}, {"t": "b"}]}
@@ -64,6 +65,15 @@ class Twice(unittest.TestCase):
         for broken in ("<p>a<<if reader.N>>b</p><ul><li>c<<end>></li></ul>", "<b><<if reader.N is 1>></b><i><<end>></i>"):
             with self.assertRaises(Unbalanced):
                 twice(broken.replace("<<if reader.N>>", "<<if reader.N is 1>>"), READER, page=True)
+
+    def test_lists_within_lists_have_an_end(self) -> None:
+        many = {"items": list(range(100_000))}
+        text = "<<each items as a>><<each items as b>><<each items as c>><<end>><<end>><<end>>"
+        with mock.patch.object(later, "LONGEST_OUTPUT", 1000):
+            self.assertEqual(
+                SetAside(WORD, "reader").first("<<each items as a>><<each items as b>>x<<end>><<end>>", many), "x" * 500
+            )
+        self.assertEqual(SetAside(WORD, "reader").first(text.replace("<<each items as c>><<end>>", ""), {"items": [1, 2]}), "")
 
     def test_words_like_ours_that_are_none_stay(self) -> None:
         text = f"{WORD}7z and {WORD} and <<reader.Name>>"

@@ -313,6 +313,16 @@ class Handed(unittest.TestCase):
                 words = [line.split()[0] for line in server.commands]
                 self.assertEqual((words.count("EHLO"), words.count("RSET"), words.count("DATA")), (1, 2, 2))
 
+    def test_a_server_that_hangs_up_after_its_refusal_has_refused_all_the_same(self) -> None:
+        for features in (("PIPELINING",), ()):
+            server = self.server(lambda line: "550 5.1.1 no" if "gone@" in line else None if line == "RSET" else "", features)
+            mailer = self.kept_open(server)
+            with self.subTest(features=features):
+                with self.assertRaises(AddressRefused):
+                    mail.send(mailer, mail.compose(mailer, Letter(to=("gone@a.example",), subject="s", text="t"), "k1", 0.0, {}))
+                mail.send(mailer, mail.compose(mailer, Letter(to=("b@a.example",), subject="s", text="t"), "k2", 0.0, {}))
+                self.assertEqual(len(server.kept), 1)
+
     def test_a_line_that_died_meanwhile_asks_once_only(self) -> None:
         served: list[str] = []
 

@@ -16,7 +16,7 @@ from ulmus.core.pieces import Mailing
 from ulmus.core.workflow import read_file
 from ulmus.protocols import mail
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import leaving, mailings, sheets, workflows
+from ulmus.runtime import leaving, mailings, outbox, sheets, workflows
 from ulmus.runtime.workspace import said
 from ulmus.store import tables
 
@@ -275,6 +275,36 @@ class InDoubt(WithList):
         self.assertEqual(set(Counter(self.got()).values()), {1}, "whoever had it gets no second one")
         self.assertEqual(len(self.got()), 3)
         self.assertEqual(self.engine.live(run).state.values["out"]["sent"], 3)
+
+    def test_a_server_that_always_breaks_off_at_the_end_is_given_up_and_the_rest_can_still_go(self) -> None:
+        self.list([{"Name": f"R{n}", "Email": f"r{n}@readers.example", "State": ""} for n in range(12)])
+        self.fault("mail", "lost")
+        with mock.patch.object(outbox, "MAIL_TRIES", 2):
+            run = self.send(text="Dear <<reader.Name>>")
+            self.until(run, "failed", "stuck", seconds=40)
+        states = Counter(letter.state for letter in self.letters().values())
+        self.assertEqual((states["unsure"], states["waiting"]), (2, 10))
+        self.town.state.faults.clear()
+        self.engine.outsides.forgive("connection:mail")
+        self.engine.record(run, flow.TakenUp(at=self.services.clock(), address="out", by="Mara"))
+        self.until(run, "unsure", seconds=30)
+        self.engine.outbox.decide(self.all_pieces(run)[-1].id, "sent", "Mara")
+        self.until(run, "done")
+        self.assertEqual(len(set(self.got())), 12)
+        self.assertEqual(max(Counter(self.got()).values()), 1)
+
+    def test_what_a_person_says_while_letters_go_is_not_overwritten_by_them(self) -> None:
+        run = self.send()
+        self.until(run, "done")
+        piece = self.piece(run)
+        with self.services.store.write() as session:
+            session.get_one(tables.Piece, piece.id).state = "held"
+        self.assertFalse(self.engine.outbox._still_going(piece, "going", "", 0.0))
+        self.assertEqual(self.piece(run).state, "held")
+
+    def all_pieces(self, run: int) -> list[tables.Piece]:
+        with self.services.store.read() as session:
+            return list(session.scalars(select(tables.Piece).where(tables.Piece.run_id == run).order_by(tables.Piece.id)))
 
     def test_an_intent_that_stood_at_the_end_is_in_doubt_and_nobody_else(self) -> None:
         self.list([{"Name": f"R{n}", "Email": f"r{n}@readers.example", "State": ""} for n in range(30)])

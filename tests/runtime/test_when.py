@@ -5,6 +5,9 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+import shutil
+import tempfile
+from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -12,8 +15,8 @@ from sqlalchemy import select
 
 from tests.api.visitor import WithApi
 from tests.runtime.house import WHO
-from ulmus.runtime import quotas, workflows
-from ulmus.store import tables
+from ulmus.runtime import asking, holding, quotas, workflows
+from ulmus.store import copies, tables
 
 ZONE = "Pacific/Auckland"
 
@@ -248,6 +251,72 @@ class Waiting(WithTimes):
     def test_what_nobody_was_asked_about_cannot_be_asked_about_again(self) -> None:
         _, piece = self.waits()
         self.assertIn("Nobody was asked", self.owner.post(f"/pieces/{piece.id}/change", {}, 409)["message"])
+
+
+class InACopy(WithTimes):
+    """The house is copied while pieces wait for later; the original goes on for a while, on a network that keeps doubles."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.town.state.network.keeps_doubles = True
+        self.room = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, self.room, ignore_errors=True)
+
+    def test_what_the_original_sent_at_its_time_is_not_sent_again_and_the_rest_goes(self) -> None:
+        id_ = self.page(goes="at", goes_at="2090-01-01")
+        runs = [self.begin(id_, text=text) for text in ("Sent there", "Held, sent there", "Only here")]
+        pieces = [self.until_queued(run) for run in runs]
+        self.engine.outbox.hold(pieces[1].id, "Mara")
+        copies.back_up(self.folder, self.room / "backup")
+        copies.restore(self.room / "backup", self.room / "again")
+        original, self.folder = (self.engine, self.services), self.room / "again"
+        self.open()
+        holding.let_go(self.engine, "Mara", True)
+        self.assertEqual([self.pieces(run)[0].state for run in runs], ["queued", "held", "queued"])
+        # Only after the copy was let go does the original send what it has.
+        there = original[0].outbox
+        for piece in pieces[:2]:
+            there.move(piece.id, None, "Ines")
+        self.wait_for(lambda: len(self.town.state.posts) == 2)
+        self._close(*original)
+        for piece in pieces:
+            self.engine.outbox.move(piece.id, None, "Mara")
+        for run in runs:
+            self.until(run, "done", seconds=40)
+        self.assertEqual(sorted(self.posts()), ["Held, sent there", "Only here", "Sent there"], "none twice, none lost")
+
+
+class OfItems(WithTimes):
+    def test_what_is_changed_is_asked_about_again_and_no_other_item(self) -> None:
+        draft = {"model": "model", "prompt": "Write: <<it>>", "rules": []}
+        inside = [
+            {"id": "post", "kind": "draft", "settings": draft},
+            {"id": "editor", "kind": "ask", "settings": {"draft": "post", "who": WHO, "rounds": 2}},
+            {
+                "id": "out",
+                "kind": "publish_post",
+                "settings": {"channel": "pond", "text": "<<post.text>>", "goes": "at", "goes_at": "2090-01-01"},
+            },
+        ]
+        each = {"id": "all", "kind": "for_each", "settings": {"list": "a\nb\nc", "item": "it", "parallel": 3}, "steps": inside}
+        start = {"id": "item", "kind": "call", "settings": {}}
+        id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "Three", "start": start, "steps": [each]})
+        workflows.go_live(self.engine, id_, WHO)
+        run = self.begin(id_)
+
+        def asked() -> list[tables.Approval]:
+            with self.services.store.read() as session:
+                return list(session.scalars(select(tables.Approval).where(tables.Approval.state == "open")))
+
+        self.wait_for(lambda: len(asked()) == 3)
+        for approval in asked():
+            asking.answer(self.services, self.engine.writer, approval.id, "approve", "Ines", text=f"Text of {approval.address}")
+        self.wait_for(lambda: len(self.pieces(run)) == 3)
+        first = next(piece for piece in self.pieces(run) if piece.address == "all:1/out")
+        self.owner.post(f"/pieces/{first.id}/change")
+        self.wait_for(lambda: len(asked()) == 1)
+        self.assertEqual(asked()[0].address, "all:1/editor")
+        self.assertEqual(sorted(p.state for p in self.pieces(run)), ["failed", "queued", "queued"])
 
 
 class Forecasting(WithTimes):

@@ -88,7 +88,7 @@ def due(rule: str, zone: str, after: dt.datetime, count: int = 1, quiet: Quiet |
     >>> [moment.isoformat() for moment in due("FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0", "Europe/Paris", after, 2)]
     ['2026-03-29T03:30:00+02:00', '2026-03-30T02:30:00+02:00']
     """
-    return list(itertools.islice(_due(rule, zone, after, quiet), count))
+    return list(itertools.islice(each_due(rule, zone, after, quiet), count))
 
 
 def passed_and_next(
@@ -97,7 +97,7 @@ def passed_and_next(
     """The last due time later than `after` and not later than `now`, and the first later than `now`; ``None`` where there is
     none. As `due` otherwise."""
     last = None
-    for n, moment in enumerate(_due(rule, zone, after, quiet)):
+    for n, moment in enumerate(each_due(rule, zone, after, quiet)):
         if moment > now:
             return last, moment
         last = moment
@@ -107,7 +107,8 @@ def passed_and_next(
     return last, None
 
 
-def _due(rule: str, zone: str, after: dt.datetime, quiet: Quiet | None) -> Iterator[dt.datetime]:
+def each_due(rule: str, zone: str, after: dt.datetime, quiet: Quiet | None = None) -> Iterator[dt.datetime]:
+    """As `due`, one after another, each worked out when it is wanted."""
     place = zone_of(zone)
     limit = after.astimezone(dt.UTC)
     for moment in _moments(rule, place, after):

@@ -6,6 +6,7 @@ import datetime as dt
 import email
 import email.policy
 import imaplib
+import logging
 import re
 import socket
 import ssl
@@ -23,6 +24,7 @@ from .errors import Misconfigured, NotFound, OutsideError, RefusedAddress, Unrea
 from .smtp import Reach
 from .text import decode
 
+log = logging.getLogger("ulmus")
 MOST = 200
 LARGEST = 10_000_000
 LONGEST_TEXT = 400_000
@@ -144,6 +146,12 @@ def poll(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
 
     Gives (validity, letters, highest number seen). Nothing is marked read. Raises `OutsideError`.
     """
+    now_valid, raws, last = _new(box, folder, validity, after)
+    return now_valid, [_letter(uid, raw) for uid, raw in raws.items()], last
+
+
+def _new(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, dict[int, bytes], int]:
+    """The messages with a number above `after`, as they came, by number; the others as for `poll`."""
     with _opened(box) as client:
         state = _select(client, folder)
         now_valid = int(state[b"UIDVALIDITY"])
@@ -152,8 +160,8 @@ def poll(box: Mailbox, folder: str, validity: int, after: int) -> tuple[int, lis
         sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
         small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
         found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
-    letters = [_letter(uid, found[uid][b"BODY[]"]) for uid in small if b"BODY[]" in found.get(uid, {})]
-    return now_valid, letters, max(uids, default=after if now_valid == validity else 0)
+    raws = {uid: found[uid][b"BODY[]"] for uid in small if b"BODY[]" in found.get(uid, {})}
+    return now_valid, raws, max(uids, default=after if now_valid == validity else 0)
 
 
 @dataclass(frozen=True)
@@ -190,19 +198,20 @@ class Returns:
 
 
 def returns(box: Mailbox, folder: str, validity: int, after: int) -> Returns:
-    """As `poll`: reports of delivery and answers among the messages above a number. All others are passed over."""
-    with _opened(box) as client:
-        state = _select(client, folder)
-        now_valid = int(state[b"UIDVALIDITY"])
-        first = after + 1 if now_valid == validity else 1
-        uids = sorted(u for u in client.search(["UID", f"{first}:*"]) if u >= first)[:MOST]
-        sizes = client.fetch(uids, ["RFC822.SIZE"]) if uids else {}
-        small = [u for u in uids if sizes.get(u, {}).get(b"RFC822.SIZE", 0) <= LARGEST]
-        found = client.fetch(small, ["BODY.PEEK[]"]) if small else {}
-    raws = [found[uid][b"BODY[]"] for uid in small if b"BODY[]" in found.get(uid, {})]
-    reports = [report for raw in raws for report in reports_in(raw)]
-    answers = [answer for raw in raws if (answer := answer_in(raw)) is not None]
-    return Returns(reports, answers, now_valid, max(uids, default=after if now_valid == validity else 0))
+    """As `poll`: reports of delivery and answers among the messages above a number. All others are passed over, and so is what
+    cannot be read, whoever sent it."""
+    now_valid, raws, last = _new(box, folder, validity, after)
+    out = Returns([], [], now_valid, last)
+    for uid, raw in raws.items():
+        try:
+            out.reports.extend(reports_in(raw))
+            answer = answer_in(raw)
+        except Exception:
+            log.exception("message %d cannot be read and is passed over", uid)
+            continue
+        if answer is not None:
+            out.answers.append(answer)
+    return out
 
 
 def answer_in(raw: bytes) -> Answer | None:

@@ -97,7 +97,7 @@ def hand_over(mailer: Mailer, mail: Ready, going: Going = lambda: True) -> bool:
     try:
         smtp = _begun(mailer, mail, may)
         if not may():
-            smtp.rset()
+            _reset(smtp)
             _back(mailer, smtp)
             smtp = None
             return False
@@ -201,9 +201,14 @@ def _envelope(mailer: Mailer, line: smtplib.SMTP, mail: Ready, may: Going) -> No
     _agreed(replies[0])
     for address, (code, said) in zip(mail.to, replies[1:], strict=False):
         if code not in (250, 251):
-            refusal = recipient_refused(address, code, said)
-            line.rset()
-            raise _NotFor(line, refusal)
+            _reset(line)
+            raise _NotFor(line, recipient_refused(address, code, said))
+
+
+def _reset(line: smtplib.SMTP) -> None:
+    """Forget the letter that was begun. Where the server has hung up by now, the next letter finds that out."""
+    with contextlib.suppress(OSError, smtplib.SMTPException):
+        line.rset()
 
 
 def _agreed(answer: tuple[int, bytes]) -> None:

@@ -142,7 +142,9 @@ def _let_go(engine: Engine, who: str, is_copy: bool, run_for: Iterable[int]) -> 
                 if piece.run_id is None:
                     piece.state, piece.message = "failed", NOT_AGAIN
                 else:
-                    outbox.doubt(piece, hold.since, tx.now)
+                    # What goes later is asked for just before it goes: the original may send it until then.
+                    if piece.state == "going" or piece.due_at <= tx.now:
+                        outbox.doubt(piece, hold.since, tx.now)
             for workflow_id, found in passed.items():
                 _pass_over(session, workflow_id, found, tx.now)
         place.let_go(session.connection(), engine.services.store, hold, is_copy)

@@ -44,7 +44,6 @@ TRIES = 5
 """So often an address is tried that is not taken for the moment."""
 AGAIN = 60.0
 """Seconds until such an address is tried once more; twice as long after each try."""
-TELL_EVERY = 1.0
 MOST_NAMED = 20
 CUT_OFF = "Sending was cut off."
 STOPPED = Misconfigured("The mailing was stopped.")
@@ -128,13 +127,11 @@ def named(session: Session, piece_id: int, state: str, most: int = MOST_NAMED) -
     return list(session.scalars(select(letter.address).where(letter.piece_id == piece_id, letter.state == state).limit(most)))
 
 
-def doubtful(session: Session, piece_id: int) -> int:
-    """Mark letters whose sending was cut off as unsure; gives how many are."""
-    connection = session.connection()
-    connection.exec_driver_sql(
+def doubtful(session: Session, piece_id: int) -> None:
+    """Mark letters whose sending was cut off as unsure."""
+    session.connection().exec_driver_sql(
         "UPDATE mailing_letters SET state = 'unsure', message = ? WHERE piece_id = ? AND state = 'intent'", (CUT_OFF, piece_id)
     )
-    return counts(session, piece_id).get("unsure", 0)
 
 
 def decide(session: Session, piece_id: int, choice: str, now: float) -> None:

@@ -16,7 +16,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from ..core import flow, pieces
@@ -28,7 +28,7 @@ from ..steps import kinds
 from ..steps.api import Connection, Jobs, Mails, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
 from ..store import tables
-from . import lists, mailings, quotas, timing
+from . import departures, lists, mailings, quotas, timing
 from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
@@ -50,7 +50,6 @@ UNSURE_EVERY, UNSURE_LEAST = 30.0, 3600.0
 OBSERVED_FOR = 600.0
 COPIED = "It may have gone out from the house this one is a copy of."
 EARLIER = 300
-TOO_LATE = "It was to go out earlier than it could. Send it all the same, or take it back."
 
 Work = Callable[[int, OutsideError | None], OutsideError | None]
 
@@ -105,35 +104,13 @@ class Outbox:
         piece.connection, piece.content = outgoing.connection, outgoing.content
         piece.state, piece.due_at, piece.message = "queued", tx.now, ""
         session.flush()
-        self._when(session, piece, goes, tx.now)
-        origin = self.services.origin(live.run_id)
-        if origin is not None and not piece.attempt:
-            doubt(piece, origin.at, tx.now)
+        departures.set_time(session, piece, goes, tx.now, self.take_back)
         session.flush()
         if isinstance(kinds()[kind], Mails):
             mailings.put(session.connection(), piece, outgoing.readers)
             lists.note(session, outgoing.content)
         tx.publish("piece", id=piece.id)
         return piece.id, piece.key
-
-    def _when(self, session: Session, piece: tables.Piece, goes: timing.Goes, now: float) -> None:
-        """Set when a piece goes out. One that was to go already, and failed, goes at once."""
-        here = tables.Piece.run_id == piece.run_id, tables.Piece.address == piece.address
-        tried = session.scalar(select(func.max(tables.Piece.goes_at)).where(*here, tables.Piece.attempt > 0))
-        if tried is not None and tried <= now:
-            piece.goes_at = piece.due_at = now
-            piece.goes_by = piece.goes_by or goes.not_after
-            return
-        first = max(now, goes.not_before or now)
-        at = timing.next_free(session, piece.connection, first, piece.id) if goes.place else max(first, goes.at or first)
-        if self.take_back:
-            said = select(func.max(tables.Approval.decided_at))
-            approved = session.scalar(said.where(tables.Approval.run_id == piece.run_id, tables.Approval.state == "approve"))
-            at = max(at, (approved or 0.0) + self.take_back)
-        piece.goes_at = piece.due_at = at
-        piece.goes_by = goes.not_after
-        if goes.not_after is not None and at > goes.not_after:
-            piece.state, piece.message = "held", TOO_LATE
 
     def stop(self) -> None:
         """Begin nothing more; a mailing ends with the letter that is under way."""
@@ -157,8 +134,8 @@ class Outbox:
             due = piece.state.in_(("queued", "going", *looked_for)), piece.due_at <= now
             rows = session.execute(select(piece.id, piece.connection, piece.state, piece.kind).where(*due)).all()
         for piece_id, connection, state, name in rows:
-            work = self._deliver if state in ("queued", "going") else self._look_into
-            self._submit(piece_id, connection, self._mail_on if work == self._deliver and _is_mailing(name) else work)
+            goes = self._mail_on if _is_mailing(name) else self._deliver
+            self._submit(piece_id, connection, self._look_into if state in looked_for else goes)
         self._observe(now)
 
     def _submit(self, piece_id: int, connection: str, work: Work) -> None:
@@ -187,7 +164,7 @@ class Outbox:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state != "queued":
                 return None
-            if self._is_late(piece) or self._is_full(session, piece):
+            if departures.must_wait(session, piece, self.services.clock()) or self._doubted(piece):
                 return None
             piece.state, piece.attempt, piece.tried_at = "intent", piece.attempt + 1, self.services.clock()
             # While the sending is under way nobody looks into it; after a crash the start does.
@@ -215,9 +192,7 @@ class Outbox:
             piece = session.get_one(tables.Piece, piece_id)
             if piece.state not in ("queued", "going"):
                 return None
-            if piece.state == "queued" and self._is_late(piece):
-                return None
-            if self._is_full(session, piece):
+            if departures.must_wait(session, piece, now) or self._doubted(piece):
                 return None
             most, quota = (None, "") if piece.waived else quotas.left(session, piece.connection, now)
             if piece.state == "queued":
@@ -235,23 +210,42 @@ class Outbox:
         if stretch.error is mailings.STOPPED:
             return None
         if stretch.error is mailings.FULL:
-            self._set(piece, "held", _full(quota), self.services.clock())
+            self._still_going(piece, "held", departures.quota_reached(quota), self.services.clock())
             return None
         error_met, now = stretch.error, self.services.clock()
         if error_met is None:
             self._hindered.pop(piece_id, None)
             if stretch.again_at is not None:
-                self._set(piece, "going", "", stretch.again_at)
+                self._still_going(piece, "going", "", stretch.again_at)
             else:
                 self._all_out(piece)
             return None
         times = self._hindered[piece_id] = 1 if stretch.sent else self._hindered.get(piece_id, 0) + 1
-        if error_met.ambiguous or (error_met.retryable and times < MAIL_TRIES):
-            self._set(piece, "going", error_met.message, now + max(error_met.retry_after or 0, 2**times))
-        else:
+        if times < MAIL_TRIES and (error_met.ambiguous or error_met.retryable):
+            self._still_going(piece, "going", error_met.message, now + max(error_met.retry_after or 0, 2**times))
+        elif self._still_going(piece, "going", error_met.message, now):
             self._hindered.pop(piece_id, None)
             self._give_back(piece, error_met)
         return error_met
+
+    def _still_going(self, piece: tables.Piece, state: str, message: str, due: float) -> bool:
+        """Set a mailing's state after a stretch, unless a person has held it or taken it back meanwhile; gives whether it was set."""
+        with self.services.store.write() as session:
+            record = session.get_one(tables.Piece, piece.id)
+            goes_on = record.state == "going"
+            if goes_on:
+                record.state, record.message, record.due_at = state, message, due
+        self.services.bus.publish("piece", id=piece.id)
+        return goes_on
+
+    def _doubted(self, piece: tables.Piece) -> bool:
+        """Whether the house this one is a copy of may have sent a piece by now: its channel is asked for it first, once, just before
+        it would go. Within a transaction."""
+        origin = self.services.origin(piece.run_id) if piece.run_id is not None else None
+        if origin is None or piece.attempt or piece.tried_at is not None:
+            return False
+        doubt(piece, origin.at, self.services.clock())
+        return True
 
     def _round(self, piece: tables.Piece, most: int | None) -> mailings.Round:
         sender = connected.mailer(self.services.web, self._connection(piece))
@@ -275,23 +269,6 @@ class Outbox:
         with self.services.store.read() as session:
             found = mailings.counts(session, piece.id)
         return guarded(lambda: kind.told(piece.content, found)) | {"key": piece.key}
-
-    def _is_late(self, piece: tables.Piece) -> bool:
-        """Whether a piece was to go out by now; then it is held, and a person is asked. Within a transaction."""
-        if piece.goes_by is None or self.services.clock() <= piece.goes_by:
-            return False
-        piece.state, piece.message = "held", TOO_LATE
-        return True
-
-    def _is_full(self, session: Session, piece: tables.Piece) -> bool:
-        """Whether the connection has let out as many pieces as it may; then the piece is held, and a person is asked."""
-        room, quota = (
-            (None, "") if piece.waived or piece.run_id is None else quotas.left(session, piece.connection, self.services.clock())
-        )
-        if room is None or room > 0:
-            return False
-        piece.state, piece.message = "held", _full(quota)
-        return True
 
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
@@ -528,13 +505,10 @@ class Outbox:
             with self.services.store.write() as session:
                 mailings.decide(session, piece_id, choice, now)
             receipt = self._told(piece)
-            if choice == "drop" and receipt.get("sent"):
-                # The rest of it went out: the page goes on with that.
-                choice = "sent"
-        if choice == "sent":
-            self._write(
-                piece, flow.Sent(at=now, address=piece.address or "-", receipt=receipt), mark("sent", f"Said to be out by {by}.")
-            )
+        if choice == "sent" or (choice == "drop" and receipt.get("sent")):
+            # Of a mailing the rest went out, also where those in doubt are dropped: the page goes on with that.
+            words = f"{'Said to be out' if choice == 'sent' else 'Those in doubt were dropped'} by {by}."
+            self._write(piece, flow.Sent(at=now, address=piece.address or "-", receipt=receipt), mark("sent", words))
         elif choice == "again":
             self._write(piece, flow.Queued(at=now, address=piece.address or "-", piece=piece.id, key=piece.key), mark("queued", ""))
         else:
@@ -630,10 +604,6 @@ class Outbox:
 def doubt(piece: tables.Piece, since: float, now: float) -> None:
     """A piece that the house this one was copied from may have sent `since` then: its channel is asked for it first."""
     piece.state, piece.tried_at, piece.due_at, piece.message = "intent", since, now, COPIED
-
-
-def _full(quota: str) -> str:
-    return f"The connection has let out {quota}. Send it all the same, move it, or take it back."
 
 
 def _is_mailing(kind: str) -> bool:

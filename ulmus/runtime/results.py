@@ -56,8 +56,8 @@ def place(services: Services, piece_id: int, link: int, letter: str) -> str:
     return f"{services.public_url}/to/{_serializer(services.sealer.key).dumps([piece_id, link, letter[:SHORT]])}"
 
 
-def press(services: Services, token: str) -> str:
-    """Where an address leads; it is written down that it was pressed. Raises `LinkError`."""
+def press(services: Services, token: str, counted: bool = True) -> str:
+    """Where an address leads; where it is `counted`, it is written down that it was pressed. Raises `LinkError`."""
     try:
         piece_id, number, letter = _serializer(services.sealer.key).loads(token)
     except (BadSignature, ValueError, TypeError):
@@ -68,9 +68,10 @@ def press(services: Services, token: str) -> str:
         if not isinstance(mailing, Mailing) or not 0 <= number < len(mailing.links):
             raise LinkError("This letter is not known here any more.")
         one = tables.MailingLetter
-        reader = session.scalar(select(one.folded).where(one.piece_id == piece_id, func.substr(one.key, 1, SHORT) == letter))
-        if reader is not None:
-            note(session, piece_id, "press", reader, services.clock(), mailing.links[number])
+        # A run that was taken up again has the letter under another number by now.
+        found = session.execute(select(one.piece_id, one.folded).where(one.key.between(letter, f"{letter}g"))).first()
+        if found is not None and counted:
+            note(session, found.piece_id, "press", found.folded, services.clock(), mailing.links[number])
         link: str = mailing.links[number]
     return link
 

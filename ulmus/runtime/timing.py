@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+from bisect import bisect
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -12,7 +14,7 @@ from dateutil import parser as dates
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ..core.recurrence import RecurrenceError, due, zone_of
+from ..core.recurrence import RecurrenceError, each_due, zone_of
 from ..core.slots import parse, render
 from ..core.workflow import Line
 from ..core.workflow.plans import SendPlan
@@ -81,31 +83,30 @@ def next_free(session: Session, connection: str, after: float, but: int | None =
         piece.connection == connection, piece.goes_at > after - 86_400, piece.state.in_(HOLDS), piece.id != (but or 0)
     )
     held = sorted(at for at in session.scalars(taken) if at is not None)
-    zone = zone_of(table.zone)
+    zone, apart = zone_of(table.zone), max(1.0, table.apart or 0.0)
+    days = Counter(dt.datetime.fromtimestamp(at, zone).date() for at in held)
     for place in places(table, after, MOST_PLACES):
         at = place.timestamp()
-        if any(abs(at - other) < max(1.0, table.apart or 0.0) for other in held):
-            continue
-        day = place.astimezone(zone).date()
-        there = sum(dt.datetime.fromtimestamp(other, zone).date() == day for other in held)
-        if table.a_day is None or there < table.a_day:
+        near = bisect(held, at)
+        beside = held[max(0, near - 1) : near + 1]
+        if all(abs(at - other) >= apart for other in beside) and (table.a_day is None or days[place.date()] < table.a_day):
             return at
     raise Misconfigured("The channel’s timetable has no free place left.")
 
 
 def room(table: tables.Timetable, since: float, until: float) -> int:
     """How many pieces a timetable has room for between two moments, each as soon as it may."""
-    zone, held, days = zone_of(table.zone), list[float](), dict[dt.date, int]()
+    held, days = list[float](), Counter[dt.date]()
     try:
         for place in places(table, since, MOST_PLACES):
-            at, day = place.timestamp(), place.astimezone(zone).date()
+            at, day = place.timestamp(), place.date()
             if at >= until:
                 break
             if held and at - held[-1] < (table.apart or 0.0):
                 continue
-            if table.a_day is None or days.get(day, 0) < table.a_day:
+            if table.a_day is None or days[day] < table.a_day:
                 held.append(at)
-                days[day] = days.get(day, 0) + 1
+                days[day] += 1
     except Misconfigured:
         return 0
     return len(held)
@@ -114,6 +115,6 @@ def room(table: tables.Timetable, since: float, until: float) -> int:
 def places(table: tables.Timetable, after: float, most: int) -> Iterator[dt.datetime]:
     """The places of a timetable later than a moment, in its zone."""
     try:
-        yield from itertools.islice(due(table.rule, table.zone, dt.datetime.fromtimestamp(after, dt.UTC), most), most)
+        yield from itertools.islice(each_due(table.rule, table.zone, dt.datetime.fromtimestamp(after, dt.UTC)), most)
     except RecurrenceError as error:
         raise Misconfigured(f"The channel’s timetable cannot be read: {error}") from None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, redirect
+from flask import Blueprint, redirect, request
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 
@@ -63,7 +63,7 @@ def change(path: LeavePath, body: LeaveBody) -> Reply:
 def pressed(token: str) -> Any:
     """Lead a reader on to a link of a mailing, and count that."""
     try:
-        return redirect(results.press(house().services, token))
+        return redirect(results.press(house().services, token, request.method == "GET"))
     except links.LinkError as error:
         return str(error), 404, {"Content-Type": "text/plain; charset=utf-8"}
 

@@ -15,6 +15,7 @@ from ...core.recurrence import RecurrenceError, due, words_of, zone_of
 from ...core.workflow.plans import AskPlan
 from ...readmodels import calendar
 from ...readmodels.calendar import CalendarView, DaysView, PieceOnTime
+from ...readmodels.journals import around
 from ...runtime.execution import plan_of
 from ...runtime.services import audit, world
 from ...store import tables
@@ -144,7 +145,9 @@ def change(path: PiecePath) -> Reply:
     with services.store.read() as session:
         piece = session.get(tables.Piece, path.id)
         asked = select(tables.Approval.address).where(tables.Approval.run_id == (piece.run_id if piece else 0))
-        address = session.scalar(asked.where(tables.Approval.state == "approve").order_by(tables.Approval.id.desc()).limit(1))
+        said = session.scalars(asked.where(tables.Approval.state == "approve").order_by(tables.Approval.id.desc()))
+        # Of a block, the question about the item that the piece is of.
+        address = next((one for one in said if piece is not None and around(piece.address, one)), None)
     if piece is None or piece.run_id is None or address is None:
         raise Refusal("Nobody was asked about this. Take it back, and take the run up again with other values.", 409)
     line = engine.live(piece.run_id).workflow.line(flow.Address.parse(address).step)

@@ -45,7 +45,14 @@ class SetAside:
 
     def first(self, text: str, values: Mapping[str, Any]) -> str:
         """`text` filled in with all but the root's values."""
-        return "".join(self._parts(parse(text).parts, values))[:LONGEST_OUTPUT]
+        out, room = list[str](), LONGEST_OUTPUT
+        for piece in self._parts(parse(text).parts, values):
+            # Each counts, also an empty one: lists within lists have an end.
+            out.append(piece[:room])
+            room -= len(piece) + 1
+            if room <= 0:
+                break
+        return "".join(out)
 
     def word_for(self, mark: str, given: Mapping[str, Any] | None = None) -> str:
         """The word that stands in the text for a mark."""

@@ -18,7 +18,7 @@ from ..api import Context, Mails, Outgoing, Reader, Row, Timely, Workspace, sett
 from ..connections.mail import mailer
 from ..shared.pieces import attached, places_of, shown
 
-_HREF, _LINK = re.compile(r'href="(https?://[^"]*)"'), re.compile(r"https?://[^\s<>()]+")
+_HREF, _LINK = re.compile(r'href="(https?://[^"]*)"'), re.compile(r"https?://[^\s<>()]*[^\s<>().,;:!?'\"]")
 SOME = 5
 """So many of those left out are named."""
 _PLAIN = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
