@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import html
 import json
-import re
 from urllib.parse import urlsplit
 
 from pydantic import BaseModel
@@ -12,6 +10,7 @@ from pydantic import BaseModel
 from .forms import Act, Article, FilePiece, FormName, Letter, Listing, Mailing, Message, Piece, Post
 from .lengths import length
 from .takes import ANYTHING, Takes
+from .words import plain
 
 LONGEST = 400
 
@@ -85,12 +84,9 @@ def _counted(text: str, takes: Takes) -> dict[str, int | None]:
     return {"length": length(text, takes.counting), "limit": takes.length}
 
 
-_TAG = re.compile(r"<[^<>]{0,2000}>")
-
-
 def _read(page: str) -> str:
     """The first words of HTML, as far as a few words need them."""
-    return " ".join(html.unescape(_TAG.sub(" ", page[: 8 * LONGEST])).split()) if "</" in page else page
+    return plain(page[: 8 * LONGEST]) if "</" in page else page
 
 
 def _cut(text: str) -> str:

@@ -11,13 +11,18 @@ from .forms import Act, Article, Attached, FilePiece, Letter, Listing, Mailing, 
 _TAG = re.compile(r"<[^<>]{0,2000}>")
 
 
+def plain(page: str) -> str:
+    """HTML as words in a row."""
+    return " ".join(html.unescape(_TAG.sub(" ", page)).split())
+
+
 def text_of(piece: Piece) -> str:
     """What a piece says to its readers, without what stands around it; of a mailing, to the first of them."""
     match piece:
         case Mailing():
             return piece.first.text
         case Article():
-            return " ".join(html.unescape(_TAG.sub(" ", piece.html)).split())
+            return plain(piece.html)
         case Act():
             return ""
         case _:

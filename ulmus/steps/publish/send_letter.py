@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from typing import Any, Literal
+from typing import Any
 
 from pydantic import BaseModel, Field
 
@@ -13,16 +13,17 @@ from ...core.pieces import Letter
 from ...protocols import letters, mail
 from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
-from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, Workspace, setting
+from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Workspace, setting
 from ..connections.mail import mailer
-from ..shared.pieces import attached, places_of, shown
+from ..shared.letters import Mailed, attachments
+from ..shared.pieces import shown
 
 MOST = 50
 """So many people may be written to in one letter; more are a list."""
 _ID = re.compile(r"<[^<>\s]{1,900}>")
 
 
-class LetterSettings(Timely):
+class LetterSettings(Mailed):
     server: str = setting("Through", control="connection", needs="mail")
     to: str = setting(
         "To",
@@ -43,26 +44,7 @@ class LetterSettings(Timely):
         min_length=1,
         max_length=200_000,
     )
-    written: Literal["markdown", "plain", "html"] = setting(
-        "The text is",
-        "Markdown and HTML go out as HTML with a plain text beside it.",
-        control="choice",
-        default="markdown",
-        labels={"markdown": "Markdown", "plain": "plain text only", "html": "HTML"},
-        more=True,
-    )
-    files: str = setting(
-        "Attachments",
-        "The links of files and pictures kept or made here, parted by commas or lines. May be empty.",
-        control="slots",
-        default="",
-        max_length=5000,
-        more=True,
-    )
     cc: str = setting("Copy to", control="slots", default="", max_length=5000, more=True)
-    reply_to: str = setting(
-        "Answers to", "Another address than the sender’s.", control="slots", default="", max_length=300, more=True
-    )
     mailbox: str = setting(
         "Answers are read in",
         "The mailbox they come to; they then stand beside the letter.",
@@ -117,9 +99,7 @@ def piece(settings: LetterSettings, context: Context) -> Outgoing:
         text += letters.way_out(mailing, leave, settings.written)
     page = "" if settings.written == "plain" else letters.page(text, subject, settings.written)
     sender = mailer(context.web, context.connect(settings.server, "mail"))
-    named = [attached(place, context) for place in places_of(settings.files)]
-    if missing := next((one.link for one in named if not one.kept), ""):
-        raise NothingToDo(f"“{missing[:80]}” is no file kept here, so that it cannot be attached. Read or make it first.")
+    named = attachments(settings.files, context)
     before = _ID.findall(settings.thread)
     letter = Letter(
         sender=mail.named(sender),

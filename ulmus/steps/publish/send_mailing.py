@@ -6,7 +6,7 @@ import hashlib
 import html
 import re
 from collections.abc import Iterable, Mapping
-from typing import Any, Literal
+from typing import Any
 
 from pydantic import BaseModel, Field
 
@@ -14,9 +14,10 @@ from ...core import mailings, pieces, slots
 from ...core.pieces import LeftOut, Mailing, SetAsidePart
 from ...protocols import letters, mail
 from ...protocols.errors import Misconfigured, NothingToDo, OutsideError
-from ..api import Context, Mails, Outgoing, Reader, Row, Timely, Workspace, setting
+from ..api import Context, Mails, Outgoing, Reader, Row, Workspace, setting
 from ..connections.mail import mailer
-from ..shared.pieces import attached, places_of, shown
+from ..shared.letters import Mailed, attachments
+from ..shared.pieces import shown
 
 _HREF, _LINK = re.compile(r'href="(https?://[^"]*)"'), re.compile(r"https?://[^\s<>()]*[^\s<>().,;:!?'\"]")
 SOME = 5
@@ -24,7 +25,7 @@ SOME = 5
 _PLAIN = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
 
 
-class MailingSettings(Timely):
+class MailingSettings(Mailed):
     server: str = setting("Through", control="connection", needs="mail")
     sheet: str = setting("List", "A sheet with a row for each reader.", control="sheet", min_length=1, max_length=60)
     address: str = setting(
@@ -59,14 +60,6 @@ class MailingSettings(Timely):
         takes="text@draft|text",
         min_length=1,
         max_length=200_000,
-    )
-    written: Literal["markdown", "plain", "html"] = setting(
-        "The text is",
-        "Markdown and HTML go out as HTML with a plain text beside it.",
-        control="choice",
-        default="markdown",
-        labels={"markdown": "Markdown", "plain": "plain text only", "html": "HTML"},
-        more=True,
     )
     keep: str = setting(
         "Only readers",
@@ -109,17 +102,6 @@ class MailingSettings(Timely):
         default=False,
         more=True,
     )
-    files: str = setting(
-        "Attachments",
-        "The links of files and pictures kept or made here, parted by commas or lines. May be empty.",
-        control="slots",
-        default="",
-        max_length=5000,
-        more=True,
-    )
-    reply_to: str = setting(
-        "Answers to", "Another address than the sender’s.", control="slots", default="", max_length=300, more=True
-    )
 
 
 class MailingOutput(BaseModel):
@@ -153,9 +135,7 @@ def piece(settings: MailingSettings, context: Context) -> Outgoing:
     links: list[str] = []
     if settings.presses:
         text, page = _counted(text, page, links, aside)
-    named = [attached(place, context) for place in places_of(settings.files)]
-    if missing := next((one.link for one in named if not one.kept), ""):
-        raise NothingToDo(f"“{missing[:80]}” is no file kept here, so that it cannot be attached. Read or make it first.")
+    named = attachments(settings.files, context)
     reply_to = mail.addresses(settings.reply_to)
     mailing = Mailing(
         name=name,

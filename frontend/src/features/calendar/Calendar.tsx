@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useLocation, useSearchParams } from "react-router";
-import type { Schemas } from "../../api/client";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -11,11 +10,10 @@ import { Failed, Loading } from "../../components/Quiet";
 import { Feed } from "./Feed";
 import { Outbox } from "./Outbox";
 import { PieceDialog } from "./PieceDialog";
+import type { OnTime } from "./pieces";
 import { Strip } from "./Strip";
 import { dayOf, daysOn, named, weekOf } from "./times";
 import { Week } from "./Week";
-
-export type OnTime = Schemas["PieceOnTime"];
 
 const title = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
 

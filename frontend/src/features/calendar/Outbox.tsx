@@ -4,9 +4,8 @@ import { may, useSession } from "../../app/session";
 import { PieceBrief } from "../../components/pieces/PieceBrief";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { when } from "../../components/words";
-import type { OnTime } from "./Calendar";
 import { Actions } from "./PieceDialog";
-import { STATE_WORDS } from "./Week";
+import { type OnTime, STATE_WORDS } from "./pieces";
 
 /** What waits to go out, what goes next first; each can be read, changed, moved, held, sent now or taken back. */
 export function Outbox({ brand, onOpen }: { brand: string; onOpen: (piece: OnTime) => void }) {

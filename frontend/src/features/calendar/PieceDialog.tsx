@@ -10,9 +10,8 @@ import { Doubt } from "../../components/Doubt";
 import { Field, Input } from "../../components/Field";
 import { PieceBrief } from "../../components/pieces/PieceBrief";
 import { when } from "../../components/words";
-import type { OnTime } from "./Calendar";
+import { type OnTime, STATE_WORDS } from "./pieces";
 import { fromField, inField } from "./times";
-import { STATE_WORDS } from "./Week";
 
 /** A piece of the calendar, and what can be done with it until it goes. */
 export function PieceDialog({ piece, onClose }: { piece: OnTime; onClose: () => void }) {

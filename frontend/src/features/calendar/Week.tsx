@@ -1,10 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Schemas } from "../../api/client";
-import { mutate } from "../../api/mutate";
-import { sayError } from "../../components/Toast";
+import type { Schemas } from "../../api/client";
 import { clock, count } from "../../components/words";
-import type { OnTime } from "./Calendar";
+import { moveTo, type OnTime, STATE_WORDS } from "./pieces";
 import { byDay, daysFrom, daysOn, midnight, onDay } from "./times";
 
 type View = Schemas["CalendarView"];
@@ -14,19 +12,6 @@ const QUARTER = 900;
 
 /** Where a piece may still be put elsewhere. */
 const MOVES = new Set(["queued", "held"]);
-
-/** Have a piece go at another time. */
-export async function moveTo(piece: Pick<OnTime, "id">, at: number | null) {
-  try {
-    await mutate(
-      api.POST("/api/pieces/{id}/move", { params: { path: { id: piece.id } }, body: { at } }),
-      "calendar",
-      "today",
-    );
-  } catch (error) {
-    sayError(error);
-  }
-}
 
 /** Channels down, days across: what starts, what waits and what went out, and the places that are free. */
 export function Week({
@@ -281,16 +266,6 @@ const MARKS: Record<string, [string, string]> = {
   unsure: ["?", "text-brick"],
   intent: ["◐", "text-ochre"],
   accepted: ["◐", "text-ochre"],
-};
-
-export const STATE_WORDS: Record<string, string> = {
-  sent: "went out",
-  queued: "waits",
-  going: "is going out",
-  held: "is held",
-  unsure: "in doubt",
-  intent: "is on its way",
-  accepted: "was accepted",
 };
 
 /** A piece as what it is: when, its opening words, its picture. */
