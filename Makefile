@@ -3,7 +3,7 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench crashtest effecttrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench crashtest effecttrial officetrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -45,6 +45,11 @@ crashtest: $(STAMPS)/dev
 
 effecttrial: $(STAMPS)/dev
 	$(PY) -m scripts.effecttrial $(ARGS)
+
+# Sheets both ways with the spreadsheet programs of Debian, which are installed for it.
+officetrial: $(STAMPS)/dev
+	@sh scripts/tools.sh office
+	$(PY) -W ignore -m unittest -v tests.peers.test_office
 
 fuzz: $(STAMPS)/dev
 	FUZZ_CALLS=20000 FUZZ_SEED=$$(date +%s) $(PY) -W ignore -m unittest tests.api.test_fuzz

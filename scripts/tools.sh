@@ -27,6 +27,10 @@ if [ "${1:-}" = browser ] && [ "$(id -u)" = 0 ]; then
     [ -z "${ours:-}" ] || rm -f $policy
   fi
 fi
+if [ "${1:-}" = office ]; then
+  need soffice libreoffice-calc-nogui
+  need ssconvert gnumeric
+fi
 [ -z "$want" ] && exit 0
 if [ "$(id -u)" != 0 ]; then
   echo "Please install these packages first:$want" >&2

@@ -73,7 +73,7 @@ def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str
             names = [c["name"] for c in sheet["columns"]]
             session.flush()
             for i, row in enumerate(rows, start=1):
-                session.add(tables.SheetRow(sheet=sheet["key"], position=i, cells=dict(zip(names, row, strict=True))))
+                session.add(tables.SheetRow(sheet=sheet["key"], position=i, cells=dict(zip(names, row, strict=False))))
     made = {}
     for name in world["workflows"]:
         workflow = read_file((DATA / "workflows" / f"{name}.json").read_text("utf-8").replace("{town}", town))
@@ -229,7 +229,7 @@ def _backdate(services: Services, town: str) -> None:
 
 def _proofs(services: Services, made: dict[str, int]) -> None:
     engine = Engine(services, Inline())
-    proofs = Proofs(services, Inline(), engine.handlers)
+    proofs = Proofs(services, Inline(), engine.handlers, engine.uses)
     for name, count in (
         ("seed-news", 3),
         ("canal-news", 3),

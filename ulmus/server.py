@@ -63,7 +63,7 @@ class Server:
         self.engine = Engine(self.services)
         self.engine.outbox.take_back = config.take_back
         self._proof_threads = Threads(8)
-        proofs = Proofs(self.services, self._proof_threads, self.engine.handlers)
+        proofs = Proofs(self.services, self._proof_threads, self.engine.handlers, self.engine.uses)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
         self.engine.start()
         # Reading a page at a time, many of them waiting: events hold a thread each.

@@ -167,7 +167,7 @@ class Before(WithApi):
         document = page(self.town.url, log={"cells": {}}, post={"prompt": "For <<? your readers>>, see https://news.example/a."})
         id_ = self.made(document)
         told = self.told(id_)
-        self.assertIn("no column is filled", told["log"][0])
+        self.assertIn("Say what goes into which column", told["log"][0])
         self.assertTrue(any("To be filled in: your readers" in m for m in told["post"]))
         self.assertTrue(any("is an example and leads nowhere" in m for m in told["post"]))
         some = self.told(self.made(page(self.town.url, log={"cells": {"Post": "x"}})))

@@ -282,7 +282,7 @@ class Bouncing(WithLists):
         self.until(run, "done")
         key = self.engine.live(run).state.values["out"]["key"]
         self.assertEqual(key, self.piece(run).key)
-        line = {"id": "see", "kind": "read_results", "settings": {"of": "<<item.body.of>>"}}
+        line = {"id": "see", "kind": "read_results", "settings": {"of": "<<item.body.of>>", "after": 0}}
         start = {"id": "item", "kind": "call", "settings": {}}
         id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "See", "start": start, "steps": [line]})
         workflows.go_live(self.engine, id_, WHO)

@@ -74,8 +74,8 @@ class Beginning(WithApi):
     def test_every_template_can_be_begun_from(self) -> None:
         listed = self.owner.get("/templates")
         self.assertEqual(len(listed), len(templates()))
-        self.assertEqual((listed[0]["name"], listed[-1]["name"]), ("Feed to channel", "A page summed up on call"))
-        sizes = [len(one["lines"]) for one in listed[:-1]]
+        self.assertEqual((listed[0]["name"], listed[-1]["name"]), ("Feed to channel", "Lead enrichment"))
+        sizes = [len(one["lines"]) for one in listed[:-2]]  # the last two wait for a call
         self.assertEqual(sizes, sorted(sizes), "the shortest first")
         for one in listed:
             with self.subTest(one["key"]):

@@ -165,6 +165,18 @@ class WithBrowser(unittest.TestCase):
         listed = self.page.request.get(f"{self.demo.url}/api/workflows").json()
         return f"{self.demo.url}/workflows/{next(w['id'] for w in listed if w['name'] == name)}"
 
+    def asked(self, workflow: str) -> str:
+        """The address of the desk with the draft of a workflow that waits."""
+        found: list[int] = []
+
+        def waits() -> bool:
+            queue = self.page.request.get(f"{self.demo.url}/api/approvals").json()["open"]
+            found[:] = [a["id"] for a in queue if a["workflow_name"] == workflow]
+            return bool(found)
+
+        self.soon(waits, f"a draft of {workflow}", 60)
+        return f"{self.demo.url}/approvals/{found[0]}"
+
     def open_workflow(self, name: str = "Seed news to Pondside") -> None:
         self.page.goto(f"{self.demo.url}/workflows")
         self.page.get_by_role("link", name=name, exact=True).click()

@@ -140,7 +140,8 @@ class FirstUse(unittest.TestCase):
         page.get_by_label("Columns, with commas between").fill("Post, Link, Who")
         page.get_by_role("button", name="Make it").click()
         expect(page.get_by_text("This sheet is empty.")).to_be_visible()
-        page.get_by_role("button", name="Columns").click()
+        page.get_by_role("button", name="More …").click()
+        page.get_by_role("menuitem", name="Columns …").click()
         page.get_by_label("Name of column 3").fill("By")
         page.get_by_label("Type of column 2").select_option("link")
         page.get_by_role("button", name="Keep").click()
@@ -148,7 +149,7 @@ class FirstUse(unittest.TestCase):
         page.get_by_role("button", name="Add a row").click()
         expect(page.get_by_role("gridcell").first).to_be_visible()
         page.get_by_label("Row 1", exact=True).click()
-        page.get_by_role("menuitem", name="Delete the row").click()
+        page.get_by_role("menuitem", name="Remove the row").click()
         expect(page.get_by_text("This sheet is empty.")).to_be_visible()
 
     def fill_the_gaps_and_go_live(self) -> None:

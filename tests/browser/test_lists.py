@@ -45,6 +45,36 @@ class SheetScreen(WithBrowser):
         self.page.get_by_label("Find in this sheet").fill("zzz")
         expect(self.page.get_by_text("No row has these words.")).to_be_visible()
 
+    def test_only_rows_that_fit_and_what_is_of_another_type_is_marked_and_taken_back(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Only where …").click()
+        page.get_by_label("Column", exact=True).select_option(label="Month")
+        page.get_by_label("Value").fill("August")
+        page.get_by_role("button", name="Show only these").click()
+        expect(page.get_by_role("rowheader")).to_have_count(1)
+        expect(page.get_by_text("1 of 8 rows")).to_be_visible()
+        page.get_by_role("button", name="Month is August").click()
+        expect(page.get_by_role("rowheader")).to_have_count(8)
+        page.get_by_role("button", name="Row 4", exact=True).click()
+        page.get_by_role("menuitem", name="Read it in full").click()
+        dialog = page.get_by_role("dialog", name="Bracken compost")
+        dialog.get_by_label("Used").fill("soon")
+        dialog.get_by_role("button", name="Keep").click()
+        expect(dialog.get_by_text("This is no date")).to_be_visible()
+        dialog.get_by_label("Used").fill("28.11.2026")
+        dialog.get_by_role("button", name="Keep").click()
+        expect(dialog.get_by_label("Used")).to_have_value("2026-11-28")
+        dialog.get_by_label("Topic").press("Alt+ArrowDown")
+        expect(page.get_by_role("dialog", name="School Strip packets")).to_be_visible()
+        page.keyboard.press("Alt+ArrowUp")
+        page.get_by_role("button", name="What was done to it").click()
+        history = page.get_by_role("dialog", name="What was done to row 4")
+        expect(history.get_by_role("listitem")).to_have_count(2)
+        history.get_by_role("button", name="Take it back").first.click()
+        expect(history.get_by_role("listitem")).to_have_count(3)
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("gridcell", name="soon")).to_have_attribute("aria-invalid", "true")
+
     def test_a_long_cell_is_read_in_full_below(self) -> None:
         self.page.goto(f"{self.demo.url}/sheets/posts_out")
         self.page.get_by_role("gridcell").nth(2).click()
@@ -63,7 +93,7 @@ class SheetScreen(WithBrowser):
             page.get_by_label("A file of rows").set_input_files(file)
             # The file is read when it is sent, not when it is chosen.
             expect(self.grid.get_by_text("From a file")).to_be_visible()
-        page.get_by_role("button", name="Take out …").click()
+        page.get_by_role("button", name="More …").click()
         with page.expect_download() as out:
             page.get_by_role("menuitem", name="As CSV").click()
         text = Path(out.value.path()).read_text("utf-8-sig")

@@ -20,18 +20,6 @@ class ToTheirEnds(WithBrowser):
         dialog.get_by_role("button", name="Go live").click()
         expect(dialog).to_have_count(0)
 
-    def asked(self, workflow: str) -> str:
-        """The address of the desk with the draft of a workflow that waits."""
-        found: list[int] = []
-
-        def waits() -> bool:
-            queue = self.page.request.get(f"{self.demo.url}/api/approvals").json()["open"]
-            found[:] = [a["id"] for a in queue if a["workflow_name"] == workflow]
-            return bool(found)
-
-        self.soon(waits, f"a draft of {workflow}", 60)
-        return f"{self.demo.url}/approvals/{found[0]}"
-
     def test_from_a_new_article_to_a_listing_and_a_draft_on_a_blog(self) -> None:
         page, town = self.page, self.visitor()
         for name in (LISTING, READ):

@@ -10,10 +10,12 @@ from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.core.flow import phases
 from ulmus.core.workflow.plans import (
+    AfterPiece,
     AskPlan,
     AssignmentPlan,
     CallPlan,
     ComputePlan,
+    DestinationsPlan,
     EachPlan,
     ForkPlan,
     PerformPlan,
@@ -43,10 +45,12 @@ def plans(draw: Any) -> flow.Plan:
             "fallback": {"text": "instead"},
         }
         strict = draw(st.booleans())
-        blocks = (EachPlan, ForkPlan, RepeatPlan, AssignmentPlan) * 2 if depth < 3 else ()
+        blocks = (EachPlan, ForkPlan, DestinationsPlan, RepeatPlan, AssignmentPlan) * 2 if depth < 3 else ()
         how: Any = draw(st.sampled_from(PLAIN + blocks))
         if how is AskPlan:
             how = AskPlan(draft="item", rounds=2)
+        elif how is PerformPlan:
+            how = PerformPlan(draw(st.sampled_from([None, None, AfterPiece("<<s1.link>>", 5.0)])))
         elif how is WaitPlan:
             how = WaitPlan(seconds=1.0, strict=strict)
         elif how is CallPlan:
@@ -54,6 +58,11 @@ def plans(draw: Any) -> flow.Plan:
         elif how is ForkPlan:
             how = ForkPlan(every=not strict)
             more["lanes"] = tuple(flow.PlannedLane(f"l{next(counter)}", steps(depth + 1)) for _ in range(draw(st.integers(1, 3))))
+        elif how is DestinationsPlan:
+            names = [f"s{next(counter)}" for _ in range(draw(st.integers(1, 3)))]
+            lines = [flow.PlannedStep(n, SendPlan(), retries=0, then=draw(st.sampled_from(["stop", "skip"]))) for n in names]
+            more["lanes"] = tuple(flow.PlannedLane(one.id, (one,), {one.id: {"link": ""}}) for one in lines)
+            how = DestinationsPlan()
         elif how is AssignmentPlan:
             # Its tools are single steps.
             tools = [PerformPlan(), SendPlan(), WritePlan(), CallPlan("1")]

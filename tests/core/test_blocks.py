@@ -40,6 +40,7 @@ from ulmus.core.workflow.model import Limits
 from ulmus.core.workflow.plans import (
     AskPlan,
     AssignmentPlan,
+    DestinationsPlan,
     EachPlan,
     ForkPlan,
     PerformPlan,
@@ -231,6 +232,58 @@ class Fork(unittest.TestCase):
         flow.apply(state, Failed(at=3, address="way:1/page", message="no"))
         flow.apply(state, Done(at=4, address="way:2/post", output={}))
         self.assertEqual(flow.decide(state), [Finish("failed", "Lane “good”: no")])
+
+
+class Destinations(unittest.TestCase):
+    """Three places, of which the last is muted."""
+
+    def run_to(self, *lanes: int, then: Any = "stop") -> Run:
+        names = ("here", "there", "room")
+        lines = [PlannedStep(name, SendPlan(), retries=0, then=then) for name in names]
+        planned = [PlannedLane(one.id, (one,) if one.id != "room" else (), {one.id: {"link": ""}}) for one in lines]
+        block = PlannedStep("out", DestinationsPlan(), lanes=tuple(planned), then=then)
+        return Run(block, LOG).does(Opened, "out", items=["Pondside", "Lockside", "Room"], lanes=list(lanes or (1, 2)))
+
+    def sent(self, run: Run, address: str, link: str) -> Run:
+        run.does(flow.Queued, address, piece=1, key="k")
+        return run.does(flow.Sent, address, receipt={"link": link, "text": "Beans."})
+
+    def test_all_go_out_side_by_side_and_what_became_of_each_is_one_list(self) -> None:
+        run = self.run_to()
+        self.assertEqual(run.places, ["out:1/here", "out:2/there"])
+        self.sent(self.sent(run, "out:2/there", "https://l/2"), "out:1/here", "https://p/1")
+        given = run.state.values["out"]
+        self.assertEqual(
+            [(r["to"], r["link"], r["state"]) for r in given["results"]][:2],
+            [("Pondside", "https://p/1", "out"), ("Lockside", "https://l/2", "out")],
+        )
+        self.assertEqual((given["results"][2]["state"], given["links"], given["out"]), ("muted", "https://p/1\nhttps://l/2", 2))
+        self.assertEqual(run.state.values["room"], {"link": ""}, "one that is muted is there, and empty")
+        self.assertEqual(run.places, ["log"])
+
+    def test_one_fails_alone_is_told_by_its_name_and_taken_up_alone(self) -> None:
+        run = self.run_to().does(Failed, "out:1/here", message="refused")
+        self.sent(run, "out:2/there", "https://l/2")
+        self.assertEqual(
+            run.state.values["out"]["results"][0], {"to": "Pondside", "link": "", "text": "", "state": "failed", "why": "refused"}
+        )
+        self.assertEqual((run.state.values["here"], run.places), ({"link": ""}, ["log"]))
+        self.assertEqual(run.done("log").next, [Finish("failed", "Pondside: refused The rest went on.")])
+        run.does(Ended, outcome="failed").does(TakenUp, "out:1/here")
+        self.sent(run, "out:1/here", "https://p/1")
+        given = run.state.values["out"]
+        self.assertEqual((given["failed"], given["out"], given["results"][0]["link"]), (0, 2, "https://p/1"))
+        self.assertEqual(run.next, [Finish("done", "")], "nothing after it happens twice")
+
+    def test_where_nothing_went_out_anywhere_the_page_does_not_go_on(self) -> None:
+        run = self.run_to().does(Failed, "out:1/here", message="refused").does(Failed, "out:2/there", message="gone")
+        self.assertEqual(run.next, [Finish("failed", "Pondside: refused")])
+
+    def test_one_that_is_passed_over_says_so(self) -> None:
+        run = self.run_to(then="skip").does(Failed, "out:1/here", message="refused")
+        self.sent(run, "out:2/there", "https://l/2")
+        self.assertEqual(run.state.values["out"]["results"][0]["state"], "passed over")
+        self.assertEqual(run.done("log").next, [Finish("done", "")])
 
 
 class Repeat(unittest.TestCase):

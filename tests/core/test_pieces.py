@@ -21,6 +21,7 @@ from ulmus.core.pieces import (
     parted,
     read,
     refusals,
+    shortened,
 )
 
 UNITS = st.sampled_from([Counting(), Counting(unit="graphemes"), Counting(unit="bytes"), Counting(unit="graphemes", wide=2)])
@@ -65,6 +66,30 @@ class Measured(unittest.TestCase):
         self.assertIn("Pondside takes at most 5.0 MB at a time; this has 6.0 MB.", said)
         self.assertEqual(refusals(Post(text="Hell"), takes, "Pondside"), [])
         self.assertEqual(len(refusals(Message(text="long", parts=("12345", "1234")), takes, "R")), 1, "each part by itself")
+
+
+class Shortened(unittest.TestCase):
+    def test_whole_sentences_are_left_off_and_links_and_tags_at_the_end_stay(self) -> None:
+        text = "Sow now. The soil is warm. Water well. https://seed.example/sow #beans"
+        self.assertEqual(shortened(text, 200), text)
+        self.assertEqual(shortened(text, 62), "Sow now. The soil is warm. https://seed.example/sow #beans")
+        self.assertEqual(shortened(text, 40, Counting(link=10)), "Sow now. https://seed.example/sow #beans")
+        self.assertEqual(shortened("She said “sow.” Then she left the garden.", 20), "She said “sow.”")
+
+    def test_a_first_sentence_too_long_ends_in_an_ellipsis_and_a_tail_too_long_goes(self) -> None:
+        self.assertEqual(shortened("one two three four five", 12), "one two…")
+        self.assertEqual(shortened("a" * 50, 10), "a" * 9 + "…")
+        self.assertEqual(shortened("Sow now. #" + "a" * 60, 20), "Sow now.")
+
+    @given(
+        st.text(max_size=300),
+        st.integers(12, 60),
+        st.sampled_from([Counting(), Counting(unit="graphemes"), Counting(unit="bytes", wide=2)]),
+    )
+    def test_it_always_fits_and_is_never_emptied(self, text: str, most: int, counting: Counting) -> None:
+        cut = shortened(text, most, counting)
+        self.assertLessEqual(length(cut, counting), most)
+        self.assertEqual(bool(cut), bool(text.strip()))
 
 
 class Parted(unittest.TestCase):

@@ -36,8 +36,15 @@ service imap-login {{
 service anvil {{
   chroot =
 }}
+auth_mechanisms = plain oauthbearer
+passdb {{
+  driver = oauth2
+  mechanisms = oauthbearer
+  args = {folder}/oauth2.conf
+}}
 passdb {{
   driver = static
+  mechanisms = plain
   args = password=practice
 }}
 userdb {{
@@ -47,10 +54,20 @@ userdb {{
 """
 
 
-class MailServer:
-    """Dovecot on a free port, its data in a folder of its own. The user's password is “practice”."""
+TOKENS = """
+introspection_url = {introspect}?token=
+introspection_mode = get
+username_attribute = username
+active_attribute = active
+active_value = true
+"""
 
-    def __init__(self, user: str = "office") -> None:
+
+class MailServer:
+    """Dovecot on a free port, its data in a folder of its own. The user's password is “practice”; tokens are good that the address
+    `introspect` (RFC 7662) says are."""
+
+    def __init__(self, user: str = "office", introspect: str = "http://127.0.0.1:9/") -> None:
         self.folder = Path(tempfile.mkdtemp())
         self.port = free_port()
         self.box = self.folder / "mail" / user
@@ -60,6 +77,7 @@ class MailServer:
             (self.box / part).mkdir(parents=True)
         config = self.folder / "dovecot.conf"
         config.write_text(CONFIG.format(folder=self.folder, port=self.port), "utf-8")
+        (self.folder / "oauth2.conf").write_text(TOKENS.format(introspect=introspect), "utf-8")
         self.folder.chmod(0o755)
         self._own()
         self._process = subprocess.Popen([SERVER, "-F", "-c", str(config)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)

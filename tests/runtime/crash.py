@@ -67,7 +67,8 @@ def step(id_: str, kind: str, **settings: Any) -> dict[str, Any]:
 
 
 def every_block(town: str, inner: int) -> list[dict[str, Any]]:
-    """Steps with every kind of block, one outside effect for each of three lines, one for the whole, and three rows."""
+    """Steps with every kind of block, one outside effect for each of three lines, one for the whole, three rows,
+    what is added to the run's own row, and what all runs count up in one."""
     page = f"{town}/sites/furrow-letter/trial-of-forty-drought-beans"
     return [
         step("pick", "pick_one", list="calm\nbrisk\nwry", how="turn"),
@@ -90,6 +91,8 @@ def every_block(town: str, inner: int) -> list[dict[str, Any]]:
                 ),
                 step("out", "publish_post", channel="pond", text="<<it>> (<<start.row>>)"),
                 step("row", "add_row", sheet="log", cells={"Post": "<<it>>", "Link": "<<out.link>>"}),
+                step("beside", "write_row", sheet="topics", which="own", below={"Lines": "<<it>>"}, dated=False),
+                step("sum", "write_row", sheet="sums", which="by", by={"Of": "all"}, counted={"Lines": "1"}, missing="add"),
             ],
         ),
         step(
@@ -122,8 +125,9 @@ class CrashTrial(WithHouse):
 
     def made_ready(self) -> None:
         with self.services.store.write() as session:
-            columns = [{"name": n, "type": "text"} for n in ("Topic", "Used")]
+            columns = [{"name": n, "type": "text"} for n in ("Topic", "Used", "Lines")]
             topics = sheets.create(session, "Topics", columns)
+            sheets.create(session, "Sums", [{"name": "Of", "type": "text"}, {"name": "Lines", "type": "number"}])
             sheets.add_rows(session, topics, [{"Topic": f"Topic {n}"} for n in range(1, self.runs + 1)])
             key = topics.key
         base = {"format": "ulmus-workflow", "version": 1}
@@ -201,6 +205,13 @@ class CrashTrial(WithHouse):
             written = sorted(r.cells["Post"] for r in rows)
             self.assertEqual(written, sorted([f"{t} {x}" for t in topics for x in "abc"] + [f"whole {t}" for t in topics]))
             self.assertTrue(all(r.cells.get("Used") for r in used))
+            # What was added to a row's cell, and what all runs counted up in the same row, each once.
+            self.assertEqual(
+                [sorted(r.cells["Lines"].split("\n")) for r in sorted(used, key=lambda r: r.position)],
+                [[f"{t} {x}" for x in "abc"] for t in topics],
+            )
+            (sums,) = session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == "sums"))
+            self.assertEqual(sums.cells, {"Of": "all", "Lines": str(3 * self.runs)})
             self.assertEqual(len(runs), 2 * self.runs, "a run for each topic, and one that each of them began")
             for run in runs:
                 self.assertEqual(run.state, "done")

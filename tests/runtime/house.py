@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import shutil
 import tempfile
 import time
@@ -16,6 +17,7 @@ from sqlalchemy import event, func, select
 from practice_town.app import Town
 from practice_town.world import articles
 from ulmus.core.workflow import Workflow, read_file
+from ulmus.protocols import filestore
 from ulmus.runtime import asking, workflows
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.executors import Threads
@@ -119,7 +121,7 @@ class WithHouse(unittest.TestCase):
         self.services = Services.open(self.folder, reachable(self.town) | self.also, public_url="http://ulmus.example")
         self.engine = Engine(self.services)
         self.engine.outbox.settle = 0.3
-        self.proofs = Proofs(self.services, Threads(4), self.engine.handlers)
+        self.proofs = Proofs(self.services, Threads(4), self.engine.handlers, self.engine.uses)
         self.engine.start(polling=self.polling)
         self.addCleanup(self._close, self.engine, self.services)
 
@@ -132,6 +134,15 @@ class WithHouse(unittest.TestCase):
         """Stop everything and open it again, as after a restart."""
         self._close(self.engine, self.services)
         self.open()
+
+    def open_files(self) -> filestore.Folder:
+        """A connection to the town's file store, ``files``, and the store as a program of its own sees it."""
+        sealed = self.services.sealer.seal({"password": "files-key"})
+        settings = {"url": f"{self.town.url}/files", "user": "office"}
+        with self.services.store.write() as session:
+            session.add(tables.Connection(key="files", kind="files", name="The files", settings=settings, sealed=sealed))
+        told = base64.b64encode(b"office:files-key").decode()
+        return filestore.Folder(f"{self.town.url}/files", {"Authorization": f"Basic {told}"})
 
     # -- doing --------------------------------------------------------------------------------------
 

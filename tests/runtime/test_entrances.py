@@ -15,6 +15,7 @@ from tests.runtime.test_blocks_live import Flowing, read, step
 from tests.runtime.test_starts import Starts
 from ulmus.core import flow
 from ulmus.core.cost import Usage
+from ulmus.core.rows import Change
 from ulmus.core.values import NotPlain
 from ulmus.runtime import execution, polling, workflows
 from ulmus.steps import kinds
@@ -71,12 +72,12 @@ class Outputs(WithHouse):
     def test_pieces_rows_and_values(self) -> None:
         settings = {
             "publish_post": {"channel": "pond", "text": "x"},
-            "add_row": {"sheet": "log"},
+            "add_row": {"sheet": "log", "cells": {"Post": "x"}},
             "set_values": {"values": {"text": "b"}},
         }
-        for part, kind in (("piece", "publish_post"), ("row", "add_row"), ("work", "set_values")):
+        for part, kind in (("piece", "publish_post"), ("change", "add_row"), ("work", "set_values")):
             for odd in ({"x": math.inf}, {"x": object()}):
-                gives: Any = {"piece": Outgoing("pond", odd), "row": ("log", odd), "work": (odd, {})}[part]
+                gives: Any = {"piece": Outgoing("pond", odd), "change": Change("log", rows=(odd,)), "work": (odd, {})}[part]
                 with self.subTest(part=part, odd=str(odd)):
                     run = self.run_with(kind, settings[kind], **{part: lambda *a, gives=gives: gives})
                     self.assertIn("cannot be kept", self.until(run, "failed").message)

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import base64
 import threading
 import time
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
+from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import AuthResult
 
+from tests.peers.servers import needs
+from tests.protocols.mailserver import SERVER, MailServer, free_port
 from tests.runtime.house import WHO, WithHouse
 from ulmus.protocols import oauth
 from ulmus.protocols.errors import Misconfigured, OutsideError
 from ulmus.runtime import workflows
+from ulmus.steps import connection_kinds
+from ulmus.steps.api import Connection
 from ulmus.store import tables
 
 
@@ -125,3 +132,75 @@ class Granting(WithHouse):
         with self.assertRaisesRegex(OutsideError, "The place that gives tokens") as met:
             self.services.grants.token("leads")
         self.assertTrue(met.exception.retryable)
+
+
+class ByToken(WithHouse):
+    """Mail, mailboxes and file stores that let one in by a token."""
+
+    def granted(self, key: str, kind: str, **settings: Any) -> Connection:
+        told = {"oauth": "client_credentials", "token_at": f"{self.town.url}/oauth/token", "client_id": "hedge-lane"}
+        sealed = self.services.sealer.seal({"client_secret": "lane-secret"})
+        with self.services.store.write() as session:
+            session.merge(tables.Connection(key=key, kind=kind, name=key, settings={**settings, **told}, sealed=sealed))
+        return self.services.connect(key, kind)
+
+    def test_a_file_store(self) -> None:
+        store = self.granted("store", "files", url=f"{self.town.url}/files/")
+        self.assertIn("folders", connection_kinds()["files"].probe(self.services.web, store))
+        self.town.state.granted["access"].clear()
+        self.town.state.set_fault("oauth", "withdrawn", None)
+        with self.assertRaises(OutsideError):
+            connection_kinds()["files"].probe(self.services.web, store)
+
+    def test_a_mail_server(self) -> None:
+        town = self.town.state
+
+        class Takes:
+            """Signs people in by a token of the town (RFC 7628)."""
+
+            got: list[Any] = []
+
+            async def auth_OAUTHBEARER(self, server: Any, args: list[str]) -> Any:
+                told = base64.b64decode(args[1]).decode() if len(args) > 1 else ""
+                token = told.partition("auth=Bearer ")[2].rstrip("\x01")
+                good = told.startswith("n,a=office,\x01") and token in town.granted["access"]
+                return AuthResult(success=good, handled=False, auth_data=b"office")
+
+            async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+                self.got.append(envelope)
+                return "250 Taken"
+
+        taker = Takes()
+        server = Controller(taker, hostname="127.0.0.1", port=free_port(), auth_required=True, auth_require_tls=False)
+        server.start()
+        self.addCleanup(server.stop)
+        self.reach(server.port)
+        settings = {"host": "127.0.0.1", "port": server.port, "starttls": False, "user": "office", "sender": "office@a.example"}
+        sender = self.granted("post", "mail", **settings)
+        self.assertIn("is ready", connection_kinds()["mail"].probe(self.services.web, sender))
+        step = {"server": "post", "to": "a@b.example", "subject": "S", "text": "T"}
+        steps = [{"id": "out", "kind": "send_letter", "settings": step, "on_failure": {"retries": 0}}]
+        start = {"id": "item", "kind": "call", "settings": {}}
+        id_ = self.made({"format": "ulmus-workflow", "version": 1, "name": "Out", "start": start, "steps": steps})
+        workflows.go_live(self.engine, id_, WHO)
+        run = self.engine.runs.push(id_, {"title": "x"})
+        assert run is not None
+        self.assertEqual(self.until(run, "done", "failed").state, "done", self.run_of(run).message)
+        self.assertEqual([one.rcpt_tos for one in taker.got], [["a@b.example"]])
+        # One that knows passwords only says so.
+        plain = self.granted("plain", "mail", **{**settings, "port": self.town.smtp_port})
+        with self.assertRaises(Misconfigured) as refused:
+            connection_kinds()["mail"].probe(self.services.web, plain)
+        self.assertIn("by a token", str(refused.exception))
+
+    @needs(SERVER)
+    def test_a_mailbox_on_a_real_server(self) -> None:
+        server = MailServer(introspect=f"{self.town.url}/oauth/introspect")
+        self.addCleanup(server.stop)
+        self.reach(server.port)
+        box = self.granted("box", "mailbox", host="127.0.0.1", port=server.port, tls=False, user="office")
+        server.deliver("Hello", "Text")
+        self.assertIn("can be read", connection_kinds()["mailbox"].probe(self.services.web, box))
+        self.town.state.granted["access"].clear()
+        with self.assertRaises(OutsideError):
+            connection_kinds()["mailbox"].probe(self.services.web, box)

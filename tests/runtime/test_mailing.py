@@ -17,7 +17,7 @@ from ulmus.core.workflow import read_file
 from ulmus.protocols import mail
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import leaving, mailings, outbox, sheets, workflows
-from ulmus.runtime.workspace import said
+from ulmus.runtime.periods import said
 from ulmus.store import tables
 
 READERS = [

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import datetime as dt
 import threading
 from typing import Any
@@ -13,7 +12,6 @@ from ulmus.protocols import documents, filestore
 from ulmus.protocols.documents import typeset
 from ulmus.protocols.errors import OutsideError
 from ulmus.runtime import files, workflows
-from ulmus.store import tables
 
 TEXT = "# Seed by the water\n\nA **first** line with [a link](https://a.example/x).\n\n1. one\n2. two\n\nЗерно, σπόρος."
 
@@ -25,12 +23,7 @@ def step(id_: str, kind: str, **settings: Any) -> dict[str, Any]:
 class Saving(WithHouse):
     def setUp(self) -> None:
         super().setUp()
-        sealed = self.services.sealer.seal({"password": "files-key"})
-        settings = {"url": f"{self.town.url}/files", "user": "office"}
-        with self.services.store.write() as session:
-            session.add(tables.Connection(key="files", kind="files", name="The files", settings=settings, sealed=sealed))
-        told = base64.b64encode(b"office:files-key").decode()
-        self.store = filestore.Folder(f"{self.town.url}/files", {"Authorization": f"Basic {told}"})
+        self.store = self.open_files()
 
     def run_on(self, *steps: dict[str, Any], body: dict[str, Any] | None = None) -> int:
         start = {"id": "item", "kind": "call", "settings": {}}

@@ -93,7 +93,7 @@ class ChosenRows(Starts):
         id_ = self.started("new_row", sheet=key)
         with self.services.store.read() as session:
             ids = list(session.scalars(select(tables.SheetRow.id).where(tables.SheetRow.sheet == key).order_by(tables.SheetRow.id)))
-            self.assertEqual([number for number, _ in rowsent.takers(session, key)], [id_])
+            self.assertEqual([one.id for one in rowsent.takers(session, key, self.services.clock())], [id_])
         # They were passed over when it went live, so that they count as had; sent again, they run.
         self.assertEqual(rowsent.send_through(self.engine, id_, key, ids[:2], False), (0, 2))
         self.assertEqual(rowsent.send_through(self.engine, id_, key, ids[:2], True), (2, 0))
@@ -107,8 +107,41 @@ class ChosenRows(Starts):
             start = {**record.document["start"], "settings": {"sheet": other}}
             record.document = {**record.document, "start": start}
         with self.services.store.read() as session:
-            self.assertEqual([number for number, _ in rowsent.takers(session, key)], [id_])
-            self.assertEqual(rowsent.takers(session, other), [])
+            self.assertEqual([one.id for one in rowsent.takers(session, key, self.services.clock())], [id_])
+            self.assertEqual(rowsent.takers(session, other, self.services.clock()), [])
+
+    def test_so_many_a_day_from_today_on_each_once_and_across_a_pause(self) -> None:
+        key = self.sheet([{"Topic": f"T{n}"} for n in range(5)])
+        id_ = self.started("sheet_row", sheet=key, used="Used", rule="FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=1;BYHOUR=8", zone="UTC")
+        with self.services.store.read() as session:
+            ids = list(session.scalars(select(tables.SheetRow.id).where(tables.SheetRow.sheet == key)))
+        self.assertEqual(rowsent.send_through(self.engine, id_, key, ids, False, a_day=2), (5, 0))
+        # Pressed twice, nothing comes twice.
+        self.assertEqual(rowsent.send_through(self.engine, id_, key, ids, False, a_day=2), (0, 5))
+        self.engine.polling.look_at(id_)
+        self.engine.polling.look_at(id_)
+        self.assertEqual(len(self.items(id_)), 2)
+        with self.services.store.read() as session:
+            (taker,) = rowsent.takers(session, key, self.services.clock())
+            due = session.get_one(tables.Start, id_).next_at
+        self.assertEqual(taker.paced, 3)
+        self.assertLessEqual(due - self.services.clock(), 86_400)  # though its own time comes once a year
+        workflows.pause(self.engine, id_, WHO)
+        workflows.go_live(self.engine, id_, WHO)
+        for expected in (4, 5, 5):
+            self.now += 86_400
+            self.engine.polling.look_at(id_)
+            self.assertEqual(len(self.items(id_)), expected)
+        self.assertEqual(sorted(str(item["Topic"]) for item in self.items(id_)), [f"T{n}" for n in range(5)])
+
+    def test_a_list_says_how_many_are_left_and_until_when_they_last(self) -> None:
+        key = self.sheet([{"Topic": "used", "Used": "x"}, *({"Topic": f"T{n}"} for n in range(5)), {"Topic": " "}])
+        self.started("sheet_row", sheet=key, used="Used", count=2, rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0;BYSECOND=0", zone="UTC")
+        with self.services.store.read() as session:
+            (taker,) = rowsent.takers(session, key, self.services.clock())
+        self.assertEqual(taker.left, 5)
+        assert taker.until is not None
+        self.assertTrue(2 * 86_400 <= taker.until - self.services.clock() <= 3 * 86_400)
 
     def test_used_rows_and_other_workflows_are_refused(self) -> None:
         key = self.sheet([{"Topic": "a", "Used": "x"}, {"Topic": "b"}])

@@ -143,7 +143,12 @@ class Places(WithTimes):
         self.assertEqual(self.until_queued(second).goes_at, piece.goes_at)
 
     def test_a_channel_without_a_timetable_or_without_a_place(self) -> None:
+        with self.assertRaises(workflows.NotReady) as refused:
+            self.page(goes="place")
+        self.assertIn("no timetable", str(refused.exception))
+        self.timetable("FREQ=DAILY;BYHOUR=8;BYMINUTE=0;BYSECOND=0")
         id_ = self.page(goes="place")
+        self.owner.delete("/connections/pond/timetable")
         run = self.begin(id_)
         self.until(run, "failed", "stuck")
         self.assertIn("no timetable", self.run_of(run).message)
@@ -321,7 +326,9 @@ class OfItems(WithTimes):
 
 class Forecasting(WithTimes):
     def test_pieces_are_set_against_places_and_drafts_against_how_often_they_came_back(self) -> None:
+        self.timetable("FREQ=DAILY;BYHOUR=8;BYMINUTE=0;BYSECOND=0")
         id_ = self.page(asks=True, goes="place")
+        self.owner.delete("/connections/pond/timetable")
         told = self.owner.get(f"/workflows/{id_}/forecast")
         self.assertEqual((told["places"], told["sent_back"]), ([{"channel": "Pondside", "pieces": 1, "places": 0}], 0))
         self.timetable("FREQ=DAILY;BYHOUR=8,12,16;BYMINUTE=0;BYSECOND=0", a_day=2, apart=5 * 3600)

@@ -11,6 +11,7 @@ from ulmus.protocols import services
 from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
 from ulmus.steps.api import Context
+from ulmus.steps.gather import read_record
 from ulmus.steps.gather.ask_service import question_of
 
 
@@ -175,3 +176,30 @@ class Pages(Trying):
         self.assertIn("too early", said("site_links", url="x", keep="words is"))
         self.assertIn("have no “size”, but link", said("site_links", url="x", keep="size is 3"))
         self.assertIn("near to", said("find_rows", sheet="s", how="near"))
+
+
+class Period(Trying):
+    def test_the_record_of_a_period_by_its_days(self) -> None:
+        asked: list[tuple[float, float]] = []
+
+        def record(since: float, until: float) -> dict[str, Any]:
+            asked.append((since, until))
+            return {"text": "told", "count": 2, "items": [{"title": "a"}], "channels": [], "cost": 0.5, "tokens": 9, "hours": 1.5}
+
+        run = {"run": {"date": "2026-03-02", "zone": "Europe/Berlin"}}
+        context = Context(self.web, self.connect, run, workspace=replace(self.workspace(), period=record))
+        for settings, days in (
+            ({"period": "last_month"}, ("2026-02-01", "2026-02-28")),
+            ({"period": "this_month"}, ("2026-03-01", "2026-03-02")),
+            ({"period": "last_week"}, ("2026-02-23", "2026-03-01")),
+            ({"period": "days", "days": 2}, ("2026-03-01", "2026-03-02")),
+            ({"period": "between", "since": "2026-03-29", "until": "2026-03-29T10:00"}, ("2026-03-29", "2026-03-29")),
+        ):
+            with self.subTest(settings):
+                told = read_record.perform(read_record.RecordSettings.model_validate(settings), context).output
+                self.assertEqual(((told["since"], told["until"]), told["count"]), (days, 2))
+        # The day on which the clocks go forward has 23 hours.
+        self.assertEqual(asked[-1][1] - asked[-1][0], 23 * 3600)
+        for since, until in (("soon", "2026-01-01"), ("2026-02-01", "2026-01-01"), ("", "")):
+            with self.assertRaises(OutsideError):
+                read_record.perform(read_record.RecordSettings(period="between", since=since, until=until), context)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import mimetypes
 import re
 import time
 import unicodedata
@@ -97,6 +98,18 @@ def save(web: Web, store: Folder, path: str, content: bytes, kind: str) -> str:
     if got.status == 412:
         raise Refused(f"“{path}” was changed by somebody at this moment.", retryable=True)
     return _saved(web, store, path, got)
+
+
+def replace(web: Web, store: Folder, path: str, content: bytes, tag: str) -> str:
+    """Save a file over the version that was read, told by its `tag` (RFC 9110, section 13.1.1); gives the new one, which may be
+    empty. Raises `OutsideError`, and a `Refused` that may be tried again where it was changed meanwhile."""
+    kind = mimetypes.guess_type(path)[0] or "application/octet-stream"
+    condition = {"If-Match": tag} if tag and not tag.startswith("W/") else {}
+    got = _put(web, store, path, content, kind, condition)
+    if got.status == 412:
+        raise Refused(f"“{path}” was changed by somebody at this moment.", retryable=True)
+    _saved(web, store, path, got)
+    return got.headers.get("etag", "")
 
 
 def save_beside(web: Web, store: Folder, path: str, content: bytes, kind: str) -> tuple[str, str]:

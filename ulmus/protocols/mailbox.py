@@ -36,7 +36,7 @@ PATIENCE = 20.0
 
 @dataclass(frozen=True)
 class Mailbox:
-    """A mail server and who looks into it."""
+    """A mail server and who looks into it, by a password or by a bearer token (OAUTHBEARER, RFC 7628)."""
 
     host: str
     port: int
@@ -44,6 +44,7 @@ class Mailbox:
     user: str
     password: str = field(repr=False)
     reach: Reach = lambda host, port: host
+    by_token: bool = False
 
 
 @dataclass(frozen=True)
@@ -122,7 +123,10 @@ def _opened(box: Mailbox) -> Iterator[IMAPClient]:
     """Signed in; whatever goes wrong inside becomes an `OutsideError` in words."""
     try:
         with _Client(box) as client:
-            client.login(box.user, box.password)
+            if box.by_token:
+                client.oauthbearer_login(box.user, box.password)
+            else:
+                client.login(box.user, box.password)
             yield client
     except RefusedAddress:
         raise

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import re
+from typing import BinaryIO
 
 from charset_normalizer import from_bytes
 
@@ -36,6 +37,28 @@ def decode(body: bytes, charset: str | None = None) -> str:
         return body.decode("windows-1252", errors="replace")
     best = from_bytes(body[:200_000]).best()
     return body.decode(best.encoding if best else "windows-1252", errors="replace")
+
+
+def encoding_of(file: BinaryIO) -> str:
+    """The encoding of a text of any length, told as `decode` tells it: a mark, else UTF-8 where all of it is, else a guess by its
+    beginning. The file stands at its beginning again."""
+    head = file.read(200_000)
+    for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+        if head.startswith(mark):
+            file.seek(0)
+            return name
+    reader, piece = codecs.getincrementaldecoder("utf-8")(), head
+    try:
+        while piece:
+            reader.decode(piece)
+            piece = file.read(1_000_000)
+        reader.decode(b"", final=True)
+        return "utf-8"
+    except UnicodeDecodeError:
+        best = from_bytes(head).best() if sum(byte > 127 for byte in head[:20_000]) >= FEW else None
+        return best.encoding if best else "windows-1252"
+    finally:
+        file.seek(0)
 
 
 _NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

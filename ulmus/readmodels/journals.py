@@ -151,6 +151,8 @@ def places(workflow: Workflow, events: list[flow.Event], state: flow.State) -> d
         cell.state = _STATES[seq.phase.word]
         if isinstance(seq.phase, flow.phases.Stuck):
             cell.message = seq.phase.message
+        elif isinstance(seq.phase, flow.phases.Resting | flow.phases.Listening):
+            cell.waits, cell.until = "later", seq.phase.due
     _blocks(workflow, state, found)
     return found
 
@@ -398,6 +400,8 @@ def _says(event: flow.Event) -> str:
             despite = f" Let out although it breaks: {'; '.join(event.despite)}." if event.despite else ""
             return f"{words} by {event.by}{changed}.{f' “{event.note}”' if event.note else ''}{despite}"
         case flow.Opened():
+            if event.lanes and event.items:
+                return f"Goes out to {', '.join(str(event.items[n - 1]) for n in event.lanes)}."
             if event.lanes:
                 return f"Lane{'s' if len(event.lanes) > 1 else ''} {', '.join(map(str, event.lanes))} taken."
             return f"{len(event.items)} items." if event.items else "Begun."

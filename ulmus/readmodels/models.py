@@ -78,7 +78,8 @@ CellState = Literal[
 
 
 class CellView(BaseModel):
-    """A result in brief."""
+    """A result in brief. `waits` says what it waits for, where that is known, and `until` when that
+    is over."""
 
     step: str
     sample: int
@@ -98,6 +99,8 @@ class CellView(BaseModel):
     piece: Brief | None = None
     count: int = 0
     counts: dict[str, int] = {}
+    waits: Literal["", "outbox", "held", "later"] = ""
+    until: float | None = None
 
 
 class ChangeView(BaseModel):

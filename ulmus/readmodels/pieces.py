@@ -78,12 +78,18 @@ def kept_brief(piece: tables.Piece, world: World) -> Brief | None:
 def with_pieces(session: Session, run: int, cells: Iterable[CellView], world: World) -> None:
     """Put the pieces of a run into its cells, in brief; of a line inside a block the latest."""
     latest: dict[str, tables.Piece] = {}
-    for piece in session.scalars(
+    for kept in session.scalars(
         select(tables.Piece).where(tables.Piece.run_id == run, tables.Piece.address.is_not(None)).order_by(tables.Piece.id)
     ):
-        latest[flow.Address.parse(piece.address).step] = piece
+        latest[flow.Address.parse(kept.address).step] = kept
     for cell in cells:
-        view = _kept(latest.get(cell.step), world)
+        piece = latest.get(cell.step)
+        if piece is not None and cell.state == "running" and piece.state in ("queued", "held"):
+            if piece.state == "held":
+                cell.state, cell.waits, cell.message = "waiting", "held", piece.message
+            elif piece.goes_at is not None and piece.goes_at > piece.queued_at:
+                cell.state, cell.waits, cell.until = "waiting", "outbox", piece.goes_at
+        view = _kept(piece, world)
         if view is not None and cell.count < 2:
             cell.piece = view.brief
             if view.brief.text:

@@ -1,4 +1,4 @@
-"""Limits on money, per day and month, of a workflow and of a brand."""
+"""Limits on money, per day and month, of a workflow and of a brand; and on how often a connection is asked."""
 
 from __future__ import annotations
 
@@ -10,14 +10,16 @@ from sqlalchemy.orm import Session
 
 from ..store import tables
 from .journal import Live
+from .quotas import Uses
 from .services import Services
 
 
 class Budgets:
     """What this month has cost so far, held against the limits. Thread-safe."""
 
-    def __init__(self, services: Services) -> None:
+    def __init__(self, services: Services, uses: Uses) -> None:
         self.services = services
+        self.uses = uses
         self._spending: dict[tuple[str, int], float] = {}
         self._lock = threading.Lock()
 
@@ -29,18 +31,24 @@ class Budgets:
             found = {(r.day, r.workflow_id): r.cost for r in rows}
         with self._lock:
             self._spending = found
+        self.uses.start()
 
     def spent(self, day: str, workflow_id: int, cost: float) -> None:
         """See `ports.Budget`."""
         with self._lock:
             self._spending[day, workflow_id] = self._spending.get((day, workflow_id), 0.0) + cost
 
-    def over(self, session: Session, live: Live) -> str:
+    def over(self, session: Session, live: Live, step: str) -> str:
         """See `ports.Budget`."""
+        if live.state.granted.get("budget"):
+            return ""
+        if words := self.uses.reached(live.page.asks.get(step, ())):
+            return f"{words} Let the run go on, cancel it, or wait until it may be asked again."
+        return self._money(session, live) if step in live.page.paid else ""
+
+    def _money(self, session: Session, live: Live) -> str:
         limits = live.workflow.limits
-        if live.state.granted.get("budget") or (
-            limits.day_money is None and limits.month_money is None and not live.workflow.brand
-        ):
+        if limits.day_money is None and limits.month_money is None and not live.workflow.brand:
             return ""
         today = dt.datetime.fromtimestamp(self.services.clock()).date().isoformat()
         reached = self._reached(today, {live.workflow_id}, limits.day_money, limits.month_money)

@@ -27,6 +27,7 @@ from . import execution
 from .journal import Live
 from .outsides import leads_to
 from .ports import Gate, Outdated
+from .quotas import Uses
 from .reach import Reach, reach_of
 from .services import Services
 from .workspace import workspace
@@ -79,8 +80,11 @@ class Dispatcher:
 
     handlers: Prepares
 
-    def __init__(self, services: Services, gate: Gate, writer: Writer, listen: Callable[[Live, flow.Listen], None]) -> None:
+    def __init__(
+        self, services: Services, gate: Gate, writer: Writer, uses: Uses, listen: Callable[[Live, flow.Listen], None]
+    ) -> None:
         self.services = services
+        self.uses = uses
         self.gate = gate
         self.writer = writer
         self._listen = listen
@@ -146,6 +150,8 @@ class Dispatcher:
                 usage=usage,
                 detail=_kept(error.detail) if isinstance(error, StepFailed) else {},
             )
+        if isinstance(task.decision, flow.Perform | flow.Follow) and refused is None:
+            self.uses.note(execution.asks(task.line), usage)
         if flight.stopped and event is not None:
             # It was told to stop: that is no failure of the line. What it had cost is booked.
             self._book(task, usage)

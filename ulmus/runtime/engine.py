@@ -18,16 +18,19 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..store import place
-from . import approval_mail
+from . import approval_mail, records
 from .arrivals import Arrivals
 from .budgets import Budgets
 from .dispatcher import Dispatcher
 from .executors import Executor, Threads
 from .handlers import Handlers
 from .journal import Live, Pages
+from .mirrors import Mirrors
+from .numbers import Numbers
 from .outbox import Outbox
 from .outsides import Outsides
 from .polling import Polling
+from .quotas import Uses
 from .replies import Replies
 from .returns import Returns
 from .runs import Runs
@@ -53,15 +56,18 @@ class Engine:
         self.pages = Pages()
         self.outsides = Outsides(services, self.executor)
         self.writer = Writer(services, self.pages)
-        self.budgets = Budgets(services)
+        self.uses = Uses(services)
+        self.budgets = Budgets(services, self.uses)
         self.runs = Runs(services, self.pages, self.writer)
         self.outbox = Outbox(services, self.writer, self.outsides, partial(approval_mail.written, services, self.writer))
         self.polling = Polling(services, self.pages, self.runs, self.outsides)
         self.replies = Replies(services, self.writer, self.outsides)
         self.returns = Returns(services, self.outsides)
+        self.numbers = Numbers(services, self.outsides)
+        self.mirrors = Mirrors(services, self.outsides)
         self.arrivals = Arrivals(services, self.writer)
         self.handlers = Handlers(services, self.outbox, self.runs)
-        self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.replies.watch)
+        self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.uses, self.replies.watch)
         self.writer.handlers = self.dispatcher.handlers = self.handlers
         self.writer.dispatch, self.writer.budget = self.dispatcher, self.budgets
         self.writer.on_end(self.runs.ended)
@@ -73,11 +79,15 @@ class Engine:
             self.polling.tick,
             self.replies.tick,
             self.returns.tick,
+            self.numbers.tick,
+            self.mirrors.tick,
+            self.uses.tick,
             self._new_day,
         ]
-        resets = [self.outsides.reset, self.replies.reset, self.returns.reset, self._reset]
+        resets = [self.outsides.reset, self.replies.reset, self.returns.reset, self.numbers.reset, self.uses.reset, self._reset]
         self.ticker = Ticker(services, self.writer, tickers, resets)
         self._next_day_look = 0.0
+        self._next_forgetting = 0.0
         self._file_lock = FileLock(services.store.folder / "engine.lock")
         self.hold: place.Hold | None = None
         self.letting_go = threading.Lock()
@@ -114,6 +124,7 @@ class Engine:
         self.outbox.stop()
         self.executor.stop()
         self.writer.stop()
+        self.uses.flush()
         self._file_lock.release()
 
     def _reset(self, now: float) -> None:
@@ -122,7 +133,15 @@ class Engine:
     def _new_day(self, now: float) -> None:
         if now >= self._next_day_look:
             self._next_day_look = now + NEW_DAY_LOOK
+            self._forget(now)
             self.runs.tick(now)
+
+    def _forget(self, now: float) -> None:
+        """Once a day: rows that were removed long ago."""
+        if now >= self._next_forgetting:
+            self._next_forgetting = now + 86_400
+            with self.services.store.write() as session:
+                records.forget(session, now)
 
     # -- what callers need, by its shortest name ----------------------------------------------------
 

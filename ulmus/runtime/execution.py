@@ -14,8 +14,9 @@ from pydantic import BaseModel
 from ..core import flow, pieces, slots
 from ..core.drafting import Known, broken, measure
 from ..core.drafting.rules import Rule
+from ..core.rows import Change
 from ..core.values import NotPlain, plain_object
-from ..core.workflow import KindSpec, Line, Workflow, World, read_settings, sentence, settings_of, templates_of
+from ..core.workflow import KindSpec, Line, Workflow, World, points_at, read_settings, sentence, settings_of, templates_of
 from ..core.workflow.controls import ConnectionKey
 from ..core.workflow.kinds import S, SendSpec, StepSpec, with_texts
 from ..core.workflow.plans import (
@@ -35,6 +36,7 @@ from ..steps import connection_kinds, kinds
 from ..steps.api import (
     Assigns,
     Calls,
+    Changes,
     Computes,
     Connection,
     Context,
@@ -90,6 +92,14 @@ def read(line: Line) -> BaseModel:
 @lru_cache(MOST_READ)
 def _plan(same: Same) -> AnyPlan:
     return kinds()[same.line.kind].plan_of(same.line.settings)
+
+
+def asks(line: Line) -> tuple[str, ...]:
+    """The connections a line asks for answers when it is carried out, by key; none for one that sends, writes or arranges."""
+    kind = kinds().get(line.kind)
+    if not isinstance(kind, Performs | Drafts | Assigns):
+        return ()
+    return tuple(key for _, key in points_at(kind, line.settings, "connection") if key)[:1]
 
 
 def plan_of(line: Line) -> AnyPlan:
@@ -214,12 +224,23 @@ def broken_rules(line: Line | None, values: Mapping[str, Any], text: str) -> tup
     return tuple(finding.says for finding in broken(measure(text, rules_of(line, values), known)))
 
 
-def row(line: Line, context: Context) -> tuple[str, dict[str, Any]]:
-    """What a recording line would write: the sheet's key and the cells."""
+def change(line: Line, context: Context) -> Change:
+    """What a recording line would do to a sheet."""
     kind = kinds()[line.kind]
-    assert isinstance(kind, Writes)
-    sheet, cells = guarded(lambda: kind.row(filled(kind, line, context.values), context))
-    return str(sheet), kept(cells)
+    assert isinstance(kind, Writes | Changes)
+    settings = filled(kind, line, context.values)
+    if isinstance(kind, Changes):
+        wanted = guarded(lambda: kind.change(settings, context))
+        rows = tuple(_texts(cells) for cells in wanted.rows)
+        puts = {str(column): replace(one, text=str(kept({"": one.text})[""])) for column, one in wanted.cells.items()}
+        return replace(wanted, sheet=str(wanted.sheet), rows=rows, cells=puts)
+    sheet, cells = guarded(lambda: kind.row(settings, context))
+    return Change(str(sheet), rows=(_texts(cells),))
+
+
+def _texts(cells: Mapping[str, Any]) -> dict[str, str]:
+    """Cells as texts the house can keep. Raises `OutsideError` where one cannot be."""
+    return {column: str(value) for column, value in kept(dict(cells)).items()}
 
 
 def call(line: Line, values: Mapping[str, Any]) -> CallPlan:

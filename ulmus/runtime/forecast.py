@@ -9,12 +9,12 @@ from sqlalchemy import func, select
 
 from ..core.cost import Usage
 from ..core.recurrence import RecurrenceError, due, quiet_hours
-from ..core.workflow import Workflow, is_shared, points_at, takes_of
+from ..core.workflow import Line, Workflow, is_shared, points_at, takes_of
 from ..core.workflow.plans import ClockPlan, SendPlan
 from ..steps import kinds
 from ..store import tables
 from .dependencies import outermost
-from .execution import asked_about, plan_of
+from .execution import asked_about, asks, plan_of
 from .proofing import Column
 from .services import Services
 from .timing import room
@@ -34,10 +34,21 @@ class Places:
 
 
 @dataclass(frozen=True)
+class Quota:
+    """What a run needs of a connection (`what`: calls, tokens or pieces), and the most that may have in thirty days."""
+
+    connection: str
+    what: str
+    a_run: float
+    most: int
+
+
+@dataclass(frozen=True)
 class Forecast:
     """For a run and for thirty days. `runs` is ``None`` where nothing tells how often the start comes; `how` says where
     the number is from; `unproofed` are lines that draft and have no proof yet. `sent_back` is how often a draft was sent back, for each
-    that was decided, in the last live runs: the drafts that are asked about are counted so much oftener."""
+    that was decided, in the last live runs: the drafts that are asked about are counted so much oftener. `quotas` are those of the
+    connections it uses, the tightest of each."""
 
     a_run: Usage
     runs: float | None
@@ -45,11 +56,13 @@ class Forecast:
     unproofed: list[str]
     sent_back: float = 0.0
     places: tuple[Places, ...] = ()
+    quotas: tuple[Quota, ...] = ()
 
 
 def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: list[Column]) -> Forecast:
     """The forecast of the page as it stands."""
     total, unproofed = Usage(), []
+    by_connection: dict[str, _Use] = {}
     inner = outermost(workflow)
     again, asked = _sent_back(services, workflow_id), asked_about(workflow)
     for line in workflow.every_step:
@@ -64,11 +77,57 @@ def forecast(services: Services, workflow_id: int, workflow: Workflow, columns: 
             for usage in spent:
                 together += usage
             a_time = _part(together, len(spent))
-            total += _times(a_time, 1 + again) if line.id in asked else a_time
+            factor = 1 + again if line.id in asked else 1.0
+            total += _times(a_time, factor)
+            for proof in made:
+                if proof is not None:
+                    _count(by_connection, workflow, line, proof, factor / len(spent))
         elif kinds()[line.kind].stage == "draft" or line.steps or line.lanes:
             unproofed.append(line.id)
     runs, how = _runs(services, workflow_id, workflow)
-    return Forecast(total, runs, how, unproofed, again, _places(services, workflow))
+    return Forecast(total, runs, how, unproofed, again, _places(services, workflow), _quotas(services, by_connection))
+
+
+@dataclass
+class _Use:
+    """What a run uses of a connection, on average."""
+
+    calls: float = 0.0
+    tokens: float = 0.0
+    pieces: float = 0.0
+
+
+def _count(found: dict[str, _Use], workflow: Workflow, line: Line, proof: tables.Proof, share: float) -> None:
+    """Count what one proof used of the connections of its line, and of those inside it."""
+    inside = proof.detail.get("places") or {}
+    made = [(address.rpartition("/")[2].partition(":")[0], record) for address, record in inside.items()]
+    for step, record in made or [(line.id, {"usage": proof.usage, "detail": proof.detail, "ok": proof.ok})]:
+        own = workflow.line(step.partition("~")[0])
+        if own is None or own.kind not in kinds():
+            continue
+        usage = Usage(**record["usage"])
+        for key in asks(own):
+            use = found.setdefault(key, _Use())
+            use.calls += share * max(1, usage.calls)
+            use.tokens += share * (usage.tokens_in + usage.tokens_out)
+        if isinstance(plan_of(own), SendPlan) and (key := str(record["detail"].get("connection") or "")):
+            readers = (record["detail"].get("piece") or {}).get("readers")
+            found.setdefault(key, _Use()).pieces += share * (readers if isinstance(readers, int) else 1)
+
+
+def _quotas(services: Services, found: dict[str, _Use]) -> tuple[Quota, ...]:
+    """What a run needs, with the tightest quota of each kind."""
+    out = []
+    with services.store.read() as session:
+        for key, use in found.items():
+            record = session.get(tables.Connection, key)
+            for what in ("calls", "tokens", "pieces"):
+                settings = record.settings if record is not None else {}
+                day, month = settings.get(f"{what}_a_day"), settings.get(f"{what}_a_month")
+                most = min((n for n in (day and int(day) * 30, month and int(month)) if n), default=0)
+                if most and record is not None and getattr(use, what):
+                    out.append(Quota(record.name, what, getattr(use, what), most))
+    return tuple(out)
 
 
 def _sent_back(services: Services, workflow_id: int) -> float:

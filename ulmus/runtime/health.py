@@ -14,7 +14,7 @@ from collections.abc import Callable
 
 from sqlalchemy.exc import DBAPIError
 
-from ..store import KEY, DataTrouble, Sealer, Store, upgrade, words_for
+from ..store import KEY, DataTrouble, Sealer, Store, functions, upgrade, words_for
 
 log = logging.getLogger("ulmus")
 LOOK_EVERY = 30.0
@@ -90,6 +90,7 @@ class Health:
         base = None
         try:
             base = sqlite3.connect(f"file:{self.store.path}?mode=ro", uri=True)
+            functions.register(base)
             upgrade.check(base)
             self._damage = ""
         except DataTrouble as error:

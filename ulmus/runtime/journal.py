@@ -26,7 +26,8 @@ SAYS_EVERY = 0.3
 @dataclass(frozen=True)
 class Page:
     """A revision, read once: the workflow, its plan, its lines by name, and what is known of them from the page alone:
-    the roots each line `reads`, those whose values come from `outside`, drafts that are `asked` about, lines that cost."""
+    the roots each line `reads`, those whose values come from `outside`, drafts that are `asked` about, lines that cost, and the
+    connections a line `asks`."""
 
     workflow: Workflow
     plan: flow.Plan
@@ -35,6 +36,7 @@ class Page:
     outside: frozenset[str]
     asked: frozenset[str]
     paid: frozenset[str]
+    asks: dict[str, tuple[str, ...]]
     loops: frozenset[str]
 
 
@@ -140,6 +142,7 @@ class Pages:
             outside=execution.outside_roots(workflow),
             asked=execution.asked_about(workflow),
             paid=frozenset(name for name, line in lines.items() if line.kind in known and known[line.kind].stage == "draft"),
+            asks={name: keys for name, line in lines.items() if (keys := execution.asks(line))},
             loops=execution.loops_of(workflow),
         )
 

@@ -98,7 +98,7 @@ def put(connection: Database, piece: tables.Piece, readers: Iterable[Reader]) ->
     )
     there = {one for (one,) in connection.exec_driver_sql("SELECT folded FROM mailing_letters WHERE piece_id = ?", (piece_id,))}
     waiting = [
-        (piece_id, _key(piece.key, folded), reader.address, folded, json.dumps(reader.fields, allow_nan=False), reader.row)
+        (piece_id, _key(piece.key, folded), reader.address, folded, _encode(reader.fields), reader.row)
         for reader in readers
         if (folded := leaving.folded(mail.bare(reader.address))) not in there
     ]
@@ -107,6 +107,9 @@ def put(connection: Database, piece: tables.Piece, readers: Iterable[Reader]) ->
         " VALUES (?, ?, ?, ?, ?, ?, 'waiting', '', 0)",
         waiting,
     )
+
+
+_encode = json.JSONEncoder(allow_nan=False).encode
 
 
 def _key(piece: str, folded: str) -> str:

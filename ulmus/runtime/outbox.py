@@ -81,6 +81,8 @@ class Outbox:
         self._flying: set[int] = set()
         self._unwritten: dict[int, Callable[[], None]] = {}
         self._absent: dict[int, float] = {}
+        self._broke: dict[int, float] = {}
+        """When the line broke, by piece (seconds since the epoch): what was being sent may be on its way from then on."""
         self._observed: list[_Observed] = []
         self._hindered: dict[int, int] = {}
         self._stopping = threading.Event()
@@ -118,11 +120,13 @@ class Outbox:
 
     def recover(self) -> None:
         """After a start: pieces with an intent and no receipt are looked into before anything else."""
+        now = self.services.clock()
         with self.services.store.write() as session:
             going = update(tables.Piece).where(tables.Piece.state == "going")
-            session.execute(going.values(due_at=self.services.clock()))
+            session.execute(going.values(due_at=now))
             cut_off = session.execute(select(tables.Piece.id, tables.Piece.connection).where(tables.Piece.state == "intent")).all()
         for piece_id, connection in cut_off:
+            self._broke[piece_id] = now
             self._submit(piece_id, connection, self._look_into)
 
     def tick(self, now: float) -> None:
@@ -324,6 +328,7 @@ class Outbox:
 
     def _failed(self, piece: tables.Piece, error: OutsideError) -> None:
         if error.ambiguous:
+            self._broke[piece.id] = self.services.clock()
             self._look_into(piece.id, None, why=error.message)
         elif piece.run_id is None and error.retryable and piece.attempt < MAIL_TRIES:
             self._set(piece, "queued", error.message, self.services.clock() + max(error.retry_after or 0, 5 * 2**piece.attempt))
@@ -371,6 +376,7 @@ class Outbox:
             except OutsideError as error:
                 met, sighting = error, Sighting(why=error.message)
         if sighting.found is not None:
+            self._broke.pop(piece_id, None)
             # One that was absent at the look just before tells how late the list is; one found at once only that it is no
             # later, and one nobody looked for meanwhile (the machine slept) tells nothing.
             self.listings.saw(piece.connection, waited, exact=_shortly_after(self._absent.pop(piece_id, None), waited))
@@ -403,10 +409,13 @@ class Outbox:
         kind = kinds().get(piece.kind)
         stated = kind.lists_within(connection) if connection is not None and isinstance(kind, Sends) else None
         lag = self.listings.lag(piece.connection, stated)
-        if lag is not None and waited >= max(self.settle, 2 * lag):
+        # A try may have taken long before its line broke.
+        since_break = min(waited, now - self._broke.get(piece.id, 0.0))
+        if lag is not None and since_break >= max(self.settle, 2 * lag):
             self._absent.pop(piece.id, None)
+            self._broke.pop(piece.id, None)
             self._did_not_go(piece, why or "Sending was cut off; the other side does not have it.")
-        elif waited < LOOKED_FOR or (lag is not None and waited < 2 * lag):
+        elif since_break < LOOKED_FOR or (lag is not None and since_break < 2 * lag):
             self._wait_and_see(piece, now, waited, why)
         else:
             self._unsure(piece, why or "Sending was cut off. It is not listed, and how late its lists are is not known.")

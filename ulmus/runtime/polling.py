@@ -26,8 +26,10 @@ from ..protocols.errors import NotFound, NothingToDo, OutsideError
 from ..steps import kinds
 from ..steps.api import Poll, PolledStart, PollResult, Row, SheetPoll, SheetStart
 from ..store import tables
+from . import sheets
 from .execution import guarded, plan_of, read
 from .journal import Pages
+from .linked import Linker
 from .outsides import STARTS
 from .ports import Gate
 from .runs import Runs, result_of, title_of
@@ -233,7 +235,9 @@ class Polling:
                 "looked_at": here.now,
                 "found": says,
                 "failed": False,
-                "next_at": next_at if not left else min(next_at, here.now + every(here.line)),
+                "next_at": min(
+                    [next_at, *([here.now + every(here.line)] if left else []), *([midnight(tx.now)] if backlog else [])]
+                ),
             }
             session.execute(update(tables.Start).where(tables.Start.workflow_id == workflow_id), noted)
             if began or stands.failed or stands.found != says:
@@ -386,6 +390,12 @@ def poll_again(services: Services, pages: Pages, workflow_id: int, line: Line, m
     return poll_once(services, pages, line, memory.get("look", {}))
 
 
+def midnight(now: float) -> float:
+    """When the next day begins."""
+    today = dt.datetime.fromtimestamp(now).replace(hour=0, minute=0, second=0, microsecond=0)
+    return (today + dt.timedelta(days=1)).timestamp()
+
+
 def due_item(moment: dt.datetime) -> tuple[str, dict[str, Any]]:
     """A due time as an item."""
     words = {
@@ -402,24 +412,22 @@ def rows_found(session: Session, here: _Due, plan: RowsPlan | ClockPlan, count: 
     """What a start that watches a sheet finds in it; `count` rows where another number is wanted than is set."""
     kind, settings = kinds()[here.line.kind], read(here.line)
     assert isinstance(kind, SheetStart)
-    if session.get(tables.Sheet, plan.sheet) is None:
+    sheet = session.get(tables.Sheet, plan.sheet)
+    if sheet is None:
         raise NotFound(f"The sheet “{plan.sheet}” is no longer here.")
-    wanted = select(tables.SheetRow.id, tables.SheetRow.position, tables.SheetRow.cells, tables.SheetRow.touched).where(
-        tables.SheetRow.sheet == plan.sheet
-    )
-    look = {}
-    if isinstance(plan, RowsPlan):
-        # Rows that were not changed since the last look have been handed out, or passed over.
-        look = {"after": int(here.memory.get("look", {}).get("after", 0))}
-        wanted = wanted.where(tables.SheetRow.touched > look["after"])
-    found = session.execute(wanted.order_by(tables.SheetRow.position)).all()
-    if found:
-        look = look and {"after": max(row.touched for row in found)}
-    taken = select(tables.Seen.identity).where(tables.Seen.workflow_id == here.workflow_id, tables.Seen.identity.startswith("row:"))
-    in_hand = frozenset(session.scalars(taken)) if isinstance(plan, ClockPlan) else frozenset[str]()
-    rows = [Row(i, position, dict(cells)) for i, position, cells, _ in found]
-    seen = guarded(lambda: kind.rows(settings, SheetPoll(rows, in_hand, count)))
-    return replace(seen, memory={**seen.memory, **look})
+    filled = Linker(session, sheet).filled
+    if isinstance(plan, ClockPlan):
+        rows, unused = sheets.unused(session, plan.sheet, plan.used, here.workflow_id, count or plan.count)
+        rows = [replace(row, cells=filled(row.cells)) for row in rows]
+        return guarded(lambda: kind.rows(settings, SheetPoll(rows, most=count, unused=unused)))
+    # Rows that were not changed since the last look have been handed out, or passed over.
+    after = int(here.memory.get("look", {}).get("after", 0))
+    row = tables.SheetRow
+    wanted = select(row.id, row.position, row.cells, row.touched).where(row.sheet == plan.sheet, row.touched > after)
+    found = session.execute(wanted.order_by(row.position)).all()
+    rows = [Row(id_, place, filled(cells)) for id_, place, cells, _ in found]
+    seen = guarded(lambda: kind.rows(settings, SheetPoll(rows, most=count)))
+    return replace(seen, memory={**seen.memory, "after": max((touched for *_, touched in found), default=after)})
 
 
 def runs_found(session: Session, pages: Pages, here: _Due, plan: RunsPlan, primed: bool = False) -> PollResult:

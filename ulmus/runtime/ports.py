@@ -106,10 +106,10 @@ class Commits(Protocol):
 
 
 class Budget(Protocol):
-    """Limits on money."""
+    """Limits on money, and on how often connections are asked."""
 
-    def over(self, session: Session, live: Live) -> str:
-        """Which limit on money per day or month is reached, in words, or nothing."""
+    def over(self, session: Session, live: Live, step: str) -> str:
+        """Which limit per day or month keeps a line from being carried out, in words, or nothing."""
 
     def spent(self, day: str, workflow_id: int, cost: float) -> None:
         """Take notice of what was just written down."""

@@ -31,6 +31,7 @@ from . import execution
 from .dependencies import Dependencies, fingerprint, names_inside, outermost, roots_used
 from .executors import Executor
 from .handlers import Handlers, items
+from .quotas import Uses
 from .rehearsal import Rehearsal
 from .services import Services, brand_values, run_values
 from .underway import Inside, UnderWay
@@ -103,8 +104,9 @@ def broken_musts(detail: Mapping[str, Any]) -> list[str]:
 class Proofs:
     """Keeps and makes proofs. Thread-safe."""
 
-    def __init__(self, services: Services, executor: Executor, handlers: Handlers) -> None:
+    def __init__(self, services: Services, executor: Executor, handlers: Handlers, uses: Uses) -> None:
         self.services = services
+        self.uses = uses
         self.handlers = handlers
         self.executor = executor
         self._running: dict[tuple[int, str], UnderWay] = {}
@@ -337,7 +339,7 @@ class Proofs:
                 execution.read(line)
                 output, detail, usage = self._block(workflow, line, context, anew, inside)
             else:
-                output, detail, usage = self.handlers.play(line, context, workflow)
+                output, detail, usage = self._play(line, context, workflow)
             ok = True
         except OutsideError as error:
             ok, output, usage = False, {"message": error.message, "code": error.code}, Usage()
@@ -348,6 +350,20 @@ class Proofs:
             log.exception("a proof met a fault")
             ok, output, detail, usage = False, {"message": FAULT}, {}, Usage()
         return tables.Proof(key=key, ok=ok, output=output, detail=detail, usage=usage.model_dump(), at=self.services.clock())
+
+    def _play(self, line: Line, context: Context, workflow: Workflow) -> tuple[dict[str, Any], dict[str, Any], Usage]:
+        """One line in rehearsal, within the quotas of what it asks."""
+        asks, usage = execution.asks(line), Usage()
+        if words := self.uses.reached(asks):
+            raise OutsideError(f"{words} Raise it under Connections, or try again when it is over.")
+        try:
+            output, detail, usage = self.handlers.play(line, context, workflow)
+            return output, detail, usage
+        except StepFailed as error:
+            usage = error.usage
+            raise
+        finally:
+            self.uses.note(asks, usage)
 
     def _block(
         self, workflow: Workflow, line: Line, context: Context, anew: Collection[str], inside: Inside
@@ -366,7 +382,7 @@ class Proofs:
                 return kept.output, kept.detail, Usage()
             with inside.at_work(inner.id, address) as progress:
                 here = replace(context, values=dict(values), progress=progress)
-                output, detail, usage = self.handlers.play(inner, here, workflow)
+                output, detail, usage = self._play(inner, here, workflow)
             with self.services.store.write() as session:
                 now = self.services.clock()
                 session.merge(tables.Proof(key=key, ok=True, output=output, detail=detail, usage=usage.model_dump(), at=now))

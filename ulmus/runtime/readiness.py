@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from ..core.workflow import Line, LineProblem, Workflow, points_at, settings_of, templates_of
 from ..core.workflow.kinds import CallSpec, SendSpec, WriteSpec
+from ..core.workflow.plans import RowsPlan
 from ..steps import kinds
 from ..store import tables
 from .proofing import Column, broken_musts
@@ -97,9 +98,7 @@ def from_sheets(session: Session, workflow: Workflow) -> list[LineProblem]:
         if sheet is None:
             continue
         left = [str(c["name"]) for c in sheet.columns if c["name"] not in filled]
-        if not filled:
-            found.append(LineProblem(line.id, f"It writes empty rows into “{sheet.name}”: no column is filled.", "warning"))
-        elif left:
+        if left and filled and spec.adds(spec.read(line.settings)):
             found.append(LineProblem(line.id, f"It leaves columns of “{sheet.name}” empty: {', '.join(left[:8])}.", "warning"))
     return found
 
@@ -137,7 +136,9 @@ def _feeds(line: Line, page: Workflow, source: int, target: int, watched: Workfl
     if spec is None or start is None:
         return ""
     if isinstance(spec, WriteSpec) and (sheet := _set_to(line, "sheet")) and sheet == _set_to(watched.start, "sheet"):
-        return "it writes into the sheet that is watched"
+        plan = start.plan_of(watched.start.settings)
+        changes = isinstance(plan, RowsPlan) and plan.changes
+        return "it writes into the sheet that is watched" if changes or spec.adds(spec.read(line.settings)) else ""
     if isinstance(spec, CallSpec) and _set_to(line, "workflow") == str(target):
         return "it runs the workflow"
     if line is page.start and _set_to(watched.start, "workflow") == str(source):

@@ -45,7 +45,7 @@ class Rehearsal:
     def carry_out(self) -> Gave:
         """The block's output; the detail holds the values that are usable after it and what happened at each place."""
         values = dict(self.context.values)
-        state = flow.begin(self.plan, flow.Begun(at=self.now, item={}, context=values))
+        state = flow.begin(self.plan, flow.Begun(at=self.now, item={}, context=values, rules=flow.RULES))
         state.values.update(values)
         at_work: dict[Future[flow.Done | flow.Failed], flow.Perform] = {}
         with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
@@ -78,7 +78,8 @@ class Rehearsal:
         detail = {**self.last, "places": self.places, "values": after, "items": self.items}
         if state.outcome not in ("done", None):
             message = state.message or "Nothing came of it."
-            if state.outcome == "failed":
+            # Where the rest went on without what failed, the block has given its values, and its lines say what failed.
+            if state.outcome == "failed" and self.line.id not in state.values:
                 raise StepFailed(OutsideError(message), self.usage, detail)
         if self.line.id not in state.values:
             # The page itself ended the run in here; nothing below is carried out.
@@ -88,7 +89,7 @@ class Rehearsal:
     def _worked(self, handler: FromValues, line: Line, values: Mapping[str, Any], address: str) -> flow.Event:
         """A decision worked out from the values alone, as a run does it."""
         try:
-            event = handler.event(line, values, address, self.now)
+            event = handler.event(line, values, address, self.now, self.context.workspace.connection_name)
         except OutsideError as error:
             return flow.Failed(at=self.now, address=address, message=error.message)
         if isinstance(event, flow.Opened) and event.items:

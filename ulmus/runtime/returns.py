@@ -103,7 +103,7 @@ class Returns:
             return False
         letter.state, now = "bounced", self.services.clock()
         leaving.leave(session, letter.folded, "", now, lists.BOUNCED)
-        return results.note(session, letter.piece_id, "bounce", letter.folded, now, text=report.says)
+        return results.note(session, letter.piece_id, "bounce", letter.folded, now, words=report.says)
 
     def _answer(self, session: Session, answer: mailbox.Answer) -> bool:
         """Write an answer beside what it answers; what a program answered by itself is none."""
@@ -116,7 +116,7 @@ class Returns:
         if of is None:
             return False
         who, now = leaving.folded(answer.sender), self.services.clock()
-        return results.note(session, of, "answer", who, now, detail=answer.text[:200], text=answer.text)
+        return results.note(session, of, "answer", who, now, detail=answer.text[:200], words=answer.text)
 
 
 def _key(message_id: str) -> str:

@@ -18,7 +18,7 @@ from ..core.workflow.kinds import StartSpec
 from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
-from . import execution, links
+from . import execution, links, records
 from .journal import Live, Pages
 from .ports import Events
 from .services import Services, brand_values, run_values
@@ -214,6 +214,8 @@ class Runs:
         elif row is not None:
             day = dt.datetime.fromtimestamp(tx.now).date().isoformat()
             words = {"done": day, "skipped": f"passed over {day}"}.get(str(outcome), f"{outcome} {day}")
+            by = records.By(tx.now, run=live.run_id)
+            records.note(session, row.sheet, row.id, "written", {used: row.cells.get(used, "")}, {used: words}, by, row.position)
             row.cells = {**row.cells, used: words}
             tx.publish("sheet", key=row.sheet)
 

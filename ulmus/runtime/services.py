@@ -25,11 +25,13 @@ from ..core.workflow.world import BRAND_FACTS, Known
 from ..protocols.errors import Misconfigured
 from ..protocols.net import Web
 from ..steps import connection_kinds
-from ..steps.api import Connection, Granted
+from ..steps.api import Connection, Granted, Numbered
 from ..store import Sealer, Store, place, tables
+from . import linked
 from .bus import Bus
 from .grants import Bearer, Grants
 from .health import Health
+from .sheetreads import SheetReads
 from .transaction import Transaction
 
 
@@ -60,6 +62,7 @@ class Services:
 
     def __post_init__(self) -> None:
         self.grants = Grants(self.store, self.sealer, self.web, lambda: self.clock(), lambda: self.public_url)
+        self.sheet_reads = SheetReads(self.store)
         self.health = Health(self.store, self.sealer, lambda: self.clock())
 
     @classmethod
@@ -91,7 +94,8 @@ class Services:
         tx.follow(self.bus)
 
     def close(self) -> None:
-        """Close the web client and the store."""
+        """Close the web client and the store, once no index is being made."""
+        self.sheet_reads.close()
         self.web.close()
         self.store.close()
 
@@ -151,13 +155,27 @@ def takes_of(kind: str, settings: Mapping[str, Any]) -> Takes:
         return Takes()
 
 
+def numbered(settings: Mapping[str, Any]) -> Numbered:
+    """What a connection is asked for in numbers, by its stored settings; nothing where it is not asked."""
+    told = {name: settings[name] for name in Numbered.model_fields if name in settings}
+    try:
+        return Numbered(**told)
+    except ValidationError:
+        return Numbered()
+
+
 def world(session: Session) -> World:
     """Connections, sheets and brands as the checker needs them."""
-    connections = {c.key: Known(c.kind, c.name, takes_of(c.kind, c.settings)) for c in session.scalars(select(tables.Connection))}
-    sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in session.scalars(select(tables.Sheet))}
+    tables_kept = set(session.scalars(select(tables.Timetable.connection)))
+    connections = {
+        c.key: Known(c.kind, c.name, takes_of(c.kind, c.settings), tuple(numbered(c.settings).paths), c.key in tables_kept)
+        for c in session.scalars(select(tables.Connection))
+    }
+    records = list(session.scalars(select(tables.Sheet)))
+    sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in records}
     brands = frozenset(session.scalars(select(tables.Brand.key)))
     names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}
-    return World(connections, sheets, brands, names)
+    return World(connections, sheets, brands, names, linked.values_of(records))
 
 
 #: What stands between examples where a prompt names them, and how many of them it gets.
@@ -186,3 +204,9 @@ def run_values(now: float, number: int, zone: str) -> dict[str, Any]:
     """The values under ``run``: date and time in the page's zone (IANA; empty: where the server stands), and the run's number."""
     moment = dt.datetime.fromtimestamp(now, zone_of(zone) if zone else None)
     return {"date": moment.date().isoformat(), "time": f"{moment:%H:%M}", "zone": zone, "number": number}
+
+
+def connection_name(session: Session, key: str) -> str:
+    """What a connection is called; its key, where it is gone."""
+    record = session.get(tables.Connection, key)
+    return record.name if record is not None else key

@@ -138,7 +138,8 @@ def _points(workflow: Workflow) -> Iterator[tuple[Line, str, str, str]]:
 def _pointed(workflow: Workflow, here: dict[tuple[str, str], str]) -> Workflow:
     """The page with its keys replaced by those that fit here."""
     for line, name, what, key in list(_points(workflow)):
-        if here[what, key] != key:
-            settings = {**line.settings, name: here[what, key]}
-            workflow = edits.with_settings(workflow, line.id, settings)
+        # As the line is by now: another of its settings may have been replaced before.
+        own = workflow.line(line.id)
+        if here[what, key] != key and own is not None:
+            workflow = edits.with_settings(workflow, line.id, {**own.settings, name: here[what, key]})
     return workflow

@@ -6,21 +6,20 @@ import re
 from functools import partial
 from typing import Any
 
-from pydantic import ValidationError
 from sqlalchemy import func, select
 
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
-from ..core.pieces import read, text_of
-from ..core.workflow.kinds import SendSpec, is_for_readers
+from ..core.workflow.kinds import is_for_readers
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.languages import language_of
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
 from ..steps.api import Row, Workspace
 from ..store import tables
-from . import files, leaving, results
-from .services import Services
+from . import files, leaving, periods, results
+from .linked import Linker
+from .services import Services, connection_name
 
 MOST_PIECES = 10_000
 MOST_LINKS = 5000
@@ -34,11 +33,12 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
 
     def rows(sheet: str) -> list[Row]:
         with services.store.read() as session:
-            if session.get(tables.Sheet, sheet) is None:
+            record = session.get(tables.Sheet, sheet)
+            if record is None:
                 raise NotFound(f"There is no sheet “{sheet}” here. Choose one.")
-            row = tables.SheetRow
+            row, filled = tables.SheetRow, Linker(session, record).filled
             found = select(row.id, row.position, row.cells).where(row.sheet == sheet).order_by(row.position)
-            return [Row(*columns) for columns in session.execute(found)]
+            return [Row(id_, position, filled(cells)) for id_, position, cells in session.execute(found)]
 
     def file(link: str) -> tuple[str, str, bytes] | None:
         found = _LINK.search(link)
@@ -58,6 +58,14 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
             found = session.get(tables.Sheet, sheet)
         return found.name if found is not None else sheet
 
+    def name_of(key: str) -> str:
+        with services.store.read() as session:
+            return connection_name(session, key)
+
+    def period(since: float, until: float) -> dict[str, Any]:
+        with services.store.read() as session:
+            return periods.record(session, brand, since, until)
+
     return Workspace(
         rows,
         sheet_name,
@@ -68,6 +76,8 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
         partial(leaving.why_not, services),
         partial(leaving.gone, services),
         partial(results.of_piece, services),
+        name_of,
+        period,
     )
 
 
@@ -87,18 +97,9 @@ def _published(services: Services, brand: str | None) -> Published:
             found = _with_brand(select(tables.Piece.kind, tables.Piece.content)).where(*sent).order_by(tables.Piece.id.desc())
             # A file that was saved is no piece that readers have seen.
             seen = [(kind, content) for kind, content in session.execute(found.limit(MOST_PIECES)) if "path" not in content]
-            texts = [said(kind, content) for kind, content in seen]
+            texts = [periods.said(kind, content) for kind, content in seen]
             kept = services.published[brand] = (newest, Published(texts))
     return kept[1]
-
-
-def said(name: str, content: dict[str, Any]) -> str:
-    """What a piece that went out said; nothing where it cannot be read any more."""
-    kind = kinds()[name]
-    try:
-        return text_of(read(kind.form, content)) if isinstance(kind, SendSpec) else ""
-    except ValidationError:
-        return str(content.get("text") or "")
 
 
 def _with_brand(query: Any) -> Any:

@@ -333,8 +333,8 @@ class Writer:
     def _decide(self, tx: Transaction, live: Live, decision: Any) -> None:
         if isinstance(decision, flow.Wait | flow.Listen) and decision.due is not None:
             tx.set_timer(live.run_id, decision.address, decision.due)
-        if isinstance(decision, flow.Perform) and decision.step in live.page.paid:
-            words = self.budget.over(tx.session, live)
+        if isinstance(decision, flow.Perform) and (decision.step in live.page.paid or decision.step in live.page.asks):
+            words = self.budget.over(tx.session, live, decision.step)
             if words:
                 live.apply(tx, flow.Held(at=tx.now, reason="budget", message=words))
                 return

@@ -6,7 +6,7 @@ relies on has to change or go, `VERSION` grows, and kinds written for an older v
 
 Starts: `Start` (by the clock, a run, a person or a call) · `PolledStart` (looks at something outside) · `SheetStart` (watches
 rows). Steps: `Performs` (gathers, or makes something) · `Drafts` (writes a text under rules) · `Sends` (a piece goes out) ·
-`Mails` (a letter to each of many) · `Jobs` (a job is handed in and followed) · `Writes` (a row) · `Computes` (values from values) · `Asks` · `Waits` · `Stops` ·
+`Mails` (a letter to each of many) · `Jobs` (a job is handed in and followed) · `Writes` (a row) · `Changes` (rows that are there) · `Computes` (values from values) · `Asks` · `Waits` · `Stops` ·
 `Calls` · `Holds` (a block) · `Assigns` (a goal, and tools).
 """
 
@@ -14,15 +14,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Generic, Literal, TypeVar
+from typing import Any, Generic, TypeVar
 
-from pydantic import BaseModel, Field, model_validator
-from pydantic_core import PydanticUndefined
+from pydantic import BaseModel
 
 from ..core.cost import Usage
 from ..core.drafting import Known
 from ..core.drafting.turns import Rewrite, Turn
 from ..core.pieces import Takes
+from ..core.rows import Change
 from ..core.workflow.kinds import (
     CONTRACT,
     AskSpec,
@@ -39,9 +39,19 @@ from ..core.workflow.kinds import (
     WaitSpec,
     WriteSpec,
 )
-from ..core.workflow.plans import PollPlan
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.net import Web, never
+from .settings import Asked as Asked
+from .settings import Batched as Batched
+from .settings import Granted as Granted
+from .settings import Limited as Limited
+from .settings import Metered as Metered
+from .settings import Numbered as Numbered
+from .settings import Settings as Settings
+from .settings import Timely as Timely
+from .settings import batched as batched
+from .settings import setting as setting
+from .settings import told_by_mail as told_by_mail
 
 VERSION = CONTRACT
 """The version of this contract. It grows when something a kind relies on changes or goes; what is only added keeps it."""
@@ -67,12 +77,23 @@ def _nothing(what: str) -> Any:
 
 
 @dataclass(frozen=True)
+class CameBack:
+    """What came back of a piece: of how many people each kind (``answer``, ``press``, ``bounce``, ``left``), the answers (``who``,
+    ``text``), and the numbers its channel gives, by name."""
+
+    counts: Mapping[str, int] = field(default_factory=dict)
+    answers: list[dict[str, str]] = field(default_factory=list)
+    numbers: Mapping[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Workspace:
     """What a step may look at in the house itself: the rows of a sheet by its key, and its name, a kept file by its link (name, type,
     content), what the brand has published, and what is wrong with a link (nothing where it answers). `keep` keeps a file
     (name, type, content) and gives it as a value. `leave` is where a reader (the second) leaves a mailing (the first), `why_not` says
     why nothing of a mailing goes to an address; empty where it may. `gone` gives of some addresses those, and why. `results` is what came back of
-    a piece by its key or Message-ID: of how many people each kind, and the answers (``who``, ``text``)."""
+    a piece by its key, Message-ID or link; its channel is asked for its numbers. Raises `OutsideError`. `connection_name` is what a connection is called, by its key. `period` is the
+    record of what went out of the brand between two moments (seconds since the epoch)."""
 
     rows: Callable[[str], list[Row]] = _nothing
     sheet_name: Callable[[str], str] = str
@@ -82,7 +103,9 @@ class Workspace:
     leave: Callable[[str, str], str] = lambda mailing, address: ""
     why_not: Callable[[str], str] = lambda address: ""
     gone: Callable[[Collection[str]], Mapping[str, str]] = lambda addresses: {}
-    results: Callable[[str], tuple[Mapping[str, int], list[dict[str, str]]]] = lambda key: ({}, [])
+    results: Callable[[str], CameBack] = lambda piece: CameBack()
+    connection_name: Callable[[str], str] = str
+    period: Callable[[float, float], dict[str, Any]] = lambda since, until: {}
 
 
 @dataclass(frozen=True)
@@ -173,12 +196,12 @@ class Row:
 
 @dataclass(frozen=True)
 class SheetPoll:
-    """What a start that watches a sheet is given: its rows from the top, the identities of those that a run has in hand, and how
-    many are wanted where that is another number than is set."""
+    """What a start that watches a sheet is given: rows from the top (those that are new or changed; or the next that nothing was
+    made of yet, and how many are `unused` in all), and how many are wanted where that is another number than is set."""
 
     rows: list[Row]
-    taken: frozenset[str] = frozenset()
     most: int | None = None
+    unused: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -285,7 +308,7 @@ class SheetStart(StartSpec[S]):
 
 @dataclass(frozen=True, kw_only=True)
 class Performs(PerformSpec[S]):
-    """Gathers, or makes something. All settings come with their texts filled in, but those whose control says that they are left
+    """Gathers, or makes something; where it gives `later`, it waits first until so long after a piece went out. All settings come with their texts filled in, but those whose control says that they are left
     as written."""
 
     perform: Callable[[S, Context], Result]
@@ -347,6 +370,14 @@ class Writes(WriteSpec[S]):
 
 
 @dataclass(frozen=True, kw_only=True)
+class Changes(WriteSpec[S]):
+    """Does something to the rows of a sheet: `change` says what (see `ulmus.core.rows`). Where it is done, rows are found, what
+    stood there is kept, and nothing is done twice."""
+
+    change: Callable[[S, Context], Change]
+
+
+@dataclass(frozen=True, kw_only=True)
 class Computes(ComputeSpec[S]):
     """Works values out: `work` (settings, values, what it remembers, a seed) gives the outputs and what it remembers from now
     on."""
@@ -372,135 +403,7 @@ Kind = KindSpec[Any]
 """Any kind of start or step."""
 
 
-# -- settings ---------------------------------------------------------------------------------------
-
-
-def batched(element: Mapping[str, Any], settings: Mapping[str, Any]) -> dict[str, Any]:
-    """The scope of a start whose items may come together: one item's values, or all of them as a list."""
-    if settings.get("runs") == "together":
-        return {**dict.fromkeys(element, "any"), "items": [dict(element)], "count": "number", "title": "text"}
-    return dict(element)
-
-
-def setting(
-    title: str,
-    about: str = "",
-    *,
-    control: str,
-    default: Any = PydanticUndefined,
-    needs: str = "",
-    labels: Mapping[str, str] | None = None,
-    more: bool = False,
-    when: str = "",
-    takes: str = "",
-    told: str = "",
-    last: bool = False,
-    **limits: Any,
-) -> Any:
-    """A settings field with its control (see `ulmus.core.workflow.controls`).
-
-    `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
-    while another setting has one of some values, written ``name=value`` or ``name=value|other``, or while it has any, written ``name``; `takes` are the values a
-    new line begins with there; `last` puts it behind all others; `told` says which words of a description fill it in.
-    """
-    extra: dict[str, Any] = {"control": control}
-    named = (
-        ("needs", needs),
-        ("labels", dict(labels or {})),
-        ("more", more),
-        ("when", when),
-        ("takes", takes),
-        ("told", told),
-        ("last", last),
-    )
-    for name, value in named:
-        if value:
-            extra[name] = value
-    return Field(default, title=title, description=about, json_schema_extra=extra, **limits)
-
-
-def told_by_mail(when: str = "") -> Any:
-    """The setting of lines that put something before a person: by which mail server they are told of it."""
-    return setting(
-        "Tell them by mail through",
-        "Leave empty to show it under Approvals only.",
-        control="connection",
-        needs="mail",
-        default="",
-        labels={"": "by no mail"},
-        when=when,
-    )
-
-
-class Settings(BaseModel):
-    """Base of all settings: unknown fields are refused."""
-
-    model_config = {"extra": "forbid", "frozen": True}
-
-
-LAST: dict[str, Any] = {"last": True}
-"""Of a connection's setting: it stands behind those of its kind."""
-WITH_OAUTH: dict[str, Any] = {"last": True, "with": "oauth"}
-"""The same, and it is shown only where the connection signs in by OAuth 2."""
-
-
-class Limited(Settings):
-    """What a connection can be told about going easy on the other side."""
-
-    at_once: int = Field(
-        64, title="At most at a time", description="Calls under way; more wait their turn.", ge=1, le=64, json_schema_extra=LAST
-    )
-    a_minute: int | None = Field(
-        None, title="At most a minute", description="Empty where there is no limit.", ge=1, le=100_000, json_schema_extra=LAST
-    )
-    pieces_a_day: int | None = Field(
-        None,
-        title="Pieces a day",
-        description="So many go out through it, a letter of a mailing counting as one; then a person is asked. Empty: no limit.",
-        ge=1,
-        le=10_000_000,
-        json_schema_extra=LAST,
-    )
-    pieces_a_month: int | None = Field(
-        None, title="Pieces a month", description="The same for a month.", ge=1, le=100_000_000, json_schema_extra=LAST
-    )
-
-
-class Granted(Limited):
-    """What a connection can be told about signing in by OAuth 2 (RFC 6749)."""
-
-    oauth: Literal["no", "client_credentials", "authorization_code"] = Field(
-        "no",
-        title="OAuth 2",
-        description="Where the other side gives tokens instead of a key that is typed in.",
-        json_schema_extra={
-            **LAST,
-            "labels": {
-                "no": "no",
-                "client_credentials": "as a program (client credentials)",
-                "authorization_code": "as a person, who agrees there (authorization code)",
-            },
-        },
-    )
-    token_at: str = Field("", title="Address that gives tokens", max_length=500, json_schema_extra=WITH_OAUTH)
-    authorize_at: str = Field(
-        "",
-        title="Address where a person agrees",
-        description="Only where a person agrees.",
-        max_length=500,
-        json_schema_extra=WITH_OAUTH,
-    )
-    client_id: str = Field("", title="Client identity", max_length=300, json_schema_extra=WITH_OAUTH)
-    scope: str = Field("", title="Scopes", description="Parted by spaces.", max_length=1000, json_schema_extra=WITH_OAUTH)
-
-    @model_validator(mode="after")
-    def _complete(self) -> Granted:
-        missing = [name for name in ("token_at", "client_id") if self.oauth != "no" and not getattr(self, name)]
-        missing += ["authorize_at"] if self.oauth == "authorization_code" and not self.authorize_at else []
-        if missing:
-            titles = ", ".join(f"“{type(self).model_fields[name].title}”" for name in missing)
-            raise ValueError(f"OAuth 2 also needs {titles}")
-        return self
+# -- connections ------------------------------------------------------------------------------------
 
 
 C = TypeVar("C", bound=BaseModel)
@@ -512,7 +415,7 @@ class ConnectionKind(Generic[C]):
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
     that place only. `summary` tells in a few words where it leads; `takes` is what a piece may be that goes there; `common` puts
     it before others. `bearer` names the secret that is a bearer token, which may also be granted by OAuth 2; its settings are
-    `Granted` then."""
+    `Granted` then. `numbers` asks what the channel says of the piece at a link, by name; its settings are `Numbered` then."""
 
     name: str
     title: str
@@ -525,71 +428,5 @@ class ConnectionKind(Generic[C]):
     takes: Callable[[C], Takes] = lambda settings: Takes()
     common: float = 0.0
     bearer: str = ""
+    numbers: Callable[[Web, Connection, str], Mapping[str, float]] | None = None
     contract: int = VERSION
-
-
-class Timely(Settings):
-    """Settings of a line whose piece may go out later. Times are those of the page, in its zone."""
-
-    goes: Literal["now", "at", "place"] = setting(
-        "It goes out",
-        control="choice",
-        default="now",
-        labels={"now": "at once", "at": "at a time", "place": "at the channel’s next free place"},
-        more=True,
-        last=True,
-    )
-    goes_at: str = setting(
-        "At",
-        "A time such as 17:00, or a date and time, from a value too.",
-        control="slots",
-        default="",
-        max_length=200,
-        when="goes=at",
-        more=True,
-        last=True,
-    )
-    not_before: str = setting(
-        "Not before",
-        "A time, or a date and time; may be empty.",
-        control="slots",
-        default="",
-        max_length=200,
-        more=True,
-        last=True,
-    )
-    not_after: str = setting(
-        "Not after",
-        "The same. What is late then waits for a person.",
-        control="slots",
-        default="",
-        max_length=200,
-        more=True,
-        last=True,
-    )
-
-
-class Batched(Settings):
-    """Settings of a start whose polls may give several items."""
-
-    runs: Literal["each", "together"] = setting(
-        "Several at once",
-        "One run for each, or one run with all of them as a list.",
-        control="choice",
-        default="each",
-        labels={"each": "a run each", "together": "one run with all of them"},
-        more=True,
-    )
-    most: int = setting(
-        "At most",
-        "New items taken at one look; the rest wait for the next.",
-        control="number",
-        default=50,
-        ge=1,
-        le=1000,
-        more=True,
-    )
-
-    def polling(self, every: float) -> PollPlan:
-        """How such a start listens."""
-        return PollPlan(every=every, most=self.most, together=self.runs == "together")

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from .. import __version__
-from . import upgrade
+from . import functions, upgrade
 from .db import DATABASE, Store, private
 from .place import hold_copy
 from .secrets import KEY, NO_KEY, OTHER_KEY, PROOF, Sealer
@@ -88,6 +88,7 @@ def verify(folder: Path) -> Backup | None:
         if not (folder / KEY).exists():
             raise DataTrouble(NO_KEY)
         base = sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+        functions.register(base)
         try:
             if [row[0] for row in base.execute("PRAGMA integrity_check(20)")] != ["ok"]:
                 raise DataTrouble(DAMAGED)

@@ -16,7 +16,7 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session
 
 from ..core.values import read_kept
-from . import upgrade
+from . import functions, upgrade
 from .trouble import in_words
 
 DATABASE = "ulmus.db"
@@ -116,9 +116,15 @@ class Store:
         self.engine.dispose()
 
 
-def _write_json(value: Any) -> str:
-    """JSON for a column; a number that is none is a fault of whoever brought it past the boundary for values."""
-    return json.dumps(value, allow_nan=False)
+def write_json(value: Any) -> str:
+    """JSON for a column; a number that is none is a fault of whoever brought it past the boundary for values. Letters stand as they
+    are, since SQLite finds a key only so; half a surrogate pair cannot, and is escaped."""
+    text = json.dumps(value, allow_nan=False, ensure_ascii=False)
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return json.dumps(value, allow_nan=False)
+    return text
 
 
 def set_fact(connection: Connection, name: str, value: str | None) -> None:
@@ -143,11 +149,12 @@ def private(folder: Path) -> None:
 def _engine(path: Path) -> Engine:
     connect = {"timeout": 20, "check_same_thread": False}
     engine = create_engine(
-        f"sqlite:///{path}", connect_args=connect, pool_size=20, json_serializer=_write_json, json_deserializer=read_kept
+        f"sqlite:///{path}", connect_args=connect, pool_size=20, json_serializer=write_json, json_deserializer=read_kept
     )
 
     @event.listens_for(engine, "connect")
     def _pragmas(connection: Any, _: Any) -> None:
+        functions.register(connection)
         cursor = connection.cursor()
         cursor.execute("PRAGMA journal_mode=WAL")
         cursor.execute("PRAGMA synchronous=FULL")

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import JSON, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy import JSON, ForeignKey, Index, String, Text, UniqueConstraint, text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -297,6 +297,7 @@ class Piece(Base):
         Index("pieces_of_channel", "connection", "state", "sent_at"),
         Index("pieces_of_approval", "approval_id"),
         Index("pieces_to_go", "connection", "goes_at"),
+        Index("pieces_by_link", text("json_extract(receipt, '$.link')")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     key: Mapped[str] = mapped_column(String(64))
@@ -380,7 +381,8 @@ class MailboxLook(Base):
 
 class Result(Base):
     """What came back of a piece: an ``answer``, a ``press`` of a link, a ``bounce``, or that somebody ``left``; by whom, and the link
-    or the words. Each counts once for each who and detail."""
+    or the words. Each counts once for each who and detail. Or a ``number`` its channel gave: called `who`, so many seconds after
+    (`detail`), the number as text."""
 
     __tablename__ = "results"
     __table_args__ = (UniqueConstraint("piece_id", "what", "who", "detail"),)
@@ -391,6 +393,29 @@ class Result(Base):
     detail: Mapped[str] = mapped_column(String(2000), default="")
     text: Mapped[str] = mapped_column(Text, default="")
     at: Mapped[float]
+
+
+class NumbersLook(Base):
+    """That a channel is asked what came of a piece, so many seconds after it went out: when next, ``None`` where it has been; how
+    often that failed, and why."""
+
+    __tablename__ = "numbers_looks"
+    __table_args__ = (Index("numbers_looks_due", "due_at"),)
+    piece_id: Mapped[int] = mapped_column(ForeignKey("pieces.id", ondelete="CASCADE"), primary_key=True)
+    after: Mapped[float] = mapped_column(primary_key=True)
+    due_at: Mapped[float | None]
+    tries: Mapped[int] = mapped_column(default=0)
+    wrong: Mapped[str] = mapped_column(String(500), default="")
+
+
+class Use(Base):
+    """How often a connection was asked on a day (YYYY-MM-DD, where the server stands), and the tokens that took."""
+
+    __tablename__ = "uses"
+    connection: Mapped[str] = mapped_column(String(60), primary_key=True)
+    day: Mapped[str] = mapped_column(String(10), primary_key=True)
+    calls: Mapped[int] = mapped_column(default=0)
+    tokens: Mapped[int] = mapped_column(default=0)
 
 
 class Leaver(Base):
@@ -435,6 +460,77 @@ class SheetRow(Base):
     run_id: Mapped[int | None]
     key: Mapped[str | None] = mapped_column(String(64), unique=True)
     touched: Mapped[int] = mapped_column(default=0, server_default="0")  # the number of the change it was last changed by
+
+
+class RowChange(Base):
+    """What was done to a row: ``added``, ``written``, ``moved`` or ``removed``, by a run at an address, or by somebody (`who`). `before` and
+    `after` are the cells that changed (all of them, where the row came or went); `place` is where it stood. `undone_by` took it back."""
+
+    __tablename__ = "row_changes"
+    __table_args__ = (
+        Index("changes_of_row", "row_id"),
+        Index("changes_of_run", "run_id"),
+        Index("changes_by_effect", "key"),
+        Index("changes_of_sheet", "sheet", "what", "at"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"))
+    row_id: Mapped[int]
+    at: Mapped[float]
+    what: Mapped[str] = mapped_column(String(10))
+    who: Mapped[str] = mapped_column(String(200), default="")
+    run_id: Mapped[int | None]
+    address: Mapped[str] = mapped_column(String(200), default="")
+    key: Mapped[str] = mapped_column(String(64), default="")
+    before: Mapped[dict[str, Any]]
+    after: Mapped[dict[str, Any]]
+    place: Mapped[int] = mapped_column(default=0)
+    undone_by: Mapped[str] = mapped_column(String(200), default="")
+
+
+class SheetView(Base):
+    """A way of looking at a sheet, by name. `shows` holds words, conditions, sorting, grouping, columns and what stands under them."""
+
+    __tablename__ = "sheet_views"
+    __table_args__ = (UniqueConstraint("sheet", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"))
+    name: Mapped[str] = mapped_column(String(80))
+    shows: Mapped[dict[str, Any]]
+
+
+class OutsideSheet(Base):
+    """Where a sheet stands that is a file elsewhere: a `place` in a file store (`connection`), or the address of a published file.
+    `base` is what was in the file when it was last looked at, row by row with the row's number here, `tag` the file's version, and
+    `seen` the last change of our rows that the file has, `rows` how many those were."""
+
+    __tablename__ = "outside_sheets"
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"), primary_key=True)
+    connection: Mapped[str] = mapped_column(String(60), default="")
+    place: Mapped[str] = mapped_column(Text)
+    every: Mapped[float] = mapped_column(default=300.0)
+    tag: Mapped[str] = mapped_column(Text, default="")
+    looked_at: Mapped[float | None]
+    next_at: Mapped[float] = mapped_column(default=0.0)
+    says: Mapped[str] = mapped_column(Text, default="")
+    failed: Mapped[bool] = mapped_column(default=False)
+    seen: Mapped[int] = mapped_column(default=0)
+    rows: Mapped[int] = mapped_column(default=0)
+    base: Mapped[list[Any]] = mapped_column(default=list)
+
+
+class SheetKey(Base):
+    """A key by which another program reads a sheet, or also writes into it; only its SHA-256 is kept."""
+
+    __tablename__ = "sheet_keys"
+    __table_args__ = (Index("keys_of_sheet", "sheet"),)
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)
+    sheet: Mapped[str] = mapped_column(ForeignKey("sheets.key", ondelete="CASCADE"))
+    may: Mapped[str] = mapped_column(String(10))
+    name: Mapped[str] = mapped_column(String(80))
+    made_at: Mapped[float]
+    made_by: Mapped[str] = mapped_column(String(200))
+    used_at: Mapped[float | None]
 
 
 class Tally(Base):

@@ -14,6 +14,7 @@ from typing import Any
 
 from sqlalchemy import Connection, Engine, create_engine, event
 
+from . import functions
 from .trouble import DAMAGED, DataTrouble
 
 MIGRATIONS = Path(__file__).with_name("migrations")
@@ -129,6 +130,7 @@ def _engine(path: Path) -> Engine:
 
     @event.listens_for(engine, "connect")
     def _plain(connection: Any, _: Any) -> None:
+        functions.register(connection)
         connection.isolation_level = None
         connection.execute("PRAGMA journal_mode=WAL")
         connection.execute("PRAGMA synchronous=FULL")

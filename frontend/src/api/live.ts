@@ -8,6 +8,8 @@ export type News =
   | { topic: "run" | "approval" | "piece" | "workflow"; id: number }
   | { topic: "outside"; id: string }
   | { topic: "sheet"; key: string }
+  | { topic: "cell"; key: string; who: string; name: string; row: number; column: string; leaving: boolean }
+  | { topic: "bringing"; mark: string; rows: number }
   | { topic: "page"; id: number; version: number }
   | { topic: "here"; id: number; who: string; name: string; line: string; leaving: boolean }
   | {
@@ -33,6 +35,8 @@ const CONCERNS: Record<News["topic"], Topic[]> = {
   sheet: ["sheet", "sheets"],
   page: [],
   here: [],
+  cell: [],
+  bringing: [],
   proof: [],
 };
 

@@ -40,7 +40,11 @@ export type Topic =
 /** What a change makes stale: a topic, or what of it has a key that begins so. */
 export type Stale = Topic | readonly [Topic, ...unknown[]];
 
-const ROWS = 200;
+export const ROWS = 200;
+
+/** Which rows of a sheet, in what order. */
+type Asked = { words: string; where: string; sort: string; down: boolean; group: string };
+
 const RUNS = 50;
 const kept = { placeholderData: keepPreviousData };
 const at = (id: number) => ({ params: { path: { id } } });
@@ -349,25 +353,79 @@ export const compared = (texts: { before: string; after: string }) =>
     queryFn: () => ok(api.POST("/api/compare", { body: texts })),
   });
 
+/** The record of a month (``2026-11``) of a brand, or of all. */
+export const report = (brand: string, month: string, zone: string) =>
+  queryOptions({
+    queryKey: ["runs", "report", brand, month, zone],
+    ...kept,
+    queryFn: () => ok(api.GET("/api/report", { params: { query: { brand, month, zone } } })),
+  });
+
 // -- sheets and forms
 
 export const sheets = () => queryOptions({ queryKey: ["sheets"], queryFn: () => ok(api.GET("/api/sheets")) });
 
-export const rows = (key: string, words: string, sort: { name: string; down: boolean } | null) =>
-  infiniteQueryOptions({
-    queryKey: ["sheet", key, "rows", words, sort],
-    initialPageParam: 0,
+/** A page of rows, as they are asked for. */
+export const rowPage = (key: string, asked: Asked, page: number) =>
+  queryOptions({
+    queryKey: ["sheet", key, "rows", asked, page],
     ...kept,
-    queryFn: ({ pageParam }) =>
+    queryFn: () =>
       ok(
         api.GET("/api/sheets/{key}/rows", {
-          params: {
-            path: { key },
-            query: { words, sort: sort?.name ?? "", down: sort?.down ?? false, offset: pageParam, limit: ROWS },
-          },
+          params: { path: { key }, query: { ...asked, offset: page * ROWS, limit: ROWS } },
         }),
       ),
-    getNextPageParam: (last, pages) => (pages.length * ROWS < last.total ? pages.length * ROWS : null),
+  });
+
+export const rowGroups = (key: string, asked: Asked) =>
+  queryOptions({
+    queryKey: ["sheet", key, "groups", asked],
+    ...kept,
+    enabled: !!asked.group,
+    queryFn: () => ok(api.GET("/api/sheets/{key}/groups", { params: { path: { key }, query: asked } })),
+  });
+
+/** What columns come to. */
+export const rowSums = (key: string, asked: Asked, sums: string) =>
+  queryOptions({
+    queryKey: ["sheet", key, "sums", asked, sums],
+    ...kept,
+    enabled: sums !== "[]",
+    queryFn: () => ok(api.GET("/api/sheets/{key}/sums", { params: { path: { key }, query: { ...asked, sums } } })),
+  });
+
+/** The keys by which other programs reach a sheet. */
+export const sheetKeys = (key: string) =>
+  queryOptions({
+    queryKey: ["sheet", key, "keys"],
+    queryFn: () => ok(api.GET("/api/sheets/{key}/keys", { params: { path: { key } } })),
+  });
+
+/** The ways of looking at a sheet that were kept. */
+export const sheetViews = (key: string) =>
+  queryOptions({
+    queryKey: ["sheet", key, "views"],
+    queryFn: () => ok(api.GET("/api/sheets/{key}/views", { params: { path: { key } } })),
+  });
+
+/** What was done to a row of a sheet; without a row, the rows that were removed lately. */
+export const rowChanges = (key: string, row: number | null) =>
+  queryOptions({
+    queryKey: ["sheet", key, "changes", row],
+    queryFn: () =>
+      ok(
+        row === null
+          ? api.GET("/api/sheets/{key}/removed", { params: { path: { key } } })
+          : api.GET("/api/sheets/{key}/rows/{row}/history", { params: { path: { key, row } } }),
+      ),
+  });
+
+/** What a run did to rows at one of its places. */
+export const rowsOfRun = (id: number, address: string) =>
+  queryOptions({
+    queryKey: ["run", id, "rows", address],
+    queryFn: () => ok(api.GET("/api/runs/{id}/rows", { params: { path: { id }, query: { address } } })),
   });
 
 /** The workflows that start from rows of a sheet. */

@@ -18,6 +18,7 @@ const JoinPage = lazy(() => import("../features/forms/JoinPage").then((m) => ({ 
 const JoinYesPage = lazy(() => import("../features/forms/JoinPage").then((m) => ({ default: m.JoinYesPage })));
 const Letter = lazy(() => import("../features/approvals/Letter").then((m) => ({ default: m.Letter })));
 const FormPage = lazy(() => import("../features/forms/FormPage").then((m) => ({ default: m.FormPage })));
+const Report = lazy(() => import("../features/brands/Report").then((m) => ({ default: m.Report })));
 const Sheets = lazy(() => import("../features/sheets/Sheets").then((m) => ({ default: m.Sheets })));
 const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: m.Runs })));
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
@@ -74,6 +75,7 @@ function House() {
           <Route path="/sheets/:key" element={<Sheets />} />
           <Route path="/runs" element={<Runs />} />
           <Route path="/runs/:id" element={<RunPage />} />
+          <Route path="/report" element={<Report />} />
           <Route path="/brands" element={<Brands />} />
           <Route path="/brands/:key" element={<Brands />} />
           <Route path="/connections" element={<Connections />} />

@@ -57,9 +57,16 @@ const GROUPS: [string, [string, string][]][] = [
   [
     "Sheets",
     [
-      ["↑ ↓ ← →", "Move"],
-      ["Enter", "Change the cell; Enter again keeps it"],
+      ["↑ ↓ ← →", "Move; with Shift, choose more; with Ctrl, to the end"],
+      ["Enter", "Change the cell; Enter again keeps it, Alt Enter begins a line"],
       ["Esc", "Leave it as it was"],
+      ["Shift Enter", "Read the row in full"],
+      ["Shift Space", "Choose the row"],
+      ["Ctrl C X V", "Copy, cut, paste cells, also from and to a spreadsheet"],
+      ["Ctrl D", "Fill down"],
+      ["Del", "Empty the chosen cells"],
+      ["Ctrl Z", "Undo; with Shift, redo"],
+      ["Ctrl F", "Find in the sheet"],
     ],
   ],
 ];

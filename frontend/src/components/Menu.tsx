@@ -1,12 +1,21 @@
 import { DropdownMenu as Radix } from "radix-ui";
-import type { ReactNode } from "react";
+import type { ButtonHTMLAttributes, ReactNode } from "react";
 
 const ITEM = "block cursor-pointer rounded-sm px-3 py-1.5 outline-none data-[highlighted]:bg-shade";
 
 /** A menu under the thing that opens it. The page stays reachable meanwhile: nothing is hidden from a screen reader. */
-export function Menu({ opens, children }: { opens: ReactNode; children: ReactNode }) {
+export function Menu({
+  opens,
+  children,
+  onClose,
+}: {
+  opens: ReactNode;
+  children: ReactNode;
+  /** Given where the menu is made only when it is wanted: it is open at once, and says when it closes. */
+  onClose?: () => void;
+}) {
   return (
-    <Radix.Root modal={false}>
+    <Radix.Root modal={false} defaultOpen={!!onClose} onOpenChange={onClose && ((open) => !open && onClose())}>
       <Radix.Trigger asChild>{opens}</Radix.Trigger>
       <Radix.Portal>
         <Radix.Content
@@ -22,7 +31,7 @@ export function Menu({ opens, children }: { opens: ReactNode; children: ReactNod
 }
 
 /** The small button of three dots that opens a menu of one thing. */
-export function Dots({ label, tabIndex, ...more }: { label: string; tabIndex?: number }) {
+export function Dots({ label, tabIndex, ...more }: { label: string } & ButtonHTMLAttributes<HTMLButtonElement>) {
   return (
     <button
       type="button"

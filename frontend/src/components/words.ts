@@ -22,6 +22,18 @@ export function ago(at: number): string {
   return `${count} ${word}${count === 1 ? "" : "s"} ago`;
 }
 
+/** How long something lasts, in the largest whole unit: “3 hours”, “7 days”. */
+export function lasting(seconds: number): string {
+  const units: [number, string][] = [
+    [86400, "day"],
+    [3600, "hour"],
+    [60, "minute"],
+  ];
+  const [size, word] = units.find(([one]) => seconds >= one) ?? [1, "second"];
+  const n = Math.round(seconds / size);
+  return `${n} ${word}${n === 1 ? "" : "s"}`;
+}
+
 /** Money with as many places as it needs to be more than nothing. */
 export function money(amount: number): string {
   const places = amount === 0 || amount >= 1 ? 2 : 4;

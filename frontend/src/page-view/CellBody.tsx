@@ -93,12 +93,19 @@ const STATES: Partial<Record<Cell["state"], Told>> = {
   empty: { tone: "soft", mark: "·", words: () => "not run yet" },
   ahead: { tone: "soft", mark: "·", words: () => "still to come" },
   asking: { tone: "ochre", mark: "○", words: () => "waits for a person" },
-  waiting: { tone: "ochre", mark: "◔", words: (cell) => `will try again${cell.message && `: ${cell.message}`}` },
+  waiting: { tone: "ochre", mark: "◔", words: waits },
   stuck: { tone: "brick", mark: "?", words: (cell) => `how to go on? ${cell.message}` },
   passed: { tone: "soft", mark: "–", words: () => "did not run here" },
   unsure: { tone: "brick", mark: "?", words: (cell) => cell.message },
   declined: { tone: "soft", mark: "–", words: (cell) => `declined${cell.message && `: “${cell.message}”`}` },
 };
+
+function waits(cell: Cell): string {
+  if (cell.waits === "held") return `held in the outbox${cell.message && `: ${cell.message}`}`;
+  if (cell.waits === "outbox" && cell.until) return `in the outbox, goes out ${when(cell.until)}`;
+  if (cell.waits === "later") return cell.until ? `waits until ${when(cell.until)}` : "waits";
+  return `will try again${cell.message && `: ${cell.message}`}`;
+}
 
 function toldOf(cell: Cell): Told | null {
   const would = cell.would && (cell.piece?.form === "act" ? "would be done" : WOULD[cell.would]);

@@ -5,6 +5,7 @@ import { Doing, type Turn } from "../components/Doing";
 import { EvidenceOf, sourcesOf } from "../components/Evidence";
 import { Post } from "../components/Piece";
 import { PieceFull } from "../components/pieces/PieceFull";
+import { Cells } from "../components/RowChanges";
 import { Findings, Versions } from "../components/Rules";
 import { State } from "../components/State";
 import { Mail, Markup, Tree } from "../components/Values";
@@ -83,6 +84,14 @@ const WENT: Record<string, string> = {
   accepted: "Was taken like this, and is looked for until it is there:",
   unsure: "May have gone out like this; nobody can tell:",
   failed: "Did not go out:",
+};
+
+/** What a line that records would do. */
+const WRITES: Record<string, string> = {
+  add: "Would be written as a new row.",
+  write: "Would be written into the row; the rest of it stays.",
+  move: "The row would go to another sheet.",
+  remove: "The row would be removed.",
 };
 
 function Spent({ result }: { result: Result }) {
@@ -174,10 +183,20 @@ function Gave({
         <>
           <p className="text-sm text-soft">
             {result.detail.would
-              ? "Would be written as a new row. A proof writes nothing."
-              : `Row ${output.row} of ${output.sheet}.`}
+              ? `${WRITES[String(result.detail.what)] ?? WRITES.add} A proof writes nothing.`
+              : output.row
+                ? `Row ${output.row} of ${output.sheet}.`
+                : `Nothing was written into ${output.sheet}.`}
+            {!!result.detail.changed_by && ` Written before by ${result.detail.changed_by}.`}
           </p>
-          <Tree values={(result.detail.cells as Record<string, unknown>) ?? {}} />
+          {Array.isArray(result.detail.rows) && result.detail.rows.length !== 1 ? (
+            <Listed output={{ items: result.detail.rows }} />
+          ) : (
+            <Cells
+              before={(result.detail.before as Record<string, unknown>) ?? {}}
+              after={(result.detail.cells as Record<string, unknown>) ?? {}}
+            />
+          )}
         </>
       ) : output.subject && (output.text || output.html) ? (
         <Mail mail={output} />

@@ -22,7 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ..public import calls, feed, forms, joining, leaving, letters
+from ..public import calls, data, feed, forms, joining, leaving, letters
 from ..resources import (
     accounts,
     approvals,
@@ -30,10 +30,13 @@ from ..resources import (
     brands,
     connections,
     files,
+    grid,
     mailings,
     outbox,
     reading,
+    reports,
     revisions,
+    rows,
     runs,
     samples,
     sheets,
@@ -103,7 +106,11 @@ def create_app(house: House | None) -> OpenAPI:
         outbox,
         feed,
         forms,
+        rows,
+        grid,
+        data,
         sheets,
+        reports,
         runs,
         connections,
     ):
@@ -112,6 +119,7 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_blueprint(calls.outside)
     app.register_blueprint(leaving.outside)
     app.register_blueprint(feed.outside)
+    app.register_blueprint(data.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(OverflowError, _beyond)

@@ -18,8 +18,8 @@ from ...core.workflow.world import BRAND_FACTS
 from ...protocols import chat
 from ...protocols.errors import OutsideError
 from ...runtime.asking import let_out
+from ...runtime.periods import said
 from ...runtime.services import audit
-from ...runtime.workspace import said
 from ...steps import kinds
 from ...steps.shared.models import server_of
 from ...store import tables

@@ -10,7 +10,8 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
-from ...core.workflow import Workflow, points_at, read_settings
+from ...core.workflow import Workflow, points_at, read_settings, settings_of
+from ...core.workflow.kinds import SendSpec
 from ...protocols.errors import OutsideError
 from ...readmodels.models import TroubleView
 from ...runtime.execution import guarded
@@ -59,6 +60,8 @@ class ConnectionKindView(BaseModel):
     secrets: dict[str, str]
     bearer: str = ""
     """The secret that OAuth 2 takes the place of."""
+    sends: bool = False
+    """Whether pieces go out through it."""
 
 
 class ConnectionsView(BaseModel):
@@ -125,9 +128,23 @@ def listing() -> Reply:
         )
         for r in records
     ]
+    sending = {
+        wanted
+        for kind in kinds().values()
+        if isinstance(kind, SendSpec)
+        for setting in settings_of(kind.settings).values()
+        if setting.control.points_at == "connection"
+        for wanted in setting.needs.split()
+    }
     known = [
         ConnectionKindView(
-            name=k.name, title=k.title, about=k.about, form=k.settings.model_json_schema(), secrets=_secrets(k), bearer=k.bearer
+            name=k.name,
+            title=k.title,
+            about=k.about,
+            form=k.settings.model_json_schema(),
+            secrets=_secrets(k),
+            bearer=k.bearer,
+            sends=k.name in sending,
         )
         for k in connection_kinds().values()
     ]

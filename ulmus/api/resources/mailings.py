@@ -200,13 +200,23 @@ class PressedView(BaseModel):
     readers: int
 
 
+class NumbersView(BaseModel):
+    """What a piece’s channel said in numbers, so many seconds after it went out."""
+
+    after: float
+    numbers: dict[str, float]
+
+
 class ResultsView(BaseModel):
-    """Of how many people each kind of result came (``answer``, ``press``, ``bounce``, ``left``), the links that were pressed, and the
-    latest answers."""
+    """Of how many people each kind of result came (``answer``, ``press``, ``bounce``, ``left``), the links that were pressed, the
+    latest answers, and the numbers its channel gave; `wrong` says why it gave none, `next_at` when it is asked next."""
 
     counts: dict[str, int]
     pressed: list[PressedView]
     answers: list[CameBackView]
+    numbers: list[NumbersView] = []
+    wrong: str = ""
+    next_at: float | None = None
 
 
 @bp.get("/pieces/<int:id>/results", responses={200: ResultsView})
@@ -218,7 +228,15 @@ def came_back(path: PiecePath) -> Reply:
         latest = select(one).where(one.piece_id == path.id, one.what == "answer").order_by(one.at.desc()).limit(MOST)
         answers = [CameBackView(who=r.who, text=r.text, at=r.at) for r in session.scalars(latest)]
         pressed = [PressedView(link=link, readers=n) for link, n in results.presses(session, path.id)]
-        view = ResultsView(counts=results.counts(session, path.id), pressed=pressed, answers=answers)
+        looks = list(session.scalars(select(tables.NumbersLook).where(tables.NumbersLook.piece_id == path.id)))
+        view = ResultsView(
+            counts=results.counts(session, path.id),
+            pressed=pressed,
+            answers=answers,
+            numbers=[NumbersView(after=after, numbers=found) for after, found in results.numbers(session, path.id)],
+            wrong=next((look.wrong for look in looks if look.wrong), ""),
+            next_at=min((look.due_at for look in looks if look.due_at is not None), default=None),
+        )
     return send(view)
 
 

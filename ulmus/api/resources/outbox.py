@@ -9,19 +9,23 @@ from flask import g
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ...core import flow
 from ...core.recurrence import RecurrenceError, due, words_of, zone_of
-from ...core.workflow.plans import AskPlan
+from ...core.workflow import Workflow
+from ...core.workflow.plans import AskPlan, DestinationsPlan
 from ...readmodels import calendar
 from ...readmodels.calendar import CalendarView, DaysView, PieceOnTime
 from ...readmodels.journals import around
 from ...runtime.execution import plan_of
-from ...runtime.services import audit, world
+from ...runtime.services import audit, connection_name, world
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..security.auth import needs
 
+WAITING = ("queued", "held")
+"""Where a piece may still be taken back."""
 bp = APIBlueprint(
     "outbox", __name__, url_prefix="/api", abp_tags=[Tag(name="outbox", description="What waits to go out, and when")]
 )
@@ -154,13 +158,33 @@ def change(path: PiecePath) -> Reply:
     if line is None or not isinstance(plan_of(line), AskPlan):
         raise Refusal("What was asked about this cannot be asked again. Take it back, and take the run up again.", 409)
     run_id = piece.run_id
-    _change(lambda: engine.outbox.take_back_piece(path.id, g.user.name))
+    with services.store.read() as session:
+        beside = _beside(session, engine.live(run_id).workflow, piece)
+    if out := [one for one in beside if one.state not in WAITING]:
+        with services.store.read() as session:
+            names = ", ".join(sorted({connection_name(session, one.connection) for one in out}))
+        raise Refusal(f"It went out in other places already: {names}. Take it back here; what is out stays as it is.", 409)
+    for one in [piece, *beside]:
+        _change(lambda one=one: engine.outbox.take_back_piece(one.id, g.user.name))
     event, who = flow.TakenUp(at=services.clock(), address=address, by=g.user.name), g.user.email
     try:
         engine.record(run_id, event, lambda session: audit(session, services.clock(), who, "asked again", str(run_id)))
     except flow.FlowError:
         raise Refusal("It was taken back. The run went on meanwhile; take it up again there.", 409) from None
     return send(AskedAgain(run=run_id))
+
+
+def _beside(session: Session, workflow: Workflow, piece: tables.Piece) -> list[tables.Piece]:
+    """The pieces of the other destinations beside one, as they were approved together with it."""
+    within = flow.Address.parse(piece.address).within
+    block = workflow.line(within[-1][0]) if within else None
+    if block is None or not isinstance(plan_of(block), DestinationsPlan):
+        return []
+    prefix = piece.address.rpartition(f"{block.id}:")[0] + f"{block.id}:"
+    one = tables.Piece
+    mine = one.run_id == piece.run_id, one.generation == piece.generation, one.id != piece.id
+    found = session.scalars(select(one).where(*mine, one.address.startswith(prefix, autoescape=True), one.state != "failed"))
+    return list(found)
 
 
 def _change(act: Any) -> None:

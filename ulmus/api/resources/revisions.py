@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
@@ -74,10 +74,19 @@ class PlacesView(BaseModel):
     places: int
 
 
+class QuotaView(BaseModel):
+    """How many ``calls``, ``tokens`` or ``pieces`` of a connection a run needs, and the most that may have in thirty days."""
+
+    connection: str
+    what: Literal["calls", "tokens", "pieces"]
+    a_run: float
+    most: int
+
+
 class ForecastView(BaseModel):
     """A run's use, and a month's (thirty days, ``month_…``) where it is known how often it runs; `month_money` is the limit set for
     a month. `sent_back` is how often a draft was sent back for each that was decided, which is counted in; `places` are the channels on
-    whose free places a run's pieces go, with how many there are in a month."""
+    whose free places a run's pieces go, with how many there are in a month, `quotas` what it needs of its connections."""
 
     calls: int
     tokens: int
@@ -88,6 +97,7 @@ class ForecastView(BaseModel):
     month_money: float | None
     sent_back: float = 0.0
     places: list[PlacesView] = []
+    quotas: list[QuotaView] = []
     month_calls: int | None = None
     month_tokens: int | None = None
     month_cost: float | None = None
@@ -165,6 +175,7 @@ def forecasted(path: WorkflowPath) -> Reply:
             month_money=workflow.limits.month_money,
             sent_back=told.sent_back,
             places=[PlacesView(**vars(one)) for one in told.places],
+            quotas=[QuotaView(**vars(one)) for one in told.quotas],
             month_calls=None if told.runs is None else round(use.calls * told.runs),
             month_tokens=None if told.runs is None else round((use.tokens_in + use.tokens_out) * told.runs),
             month_cost=None if told.runs is None else use.cost * told.runs,

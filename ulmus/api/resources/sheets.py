@@ -1,21 +1,28 @@
-"""Sheets: grids with typed columns; rows by the page, edits cell by cell, files in, CSV out."""
+"""Sheets: made, brought in from files and taken out as files; their columns; rows sent through workflows."""
 
 from __future__ import annotations
 
-from typing import Any, Literal
+import itertools
+from typing import BinaryIO, Literal, cast
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, FileStorage, Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import Float, cast, delete, func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from ...protocols.documents import LARGEST
-from ...runtime import rowsent, sheets
+from ...protocols.errors import OutsideError
+from ...runtime import mirrors, rowsent, sheets
 from ...runtime.runs import counted
+from ...runtime.services import connection_name
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send, uploaded
-from ..security.auth import needs
+from ..security.auth import needs, room
+
+LARGEST_FILE = 110_000_000
+"""Bytes of a file of rows that is brought in."""
+GUESSED_FROM = 1000
+"""The types of a file's columns are guessed by so many of its rows."""
 
 bp = APIBlueprint("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
 
@@ -29,41 +36,55 @@ class FilePath(BaseModel):
     kind: Literal["csv", "xlsx", "ods"]
 
 
-class RowPath(BaseModel):
-    key: str
-    row: int
+class Finds(Body):
+    """The row of another sheet that a cell names: the sheet's key, and the column of it that says the same."""
+
+    sheet: str = Field(max_length=60)
+    by: str = Field(max_length=120)
 
 
 class Column(Body):
+    """A column: its name, type, the choices there are, and the row of another sheet that it finds."""
+
     name: str = Field(min_length=1, max_length=120)
     type: str = "text"
+    choices: list[str] = []
+    finds: Finds | None = None
+
+
+class ElsewhereView(BaseModel):
+    """Where a sheet stands that is a file elsewhere: the `store`'s name and the `place` in it, or an address that is only read;
+    when it was looked at last, and what came of that."""
+
+    place: str
+    store: str
+    only_read: bool
+    every: float
+    looked_at: float | None
+    says: str
+    failed: bool
+
+
+class ElsewhereBody(Body):
+    """A file elsewhere as a sheet: a `place` in a file store (the key of its `connection`), or an address, which is only read. It is
+    looked at `every` so many seconds."""
+
+    name: str = Field(min_length=1, max_length=120)
+    connection: str = Field("", max_length=60)
+    place: str = Field(min_length=1, max_length=1000)
+    every: float = Field(300, ge=30, le=604_800)
 
 
 class SheetView(BaseModel):
+    """A sheet; of a file that was brought in: how many rows were `added`, and what of it could not be had."""
+
     key: str
     name: str
     columns: list[Column]
     rows: int
-
-
-class RowView(BaseModel):
-    id: int
-    position: int
-    cells: dict[str, Any]
-    run: int | None
-
-
-class RowQuery(Body):
-    words: str = ""
-    sort: str = ""
-    down: bool = False
-    offset: int = Field(0, ge=0)
-    limit: int = Field(200, ge=1, le=1000)
-
-
-class RowsView(BaseModel):
-    rows: list[RowView]
-    total: int
+    added: int = 0
+    notes: list[str] = []
+    outside: ElsewhereView | None = None
 
 
 class NewSheet(Body):
@@ -79,6 +100,7 @@ class SheetFile(Body):
     file: FileStorage
     into: str = ""
     name: str = Field("", max_length=120)
+    mark: str = Field("", max_length=40, description="Progress is told under this mark among the live events.")
 
 
 class ColumnsBody(Body):
@@ -86,30 +108,13 @@ class ColumnsBody(Body):
     renamed: dict[str, str] = {}
 
 
-class NewRows(Body):
-    """Rows as cells by column name."""
-
-    rows: list[dict[str, str]]
-
-
-class CellsBody(Body):
-    cells: dict[str, str]
-
-
-class RowIds(Body):
-    ids: list[int] = Field(max_length=10_000)
-
-
-class Counted(BaseModel):
-    count: int
-
-
 class SendRows(Body):
-    """Rows to be sent through a workflow; `again`: also those it has had before."""
+    """Rows to be sent through a workflow, `a_day` so many, or all at once; `again`: also those it has had before."""
 
     workflow: int
     ids: list[int] = Field(min_length=1, max_length=10_000)
     again: bool = False
+    a_day: int = Field(0, ge=0, le=10_000)
 
 
 class SentRows(BaseModel):
@@ -120,10 +125,14 @@ class SentRows(BaseModel):
 
 
 class Taker(BaseModel):
-    """A live workflow that starts from rows of this sheet."""
+    """A live workflow that starts from rows of this sheet. Of one that uses the list up: how many rows are `left`, and until when they
+    last (seconds since the epoch); `paced` rows wait to be sent through it day by day."""
 
     id: int
     name: str
+    left: int | None
+    until: float | None
+    paced: int
 
 
 def _count(session: Session, sheet: str) -> int:
@@ -135,8 +144,64 @@ def _count(session: Session, sheet: str) -> int:
 def listing() -> Reply:
     """All sheets."""
     with house().services.store.read() as session:
-        sheet_views = [_view(s, _count(session, s.key)) for s in session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))]
-    return send(sheet_views)
+        found = session.scalars(select(tables.Sheet).order_by(tables.Sheet.name))
+        return send([_with_outside(session, _view(sheet, _count(session, sheet.key))) for sheet in found])
+
+
+def _with_outside(session: Session, view: SheetView) -> SheetView:
+    record = session.get(tables.OutsideSheet, view.key)
+    if record is not None:
+        view.outside = ElsewhereView(
+            place=record.place,
+            store=connection_name(session, record.connection) if record.connection else "",
+            only_read=not record.connection,
+            every=record.every,
+            looked_at=record.looked_at,
+            says=record.says,
+            failed=record.failed,
+        )
+    return view
+
+
+@bp.post("/sheets/outside", responses={201: SheetView, 422: Problem, 502: Problem})
+@needs("maker")
+def open_outside(body: ElsewhereBody) -> Reply:
+    """Have a file elsewhere as a sheet: read, watched, and written where it stands in a file store."""
+    services = house().services
+    place = body.place.strip()
+    if not body.connection and not place.startswith(("http://", "https://")):
+        raise Refusal("Choose the file store, or give an address that begins with https://.", 422)
+    try:
+        key = mirrors.open_sheet(services, body.name.strip(), body.connection, place, body.every)
+    except ValueError as error:
+        raise Refusal(str(error), 422) from None
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    services.bus.publish("sheet", key=key)
+    with services.store.read() as session:
+        return send(_with_outside(session, _view(session.get_one(tables.Sheet, key), _count(session, key))), 201)
+
+
+@bp.post("/sheets/<key>/outside/look", responses={200: SheetView, 404: Problem})
+@needs("maker")
+def look_outside(path: SheetPath) -> Reply:
+    """Bring a sheet and its file together now."""
+    services = house().services
+    with services.store.read() as session:
+        session.get_one(tables.OutsideSheet, path.key)
+    mirrors.look(services, path.key)
+    with services.store.read() as session:
+        return send(_with_outside(session, _view(session.get_one(tables.Sheet, path.key), _count(session, path.key))))
+
+
+@bp.delete("/sheets/<key>/outside", responses={200: Fine, 404: Problem})
+@needs("maker")
+def let_go(path: SheetPath) -> Reply:
+    """Part a sheet from its file: both stay as they are, and go their own ways."""
+    with house().services.store.write() as session:
+        session.delete(session.get_one(tables.OutsideSheet, path.key))
+    house().services.bus.publish("sheet", key=path.key)
+    return send(Fine())
 
 
 @bp.post("/sheets", responses={201: SheetView, 422: Problem})
@@ -145,7 +210,9 @@ def create(body: NewSheet) -> Reply:
     """Make a sheet."""
     with house().services.store.write() as session:
         try:
-            sheet = sheets.create(session, body.name, [c.model_dump() for c in body.columns])
+            sheet = sheets.create(
+                session, body.name, [c.model_dump(exclude_defaults=True) | {"type": c.type} for c in body.columns]
+            )
         except ValueError as error:
             raise Refusal(str(error), 422) from None
     return send(_view(sheet, 0), 201)
@@ -153,24 +220,37 @@ def create(body: NewSheet) -> Reply:
 
 @bp.post("/sheets/file", responses={201: SheetView, 422: Problem})
 @needs("maker")
+@room(LARGEST_FILE)
 def bring(form: SheetFile) -> Reply:
     """Bring in a file: its first line names the columns, and those the sheet does not have yet come at its end."""
-    file = uploaded()
+    file, services = uploaded(), house().services
     called = (file.filename or "").rsplit(".", 1)[0]
+
+    def told(rows: int) -> None:
+        services.bus.publish("bringing", mark=form.mark, rows=rows)
+
     try:
-        heads, rows = sheets.from_file(file.stream.read(LARGEST + 1), file.filename or "")
-        with house().services.store.write() as session:
+        heads, rows, notes = sheets.from_file(cast(BinaryIO, file.stream), file.filename or "")
+        first = list(itertools.islice(rows, GUESSED_FROM))
+        with services.store.read() as session:
+            into = session.get_one(tables.Sheet, form.into) if form.into else None
+            as_there = into.columns if into is not None else []
+        known = {one["name"] for one in as_there}
+        guessed = sheets.guessed(heads, first)
+        # Rows are read and put as their types are before anything is written.
+        draft = tables.Sheet(key="", name="", columns=[*as_there, *(one for one in guessed if one["name"] not in known)])
+        with sheets.staged(draft, itertools.chain(first, rows), told) as encoded, services.store.write() as session:
             if form.into:
                 sheet = session.get_one(tables.Sheet, form.into)
-                sheets.widen(sheet, heads)
+                sheets.widen(sheet, guessed)
             else:
-                named = [{"name": h, "type": "text"} for h in heads]
-                sheet = sheets.create(session, form.name.strip() or called[:120] or "Sheet", named)
-            sheets.add_rows(session, sheet, rows)
+                sheet = sheets.create(session, form.name.strip() or called[:120] or "Sheet", guessed)
+            added = sheets.add_staged(session, sheet, encoded)
+            count = _count(session, sheet.key)
     except ValueError as error:
         raise Refusal(str(error), 422) from None
-    house().services.bus.publish("sheet", key=sheet.key)
-    return send(_view(sheet, len(rows)), 201)
+    services.bus.publish("sheet", key=sheet.key)
+    return send(_view(sheet, count, added, notes), 201)
 
 
 @bp.put("/sheets/<key>/columns", responses={200: SheetView, 422: Problem})
@@ -180,7 +260,9 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
     with house().services.store.write() as session:
         sheet = session.get_one(tables.Sheet, path.key)
         try:
-            sheets.set_columns(session, sheet, [c.model_dump() for c in body.columns], body.renamed)
+            sheets.set_columns(
+                session, sheet, [c.model_dump(exclude_defaults=True) | {"type": c.type} for c in body.columns], body.renamed
+            )
         except ValueError as error:
             raise Refusal(str(error), 422) from None
         count = _count(session, path.key)
@@ -188,65 +270,13 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
     return send(_view(sheet, count))
 
 
-@bp.get("/sheets/<key>/rows", responses={200: RowsView})
-@needs("reader")
-def rows(path: SheetPath, query: RowQuery) -> Reply:
-    """Rows, in their order or sorted by a column, those that contain all words."""
-    row = tables.SheetRow
-    with house().services.store.read() as session:
-        sheet = session.get_one(tables.Sheet, path.key)
-        wanted = select(row).where(row.sheet == path.key)
-        for word in query.words.split():
-            wanted = wanted.where(_any_cell_like(sheet, word))
-        if query.words.split():
-            total = session.scalar(select(func.count()).select_from(wanted.subquery())) or 0
-        else:
-            total = _count(session, path.key)
-        by = _order(sheet, query.sort)
-        wanted = wanted.order_by(by.desc() if query.down else by, row.position)
-        sheet_rows = list(session.scalars(wanted.offset(query.offset).limit(query.limit)))
-    return send(
-        RowsView(rows=[RowView(id=r.id, position=r.position, cells=r.cells, run=r.run_id) for r in sheet_rows], total=total)
-    )
-
-
-@bp.post("/sheets/<key>/rows", responses={201: Counted, 422: Problem})
-@needs("maker")
-def add(path: SheetPath, body: NewRows) -> Reply:
-    """Add rows at the end."""
-    with house().services.store.write() as session:
-        sheet = session.get_one(tables.Sheet, path.key)
-        try:
-            count = sheets.add_rows(session, sheet, body.rows)
-        except ValueError as error:
-            raise Refusal(str(error), 422) from None
-    house().services.bus.publish("sheet", key=path.key)
-    return send(Counted(count=count), 201)
-
-
-@bp.patch("/sheets/<key>/rows/<int:row>", responses={200: Fine, 422: Problem})
-@needs("maker")
-def change(path: RowPath, body: CellsBody) -> Reply:
-    """Change some cells of a row."""
-    with house().services.store.write() as session:
-        row = session.get_one(tables.SheetRow, path.row)
-        if row.sheet != path.key:
-            raise Refusal("This row is in another sheet.", 404)
-        try:
-            row.cells = {**row.cells, **{name: sheets.check_cell(v) for name, v in body.cells.items()}}
-        except ValueError as error:
-            raise Refusal(str(error), 422) from None
-    house().services.bus.publish("sheet", key=path.key)
-    return send(Fine())
-
-
 @bp.get("/sheets/<key>/workflows", responses={200: Listing[Taker]})
 @needs("reader")
 def takers(path: SheetPath) -> Reply:
     """The live workflows that chosen rows can be sent through."""
     with house().services.store.read() as session:
-        found = rowsent.takers(session, path.key)
-    return send([Taker(id=number, name=name) for number, name in found])
+        found = rowsent.takers(session, path.key, house().services.clock())
+    return send([Taker(**vars(one)) for one in found])
 
 
 @bp.post("/sheets/<key>/rows/send", responses={201: SentRows, 409: Problem})
@@ -254,20 +284,10 @@ def takers(path: SheetPath) -> Reply:
 def send_rows(path: SheetPath, body: SendRows) -> Reply:
     """Begin a run of a workflow for each of the chosen rows."""
     try:
-        count, left_out = rowsent.send_through(house().engine, body.workflow, path.key, body.ids, body.again)
+        count, left_out = rowsent.send_through(house().engine, body.workflow, path.key, body.ids, body.again, body.a_day)
     except ValueError as error:
         raise Refusal(str(error), 409) from None
     return send(SentRows(count=count, left_out=left_out), 201)
-
-
-@bp.post("/sheets/<key>/rows/delete", responses={200: Counted})
-@needs("maker")
-def remove(path: SheetPath, body: RowIds) -> Reply:
-    """Delete rows."""
-    with house().services.store.write() as session:
-        gone = session.execute(delete(tables.SheetRow).where(tables.SheetRow.sheet == path.key, tables.SheetRow.id.in_(body.ids)))
-    house().services.bus.publish("sheet", key=path.key)
-    return send(Counted(count=gone.rowcount))  # type: ignore[attr-defined]
 
 
 @bp.get("/sheets/<key>/file/<kind>")
@@ -276,32 +296,11 @@ def export(path: FilePath) -> Response:
     """The sheet as CSV, XLSX or ODS, with nothing a spreadsheet would run."""
     with house().services.store.read() as session:
         sheet = session.get_one(tables.Sheet, path.key)
-        sheet_rows = list(
-            session.scalars(select(tables.SheetRow).where(tables.SheetRow.sheet == path.key).order_by(tables.SheetRow.position))
-        )
-    body, media = sheets.to_file(sheet, sheet_rows, path.kind)
+        body, media = sheets.to_file(sheet, sheets.each_row(session, path.key), path.kind)
     return Response(body, mimetype=media, headers={"Content-Disposition": f'attachment; filename="{path.key}.{path.kind}"'})
 
 
-def _view(sheet: tables.Sheet, count: int) -> SheetView:
-    return SheetView(key=sheet.key, name=sheet.name, columns=[Column(**c) for c in sheet.columns], rows=count)
-
-
-def _cell(name: str) -> Any:
-    # Found by key and not by a JSON path: a column's name may hold any character.
-    each = func.json_each(tables.SheetRow.cells).table_valued("key", "value")
-    return select(each.c.value).where(each.c.key == name).correlate(tables.SheetRow).scalar_subquery()
-
-
-def _any_cell_like(sheet: tables.Sheet, word: str) -> Any:
-    whole: Any = func.coalesce(_cell(sheet.columns[0]["name"]), "")
-    for column in sheet.columns[1:]:
-        whole = whole + " " + func.coalesce(_cell(column["name"]), "")
-    return whole.ilike(f"%{word}%")
-
-
-def _order(sheet: tables.Sheet, name: str) -> Any:
-    found = next((c for c in sheet.columns if c["name"] == name), None)
-    if found is None:
-        return tables.SheetRow.position
-    return cast(_cell(name), Float) if found["type"] == "number" else func.lower(_cell(name))
+def _view(sheet: tables.Sheet, count: int, added: int = 0, notes: list[str] | None = None) -> SheetView:
+    return SheetView(
+        key=sheet.key, name=sheet.name, columns=[Column(**c) for c in sheet.columns], rows=count, added=added, notes=notes or []
+    )

@@ -12,11 +12,12 @@ from pydantic import BaseModel
 from sqlalchemy import select
 
 from ...core import flow
-from ...core.drafting.tally import Choice, Made, approved, tally
+from ...core.drafting.tally import Choice, Made, approved, share, tally
 from ...core.workflow import Line, Workflow, World, drawn, is_shared, take_name, takes_of
 from ...readmodels.journals import rehearsed
 from ...readmodels.models import CellView, FindingView
 from ...readmodels.views import cell_view
+from ...runtime import results
 from ...runtime.dependencies import fingerprint, outermost
 from ...runtime.execution import lot
 from ...runtime.proofing import Cell, Column
@@ -59,14 +60,25 @@ class SampleDrafts(BaseModel):
     judged: bool
 
 
+class ShareView(BaseModel):
+    """How many of the people a take's letters went to did something, with the bounds of that share."""
+
+    of: int
+    did: int
+    low: float
+    high: float
+
+
 class ApprovedView(BaseModel):
     """What came of a take in live runs: drafts decided on, those that passed unedited at the first look, and the bounds
-    of that share."""
+    of that share; where letters went out, how many answered and how many pressed a link."""
 
     decided: int
     unedited: int
     low: float
     high: float
+    answered: ShareView | None = None
+    pressed: ShareView | None = None
 
 
 class TallyView(BaseModel):
@@ -222,6 +234,7 @@ def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, Approved
         .limit(MOST_COUNTED)
     )
     passed: dict[str, list[bool]] = {take.id: [] for take in takes}
+    wrote_at: dict[tuple[int, str], str] = {}
     with house().services.store.read() as session:
         pages = house().engine.pages
         for approval, revision in session.execute(first).all():
@@ -234,7 +247,30 @@ def _live(workflow_id: int, line: Line, takes: list[Line]) -> dict[str, Approved
             if now is not None and _own(now) == _own(wrote):
                 unedited = approval.state == "approve" and approval.final_text.strip() == approval.text.strip()
                 passed[now.id].append(unedited)
-    return {take: ApprovedView(**vars(approved(found))) for take, found in passed.items()}
+                wrote_at[approval.run_id, approval.address.rpartition("/")[0]] = now.id
+        came = results.came_of(session, {run for run, _ in wrote_at})
+    shares = _shares(wrote_at, came)
+    return {take: ApprovedView(**vars(approved(found)), **shares.get(take, {})) for take, found in passed.items()}
+
+
+def _shares(wrote_at: dict[tuple[int, str], str], came: list[results.Came]) -> dict[str, dict[str, ShareView]]:
+    """What the letters of each take came to. A letter is by the take that wrote where it stands, or around it."""
+    sums: dict[str, list[int]] = {}
+    for one in came:
+        place = one.address.rpartition("/")[0]
+        while (take := wrote_at.get((one.run, place))) is None and place:
+            place = place.rpartition("/")[0]
+        if take is not None:
+            now = sums.setdefault(take, [0, 0, 0])
+            for n, value in enumerate((one.readers, one.answered, one.pressed)):
+                now[n] += value
+    return {
+        take: {
+            "answered": ShareView(**vars(share(answered, readers))),
+            "pressed": ShareView(**vars(share(pressed, readers))),
+        }
+        for take, (readers, answered, pressed) in sums.items()
+    }
 
 
 def _own(take: Line) -> dict[str, Any]:

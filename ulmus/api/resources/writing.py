@@ -46,7 +46,7 @@ class EditBody(Body):
 
     add: `kind` and `settings` after `line` · start: `kind` and `settings` of the start · paste: `lines` (JSON of the
     format ulmus-lines) after `line` · move: `line` to `index` in `parent` · up, down, in, out, duplicate, remove, add_lane,
-    remove_lane: `line` · rename: `line` to `name` · put_behind: the lines `moving`, in this order, behind `line`.
+    remove_lane, spread (have it stand among destinations): `line` · rename: `line` to `name` · put_behind: the lines `moving`, in this order, behind `line`.
     """
 
     version: int
@@ -65,6 +65,7 @@ class EditBody(Body):
         "add_lane",
         "remove_lane",
         "put_behind",
+        "spread",
     ]
     line: str = ""
     kind: str = ""
@@ -103,6 +104,33 @@ def offers(path: WorkflowPath, query: OfferQuery) -> Reply:
     except EditError as error:
         raise Refusal(str(error), 409) from None
     return send([OfferView(**vars(offer)) for offer in found])
+
+
+class FilledBody(Body):
+    """A line with its settings as they are set, and which of them was chosen just now."""
+
+    line: str
+    settings: dict[str, Any]
+    changed: str
+
+
+class FilledView(BaseModel):
+    """What other settings of the line become by that."""
+
+    settings: dict[str, Any]
+
+
+@bp.post("/workflows/<int:id>/filled", responses={200: FilledView, 409: Problem})
+@needs("maker")
+def filled(path: WorkflowPath, body: FilledBody) -> Reply:
+    """What settings of a line mean once another was chosen, such as the cells of a sheet. Nothing is changed."""
+    with house().services.store.read() as session:
+        workflow = Workflow.model_validate(session.get_one(tables.WorkflowRecord, path.id).document)
+        around = world(session)
+    try:
+        return send(FilledView(settings=finder.filled(workflow, kinds(), body.line, body.settings, body.changed, around)))
+    except EditError as error:
+        raise Refusal(str(error), 409) from None
 
 
 @bp.post("/workflows/<int:id>/here", responses={200: Fine})
@@ -177,6 +205,7 @@ _DO: dict[str, Callable[[Workflow, EditBody], tuple[Workflow, str]]] = {
     "move": lambda page, body: (edits.move(page, body.line, Place(body.parent, body.index), kinds()), body.line),
     "put_behind": lambda page, body: (edits.put_behind(page, body.moving, body.line, kinds()), (body.moving or [body.line])[0]),
     "duplicate": lambda page, body: edits.duplicate(page, body.line, kinds()),
+    "spread": lambda page, body: (edits.spread(page, body.line, kinds()), body.line),
     "rename": lambda page, body: (edits.rename(page, body.line, body.name, kinds()), body.name.strip().lower()),
     "add_lane": lambda page, body: (edits.add_lane(page, body.line, kinds())[0], body.line),
     "remove_lane": lambda page, body: (edits.remove_lane(page, body.line), edits.holder_of(page, body.line).id),

@@ -72,7 +72,7 @@ def needs(role: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
 
 
 def room(size: int) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Let a view that needs no account take a body of up to `size` bytes."""
+    """Let a view take a body of up to `size` bytes."""
 
     def wrap(view: Callable[..., Any]) -> Callable[..., Any]:
         view.__room__ = size  # type: ignore[attr-defined]

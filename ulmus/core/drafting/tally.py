@@ -84,6 +84,21 @@ def approved(unedited: Sequence[bool]) -> Approved:
     return Approved(len(unedited), sum(unedited), *wilson(sum(unedited), len(unedited)))
 
 
+@dataclass(frozen=True)
+class Share:
+    """How many of some people did something, with the bounds of that share (95 %)."""
+
+    of: int
+    did: int
+    low: float
+    high: float
+
+
+def share(did: int, of: int) -> Share:
+    """A share with its bounds; none can be more than all."""
+    return Share(of, min(did, of), *wilson(min(did, of), of))
+
+
 def wilson(hits: int, count: int, z: float = 1.959964) -> tuple[float, float]:
     """Wilson's score interval of a share (E. B. Wilson, 1927): from 0 to 1 where nothing was counted."""
     if count == 0:

@@ -10,7 +10,7 @@ The journal is the list of events. Replaying it gives the same state and the sam
 from ..drafting.turns import Rewrite, Turn
 from . import phases
 from .address import Address, AddressError
-from .blocks import CALLS, GIVEN, AssignmentBlock, EachBlock, ForkBlock, RepeatBlock
+from .blocks import CALLS, GIVEN, AssignmentBlock, DestinationsBlock, EachBlock, ForkBlock, RepeatBlock
 from .decisions import (
     Ask,
     Call,
@@ -73,6 +73,7 @@ from .state import Block, Sequence, State
 
 __all__ = [
     "AssignmentBlock",
+    "DestinationsBlock",
     "EachBlock",
     "ForkBlock",
     "RepeatBlock",

@@ -5,6 +5,8 @@
 - *fork*: the chosen lanes run side by side; they meet again when all have ended. Where one lane was to be taken, its
   failure is the fork's; where several are, one that failed stops only itself: the page goes on, the run tells of it at its
   end, and the lane can be taken up alone.
+- *destinations*: a fork whose lines are lanes of their own, all taken; what became of each is one list, and the values of one
+  that let nothing out are there, and empty.
 - *repeat until*: one round after another; values of a round are seen by the next.
 - *assignment*: a round is thought out, then the tools it calls for are used one after another, each as a sequence of its
   own; what fails is told to the next round. An act asks a person first, each time, or unless it is covered by what was
@@ -17,7 +19,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..drafting.turns import Turn
-from ..workflow.plans import ACTS, AssignmentPlan, EachPlan, ForkPlan
+from ..workflow.plans import ACTS, AssignmentPlan, DestinationsPlan, EachPlan, ForkPlan
 from .decisions import Outcome
 from .events import Opened
 from .phases import Checking, Permit
@@ -36,6 +38,8 @@ def opened(step: PlannedStep, event: Opened) -> Block:
     match step.how:
         case EachPlan():
             return EachBlock(began=event.at, items=event.items, found=event.found)
+        case DestinationsPlan():
+            return DestinationsBlock(began=event.at, lanes=event.lanes, to=[str(one) for one in event.items])
         case ForkPlan():
             return ForkBlock(began=event.at, lanes=event.lanes)
         case _:
@@ -131,38 +135,83 @@ class ForkBlock(Block):
         alone = len(self.lanes) < 2 or not self.is_side_by_side(seq)
         if self.failures and (state.rules < 2 or alone or len(self.failures) == len(self.lanes)):
             number, message = min(self.failures.items())
-            fail(state, seq, f"Lane “{step.lanes[number - 1].id}”: {message}" if len(self.lanes) > 1 else message)
+            fail(state, seq, self._trouble(step, number, message) if len(self.lanes) > 1 else message)
             return
+        self._give(state, seq, step)
+        for number, message in sorted(self.failures.items()) if not in_an_item(seq) else ():
+            state.troubles[self._place(seq, step, number)] = self._trouble(step, number, message)
+        close(state, seq)
+
+    def _give(self, state: State, seq: Sequence, step: PlannedStep) -> None:
+        """Put the fork's own values, as its lanes stand now."""
         names = [step.lanes[n - 1].id for n in self.lanes]
         seq.values[step.id] = {"lane": names[0] if names else "", "lanes": names}
-        failed = self._failed_lanes(step)
         if state.rules >= 2:
+            failed = [{"lane": step.lanes[n - 1].id, "message": words} for n, words in sorted(self.failures.items())]
             seq.values[step.id] |= {"failed": len(failed), "failures": failed}
-        for one in failed if not in_an_item(seq) else ():
-            state.troubles[f"{seq.prefix}{step.id}:{one['lane']}"] = f"Lane “{one['lane']}”: {one['message']}"
-        close(state, seq)
+
+    def _trouble(self, step: PlannedStep, number: int, message: str) -> str:
+        return f"Lane “{step.lanes[number - 1].id}”: {message}"
+
+    @staticmethod
+    def _place(seq: Sequence, step: PlannedStep, number: int) -> str:
+        return f"{seq.prefix}{step.id}:{step.lanes[number - 1].id}"
 
     def _ended_beside(self, state: State, parent: Sequence, seq: Sequence, outcome: Outcome, message: str) -> None:
         """A lane that was taken up alone has ended; the page had gone on without it, and stays where it is."""
         assert seq.beside is not None
         step, _ = seq.beside
-        name = step.lanes[seq.number - 1].id
-        address = f"{parent.prefix}{step.id}:{name}"
+        address = self._place(parent, step, seq.number)
         if outcome == "failed":
             self.failed(seq, message)
-            state.troubles[address] = f"Lane “{name}”: {message}"
+            state.troubles[address] = self._trouble(step, seq.number, message)
         else:
             seq.beside = None
             state.troubles.pop(address, None)
             if outcome == "done":
                 parent.values.update(seq.values)
-        failed = self._failed_lanes(step)
-        parent.values[step.id] = {**parent.values.get(step.id, {}), "failed": len(failed), "failures": failed}
+        self._give(state, parent, step)
         if state.root.current is None and not state.at:
             finish(state, state.root, "done", "")
 
-    def _failed_lanes(self, step: PlannedStep) -> list[dict[str, str]]:
-        return [{"lane": step.lanes[n - 1].id, "message": words} for n, words in sorted(self.failures.items())]
+
+@dataclass(eq=False)
+class DestinationsBlock(ForkBlock):
+    """Destinations: what each is called, in the order of the lines."""
+
+    to: list[str] = field(default_factory=list)
+
+    def is_side_by_side(self, parent: Sequence) -> bool:
+        return True
+
+    def _give(self, state: State, seq: Sequence, step: PlannedStep) -> None:
+        results = []
+        for number, lane in enumerate(step.lanes, start=1):
+            for name, blank in lane.blank.items():
+                seq.values.setdefault(name, blank)
+            how, why = "out", ""
+            if number not in self.lanes:
+                how = "muted"
+            elif number in self.failures:
+                how, why = "failed", self.failures[number]
+            elif number in self.passed:
+                how, why = "passed over", self.passed[number]
+            gave = seq.values.get(lane.id, {}) if how == "out" else {}
+            told = {name: gave[name] if isinstance(gave.get(name), str) else "" for name in ("link", "text")}
+            results.append({"to": self._name(step, number), **told, "state": how, "why": why})
+        out = [one for one in results if one["state"] == "out"]
+        seq.values[step.id] = {
+            "results": results,
+            "out": len(out),
+            "failed": sum(one["state"] == "failed" for one in results),
+            "links": "\n".join(one["link"] for one in out if one["link"]),
+        }
+
+    def _name(self, step: PlannedStep, number: int) -> str:
+        return self.to[number - 1] if number <= len(self.to) else step.lanes[number - 1].id
+
+    def _trouble(self, step: PlannedStep, number: int, message: str) -> str:
+        return f"{self._name(step, number)}: {message}"
 
 
 @dataclass(eq=False)

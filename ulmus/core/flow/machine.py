@@ -42,6 +42,7 @@ from .phases import (
     Between,
     Broken,
     Checking,
+    Due,
     Following,
     InDoubt,
     Job,
@@ -333,6 +334,9 @@ def _resting(state: State, seq: Sequence, step: PlannedStep, event: Resting) -> 
 
 
 def _rested(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) -> None:
+    if isinstance(step.how, PerformPlan):
+        stand(state, seq, Due())
+        return
     assert isinstance(step.how, WaitPlan)
     if isinstance(seq.phase, Awaiting) and step.how.strict:
         fail(state, seq, "What was waited for did not arrive in time.")
@@ -386,6 +390,8 @@ _RULES: dict[tuple[type[Phase], type], Callable[..., None]] = {
     (Ready, Called): _called,
     (Ready, Stopped): _stopped,
     (Retrying, TimerFired): _again,
+    (Due, Done): _done,
+    (Due, Failed): _failed,
     (Rewriting, Done): _redone,
     (Rewriting, Failed): _failed,
     (Asking, Answered): _answered,

@@ -30,6 +30,14 @@ class Ready(Phase):
 
 
 @dataclass(frozen=True)
+class Due(Phase):
+    """It waited first; now it is to be carried out."""
+
+    name = "due"
+    at_work = True
+
+
+@dataclass(frozen=True)
 class Retrying(Phase):
     """It failed, and is tried again when it is `due` (seconds since the epoch)."""
 

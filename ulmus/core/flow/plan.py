@@ -8,17 +8,18 @@ from typing import Any, Literal
 
 from ..workflow.kinds import Kinds, StepSpec
 from ..workflow.model import Limits, Line, Workflow
-from ..workflow.plans import StepPlan
+from ..workflow.plans import DestinationsPlan, StepPlan
 
 After = Literal["stop", "skip", "value", "ask"]
 
 
 @dataclass(frozen=True)
 class PlannedLane:
-    """One way through a fork."""
+    """One way through a fork. `blank` are the values that stand for what a destination gives where it gives nothing."""
 
     id: str
     steps: tuple[PlannedStep, ...]
+    blank: dict[str, Any] = field(default_factory=dict, hash=False)
 
 
 @dataclass(frozen=True)
@@ -61,13 +62,22 @@ def _step(line: Line, kinds: Kinds) -> PlannedStep:
     policy, kind = line.on_failure, kinds[line.kind]
     if not isinstance(kind, StepSpec):
         raise KeyError(f"{line.kind} is no kind of step")
+    how = kind.plan_of(line.settings)
+    apart = isinstance(how, DestinationsPlan)
     return PlannedStep(
         id=line.id,
-        how=kind.plan_of(line.settings),
+        how=how,
         retries=policy.retries,
         wait=policy.wait,
         then=policy.after,
         fallback=kind.fallback(policy.value) if policy.after == "value" else {},
-        steps=_planned(line.steps, kinds),
-        lanes=tuple(PlannedLane(lane.id, _planned(lane.steps, kinds)) for lane in line.lanes),
+        steps=() if apart else _planned(line.steps, kinds),
+        lanes=_destinations(line.steps, kinds)
+        if apart
+        else tuple(PlannedLane(lane.id, _planned(lane.steps, kinds)) for lane in line.lanes),
     )
+
+
+def _destinations(lines: Sequence[Line], kinds: Kinds) -> tuple[PlannedLane, ...]:
+    """Each line as a lane of its own; one that is muted keeps its place, and holds nothing."""
+    return tuple(PlannedLane(line.id, _planned([line], kinds), {line.id: kinds[line.kind].fallback("")}) for line in lines)

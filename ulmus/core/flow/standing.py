@@ -9,12 +9,14 @@ from typing import Any
 
 from ..drafting.turns import Rewrite
 from ..workflow.plans import (
+    AfterPiece,
     AskPlan,
     AssignmentPlan,
     CallPlan,
     ComputePlan,
     EachPlan,
     ForkPlan,
+    PerformPlan,
     RepeatPlan,
     SendPlan,
     StopPlan,
@@ -42,7 +44,7 @@ from .decisions import (
     Wait,
     Write,
 )
-from .phases import Between, Broken, Checking, Following, Listening, Pausing, Phase, Ready, Resting, Retrying, Rewriting, Stuck
+from .phases import Between, Broken, Checking, Due, Following, Listening, Pausing, Phase, Ready, Resting, Retrying, Rewriting, Stuck
 from .phases import Permit as ToPermit
 from .plan import PlannedStep
 from .state import READY, Sequence, State
@@ -100,6 +102,8 @@ def _decision(seq: Sequence, step: PlannedStep, address: str) -> Decision | None
     match seq.phase:
         case Ready():
             return _first(seq, step, address)
+        case Due():
+            return Perform(address, step.id, seq.attempt, None, seq.generation)
         case Rewriting():
             assert isinstance(step.how, AskPlan)
             holder = seq.holder(step.how.draft)
@@ -134,6 +138,8 @@ def _first(seq: Sequence, step: PlannedStep, address: str) -> Decision:
         case EachPlan() | ForkPlan() | RepeatPlan():
             return Open(address, step.id)
         case WaitPlan():
+            return Rest(address, step.id)
+        case PerformPlan(later=AfterPiece()) if seq.attempt == 1:
             return Rest(address, step.id)
         case StopPlan():
             return Stop(address, step.id)

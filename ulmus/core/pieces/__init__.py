@@ -24,7 +24,7 @@ from .forms import (
     read,
 )
 from .lengths import CHARACTERS, Counting, length
-from .parting import parted
+from .parting import parted, shortened
 from .takes import ANYTHING, Takes, refusals
 from .words import in_words, text_of
 
@@ -54,5 +54,6 @@ __all__ = [
     "parted",
     "read",
     "refusals",
+    "shortened",
     "text_of",
 ]

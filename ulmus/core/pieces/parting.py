@@ -1,4 +1,4 @@
-"""A long text in parts that each keep within a length, broken where a reader would pause."""
+"""A long text in parts that each keep within a length, broken where a reader would pause; or cut to one such part."""
 
 from __future__ import annotations
 
@@ -29,6 +29,39 @@ def parted(text: str, most: int, counting: Counting = CHARACTERS) -> list[str]:
         out.append(rest[:cut].rstrip())
         rest = rest[cut:].lstrip()
     return [*out, rest] if rest or not out else out
+
+
+_TAIL = re.compile(r"(?:\s+(?:#\w+|https?://\S+))+\s*\Z")
+_END = re.compile(r"[.!?…][\"”’)]*(?=\s|\Z)")
+
+
+def shortened(text: str, most: int, counting: Counting = CHARACTERS) -> str:
+    """`text` cut to at most `most`, as `counting` counts: whole sentences are left off at its end, but for the links and tags it
+    ends with; only where not even the first sentence fits, it ends within it, with an ellipsis. Linear in the text.
+
+    >>> shortened("One two. Three four five. Six. #beans", 34)
+    'One two. Three four five. #beans'
+    """
+    text = text.strip()
+    if len(text) <= most * WINDOW and length(text, counting) <= most:
+        return text
+    found = _TAIL.search(text)
+    tail = found.group().rstrip() if found is not None and length(found.group(), counting) * 3 <= most * 2 else ""
+    body = text[: found.start()] if found is not None and tail else text
+    window = body[: most * WINDOW]
+    end = _fitting(window, max(1, most - length(tail, counting)), counting)
+    kept = window[:end]
+    if end < len(body):
+        ends = [m.end() for m in _END.finditer(body, 0, end + 8) if m.end() <= end]
+        kept = body[: ends[-1]] if ends else _within(window, most - length(tail, counting), counting)
+    return kept.rstrip() + tail
+
+
+def _within(text: str, most: int, counting: Counting) -> str:
+    """The whole words that fit with an ellipsis behind them."""
+    cut = text[: _fitting(text, max(1, most - length("…", counting)), counting)]
+    words = cut.rsplit(None, 1)
+    return (words[0] if len(words) > 1 else cut).rstrip(" ,;:–-") + "…"
 
 
 def _cut(text: str, most: int, counting: Counting) -> int:

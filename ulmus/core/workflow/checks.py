@@ -12,9 +12,9 @@ from typing import Any
 from .. import slots
 from .approved import unapproved
 from .controls import Checking, Rules, settings_of, with_control
-from .kinds import AskSpec, Kinds, KindSpec, SendSpec, StartSpec, StepSpec, templates_of
+from .kinds import AskSpec, Kinds, KindSpec, SendSpec, StartSpec, StepSpec, WriteSpec, points_at, templates_of
 from .model import Lane, Line, Workflow
-from .plans import BLOCKS, AssignmentPlan, EachPlan, ForkPlan, RepeatPlan
+from .plans import BLOCKS, AssignmentPlan, DestinationsPlan, EachPlan, ForkPlan, RepeatPlan, SendPlan
 from .settings import read_settings
 from .world import BRAND_SCOPE, RUN_SCOPE, Around, LineProblem, World
 
@@ -53,6 +53,10 @@ def _around(
                 element = _element(items, scope)
                 inside = _around(line.steps, {**scope, name: element}, dict(maybe), kinds, world, out)
                 gives[line.id] = {**gives[line.id], "results": [{name: element, **inside}]}
+            case DestinationsPlan():
+                # They go out side by side and see nothing of one another; what one gives is there even where it is muted or failed.
+                for one in line.steps:
+                    gives |= _around([one], dict(scope), dict(maybe), kinds, world, out)
             case ForkPlan():
                 for lane in line.lanes:
                     inside = _around(lane.steps, dict(scope), dict(maybe), kinds, world, out)
@@ -105,6 +109,8 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     problems.extend(_unapproved(workflow, kinds))
     problems.extend(_unasked(workflow, kinds))
     problems.extend(_tools(workflow, kinds))
+    problems.extend(_destinations(workflow, kinds))
+    problems.extend(_without_places(workflow, kinds, world) if world is not None else ())
     return problems
 
 
@@ -130,9 +136,20 @@ def _line(workflow: Workflow, position: int, line: Line, kinds: Kinds, world: Wo
     if settings is not None:
         for at in _settings(workflow, position, line, spec, settings, kinds, world, around):
             line_problems += at.setting.control.problems(at)
+        if isinstance(spec, WriteSpec) and spec.own_row(settings) and not from_its_row(workflow, line, spec, kinds):
+            words = "A run of this page does not come from a row of this sheet. Say how the row is found."
+            line_problems.append(LineProblem(line.id, words, place=("which",)))
         if spec.faults is not None:
             line_problems += [LineProblem(line.id, words, place=(name,)) for name, words in spec.faults(settings)]
     return line_problems
+
+
+def from_its_row(workflow: Workflow, line: Line, spec: KindSpec[Any], kinds: Kinds) -> bool:
+    """Whether a run of the page comes from a row of the sheet that a line writes into."""
+    start = kinds.get(workflow.start.kind)
+    of_start = {key for _, key in points_at(start, workflow.start.settings, "sheet")} if start is not None else set()
+    written = next((key for _, key in points_at(spec, line.settings, "sheet")), "")
+    return not written or written in of_start
 
 
 _GAP = re.compile(r"<<\?\s*([^<>]*?)\s*>>")
@@ -152,7 +169,7 @@ def _gaps(line: Line, spec: KindSpec[Any]) -> list[LineProblem]:
 def _shape(line: Line, spec: KindSpec[Any], around: Around) -> list[LineProblem]:
     """Whether a block holds what it needs, and its lanes' conditions name what there is."""
     plan = spec.plan_of(line.settings)
-    if isinstance(plan, ForkPlan):
+    if isinstance(plan, ForkPlan) and not isinstance(plan, DestinationsPlan):
         return list(_lanes(line, plan, around))
     if not isinstance(plan, BLOCKS):
         holds = line.steps or line.lanes
@@ -164,6 +181,8 @@ def _shape(line: Line, spec: KindSpec[Any], around: Around) -> list[LineProblem]
         words = "There is no step inside this block yet."
         if isinstance(plan, AssignmentPlan):
             words = "There is no tool in it yet: add the lines it may use."
+        if isinstance(plan, DestinationsPlan):
+            words = "There is no destination in it yet: add a line that publishes for each."
         found.append(LineProblem(line.id, words))
     return found
 
@@ -291,6 +310,30 @@ def _tools(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:
                 words = f"{title}: a tool stays on the service’s own host; write what follows its address."
                 found.append(LineProblem(line.id, words, place=place))
     return found
+
+
+def _destinations(workflow: Workflow, kinds: Kinds) -> Iterator[LineProblem]:
+    """Lines among destinations that let nothing out."""
+    for line, within, _ in workflow.walk():
+        holder = within[-1] if within else None
+        if not isinstance(holder, Line) or not isinstance(_plan(holder, kinds), DestinationsPlan):
+            continue
+        spec = kinds.get(line.kind)
+        if spec is not None and not isinstance(spec, SendSpec):
+            yield LineProblem(line.id, f"“{spec.title}” is no destination: only lines that publish stand here. Move it out.")
+
+
+def _without_places(workflow: Workflow, kinds: Kinds, world: World) -> Iterator[LineProblem]:
+    """Lines whose pieces go at the next free place of a channel that has none."""
+    for line in workflow.every_step:
+        spec, plan = kinds.get(line.kind), _plan(line, kinds)
+        if spec is None or not isinstance(plan, SendPlan) or plan.goes != "place":
+            continue
+        for _, key in points_at(spec, line.settings, "connection"):
+            channel = world.connections.get(key)
+            if channel is not None and not channel.timetable:
+                words = f"{channel.name} has no timetable, so there is no next free place. Give it one under Connections."
+                yield LineProblem(line.id, words, place=("goes",))
 
 
 def _title(spec: KindSpec[Any], name: str) -> str:

@@ -15,8 +15,9 @@ from pydantic import ValidationError
 
 from ..slots import renamed_condition
 from .controls import settings_of
-from .kinds import BlockSpec, Kinds
+from .kinds import BlockSpec, Kinds, SendSpec
 from .model import RESERVED, Lane, Line, Workflow
+from .plans import AssignmentPlan, DestinationsPlan
 
 LINES_FORMAT = "ulmus-lines"
 END = "-"
@@ -171,6 +172,30 @@ def duplicate(workflow: Workflow, step: str, kinds: Kinds) -> tuple[Workflow, st
     place = place_of(workflow, step)
     page, names = add(workflow, [line], Place(place.parent, place.index + 1), kinds)
     return page, names[0]
+
+
+def spread(workflow: Workflow, step: str, kinds: Kinds) -> Workflow:
+    """Have a line that publishes stand among destinations, so that others can stand beside it; one that does already stays."""
+    place = place_of(workflow, step)
+    line = workflow.line(step)
+    holder = workflow.line(place.parent)
+    assert line is not None
+    if not isinstance(kinds.get(line.kind), SendSpec):
+        raise EditError("Only a line that publishes can have other destinations beside it.")
+    if holder is not None and is_destinations(holder, kinds):
+        return workflow
+    if holder is not None and isinstance(kinds[holder.kind].plan_of(holder.settings), AssignmentPlan):
+        raise EditError("A tool of an assignment stands alone: add another line that publishes beside it.")
+    block = next(spec for spec in kinds.values() if isinstance(spec, BlockSpec) and isinstance(spec.plan_of({}), DestinationsPlan))
+    around = Line(id=free_name(workflow, block.called or block.name), kind=block.name, steps=[line])
+    lines = [around if one.id == step else one for one in steps_of(workflow, place.parent)]
+    return _checked(_with_steps(workflow, place.parent, lines))
+
+
+def is_destinations(line: Line, kinds: Kinds) -> bool:
+    """Whether the lines inside a line are destinations, side by side."""
+    spec = kinds.get(line.kind)
+    return spec is not None and isinstance(spec.plan_of(line.settings), DestinationsPlan)
 
 
 def rename(workflow: Workflow, line: str, to: str, kinds: Kinds) -> Workflow:

@@ -11,11 +11,11 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..slots import Path
-from .checks import surroundings
-from .controls import settings_of
-from .edits import Place, add, after, free_name
-from .kinds import BlockSpec, Kinds, KindSpec, StartSpec, StepSpec
+from ..slots import Path, Slot, parse, type_of
+from .checks import from_its_row, surroundings
+from .controls import ITEM, settings_of
+from .edits import EditError, Place, add, after, free_name, is_destinations, places
+from .kinds import BlockSpec, Kinds, KindSpec, SendSpec, StartSpec, StepSpec, WriteSpec
 from .model import Lane, Line, Workflow
 from .plans import EachPlan
 from .takes import plan_of
@@ -37,6 +37,12 @@ _CALLED = {
     "site": ("website", "web site", "web page", "homepage", "home page", "domain"),
     "title": ("topic", "headline", "subject", "company", "idea"),
     "text": ("topic", "post", "body"),
+}
+# What of an item of a list goes into a column that is called otherwise.
+_OF_AN_ITEM = {
+    **dict.fromkeys(("site", "website", "url", "address", "page"), "link"),
+    **dict.fromkeys(("company", "topic", "headline", "idea", "story", "name", "subject"), "title"),
+    **dict.fromkeys(("notes", "about", "angle", "description"), "summary"),
 }
 _WORD = re.compile(r"\w+")
 
@@ -66,6 +72,23 @@ def find(
         if found is not None:
             ranked.append((found + place.sense(spec, offer), -n, offer))
     return [offer for *_, offer in sorted(ranked, key=lambda one: one[:2], reverse=True)]
+
+
+def filled(workflow: Workflow, kinds: Kinds, line: str, settings: Mapping[str, Any], changed: str, world: World) -> dict[str, Any]:
+    """What settings of a line become by what they mean, once another that they need was chosen: the cells of a sheet, say. Only
+    those in which nothing stands yet. Raises `EditError` where the line is not there."""
+    found = workflow.line(line)
+    spec = kinds.get(found.kind) if found is not None else None
+    if found is None or spec is None:
+        raise EditError("This line is not on the page any more.")
+    place = _Place(workflow, kinds, "" if line == workflow.start.id else line, world, "", places(workflow).get(line))
+    out: dict[str, Any] = {}
+    for name, setting in settings_of(spec.settings).items():
+        if setting.needs == changed and not settings.get(name):
+            value = setting.control.offered(setting, settings, place).value
+            if value is not None:
+                out[name] = value
+    return out
 
 
 def made(offer: Offer, kinds: Kinds, workflow: Workflow) -> Line:
@@ -109,6 +132,7 @@ class _Place:
         self.stage = "start"
         self.above: list[Line] = []
         self.as_tool = False
+        self.beside: list[Line] | None = None
         if not self.starts:
             self._look(at or after(workflow, line, kinds))
 
@@ -116,6 +140,9 @@ class _Place:
         # The scope behind a line is that of a line put there; one of no kind adds nothing and needs nothing.
         probe = Line(id="probe_here", kind="probe")
         page, (name,) = add(self.workflow, [probe], at, self.kinds)
+        holder = page.line(at.parent)
+        if holder is not None and is_destinations(holder, self.kinds):
+            self.beside = holder.steps
         # A lane of what is no fork is not looked into.
         around = surroundings(page, self.kinds, self.world).get(name)
         self.scope = around.scope if around else {}
@@ -132,12 +159,18 @@ class _Place:
         for spec in self.kinds.values():
             if isinstance(spec, StartSpec) != self.starts or (self.as_tool and not _can_be_a_tool(spec)):
                 continue
+            if self.beside is not None and not isinstance(spec, SendSpec):
+                continue
             name = _named_setting(spec)
             choices = _choices(spec, name, self.world) if name else {}
             if not choices:
                 yield spec, self._offer(spec, spec.title if name else spec.offer or spec.title, {})
             for key, title in choices.items():
-                yield spec, self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {name: key})
+                yield spec, self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {**self._as_beside(spec), name: key})
+
+    def _as_beside(self, spec: KindSpec[Any]) -> dict[str, Any]:
+        """What a destination of the same kind has set here already: a new one goes out alike, until it is told otherwise."""
+        return next((dict(line.settings) for line in self.beside or () if line.kind == spec.name), {})
 
     def _offer(self, spec: KindSpec[Any], title: str, settings: dict[str, Any]) -> Offer:
         lacks = ""
@@ -167,6 +200,13 @@ class _Place:
                     return f"<<{Path((root, path))}>>"
         return None
 
+    @property
+    def made(self) -> frozenset[str]:
+        """See `controls.Spot`."""
+        return frozenset(
+            f"<<{Path((root, name))}>>" for root, known in self._roots() if root != self.workflow.start.id for name in known
+        )
+
     def each(self) -> str | None:
         """See `controls.Spot`; there are such where what stands above is a block that made some."""
         block = next((line for line in reversed(self.above) if line.id in self.scope), None)
@@ -184,7 +224,9 @@ class _Place:
         for root, known in reversed(self.scope.items()):
             kind = kinds.get(root)
             if isinstance(known, dict) and root not in ("brand", "run") and (not stage or (kind and kind.stage == stage)):
-                yield root, {name: shape for name, shape in known.items() if kind is None or name not in kind.left_to_choose}
+                left = kind.left_to_choose if kind is not None else ()
+                # Settings of any shape make names of any shape.
+                yield root, {name: shape for name, shape in known.items() if isinstance(name, str) and name not in left}
 
     def cells(self, columns: tuple[str, ...]) -> dict[str, str]:
         """See `controls.Spot`."""
@@ -198,6 +240,21 @@ class _Place:
             slot = slot or self._drafted(column)
             if slot or name == "date":
                 out[column] = "<<run.date>>" if name == "date" else str(slot)
+        return out
+
+    def item_cells(self, columns: tuple[str, ...]) -> dict[str, str]:
+        """See `controls.Spot`."""
+        slot = self.nearest("*list")
+        parts = [part for part in parse(slot).parts if isinstance(part, Slot)] if slot else []
+        found = type_of(parts[0].value, self.scope) if parts else None
+        known = found[0] if isinstance(found, list) and found and isinstance(found[0], dict) else {}
+        out = {}
+        for column in columns:
+            wanted = _COLUMN.get(column.lower(), column.lower())
+            alike = next((one for one in known if stems(one) & stems(column)), None)
+            name = _named_in(known, wanted) or alike or _named_in(known, _OF_AN_ITEM.get(column.lower(), wanted))
+            if name or wanted == "date":
+                out[column] = f"<<{Path((ITEM, name))}>>" if name else "<<run.date>>"
         return out
 
     def _drafted(self, column: str) -> str | None:
@@ -215,6 +272,14 @@ class _Place:
         if self.starts:
             return 0.0
         score = float(_NEXT[self.stage].get(spec.stage, 1))
+        if isinstance(spec, WriteSpec) and spec.own_row(spec.read(offer.settings)):
+            # Beside the row a run comes from, where it comes from one; else it is rarely meant.
+            line = Line(id="probe_here", kind=spec.name, settings=offer.settings)
+            score += 1 if from_its_row(self.workflow, line, spec, self.kinds) else -2
+        for line in self.beside or ():
+            # Another place for the same comes first; the same place once more comes last.
+            same = line.kind == spec.name and (name := _named_setting(spec)) and line.settings.get(name) == offer.settings.get(name)
+            score += -8 if same else 2 if line.kind == spec.name else 0
         if isinstance(spec, BlockSpec):
             lists = offer.settings and isinstance(spec.plan_of(offer.settings), EachPlan)
             score += 1.5 if lists else -1

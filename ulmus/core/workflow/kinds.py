@@ -142,12 +142,13 @@ class StepSpec(KindSpec[S]):
 
 @dataclass(frozen=True, kw_only=True)
 class PerformSpec(StepSpec[S]):
-    """Gathers or drafts. `finds_links` says that its results are addresses one may read on."""
+    """Gathers or drafts. `finds_links` says that its results are addresses one may read on, `later` when it waits first."""
 
     finds_links: bool = False
+    later: Callable[[S], plans.AfterPiece | None] | None = None
 
     def plan_of(self, settings: Mapping[str, Any]) -> plans.StepPlan:
-        return plans.PerformPlan()
+        return plans.PerformPlan(self.later(self.read(settings)) if self.later is not None else None)
 
     @property
     def can_be_a_tool(self) -> bool:
@@ -194,7 +195,10 @@ class SendSpec(ActSpec[S]):
 
 @dataclass(frozen=True, kw_only=True)
 class WriteSpec(ActSpec[S]):
-    """Writes into a sheet."""
+    """Writes into a sheet; `adds` says whether rows may come by it, `own_row` whether it is about the row the run came from."""
+
+    adds: Callable[[S], bool] = lambda settings: True
+    own_row: Callable[[S], bool] = lambda settings: False
 
     def plan_of(self, settings: Mapping[str, Any]) -> plans.WritePlan:
         return plans.WritePlan()

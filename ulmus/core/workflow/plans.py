@@ -13,8 +13,18 @@ Permission = Literal["first", "each", "never"]
 
 
 @dataclass(frozen=True)
+class AfterPiece:
+    """When something is looked for: so many `seconds` after the piece that is named by a text with slots went out."""
+
+    of: str
+    seconds: float
+
+
+@dataclass(frozen=True)
 class PerformPlan:
-    """Gathers or drafts."""
+    """Gathers or drafts; `later`, where it waits first."""
+
+    later: AfterPiece | None = None
 
 
 @dataclass(frozen=True)
@@ -119,6 +129,13 @@ class ForkPlan:
 
 
 @dataclass(frozen=True)
+class DestinationsPlan(ForkPlan):
+    """Lets the lines inside out side by side: a fork of which each line is a lane of its own, and always taken."""
+
+    every: bool = True
+
+
+@dataclass(frozen=True)
 class RepeatPlan:
     """Goes round until a condition holds, at most `rounds` times and `seconds` long, waiting `wait` seconds between rounds, each
     time `grow` times as long; with `strict` it fails where the condition never came to hold."""
@@ -166,13 +183,14 @@ class PollPlan:
 
 @dataclass(frozen=True)
 class RowsPlan:
-    """Watches the rows of a `sheet`, as `PollPlan` does."""
+    """Watches the rows of a `sheet`, as `PollPlan` does; with `changes`, a row that changes is one that comes anew."""
 
     listens: ClassVar[Listens] = "rows"
     sheet: str
     every: float = 5.0
     most: int = 50
     together: bool = False
+    changes: bool = False
 
 
 @dataclass(frozen=True)
@@ -253,13 +271,14 @@ StepPlan = (
     | CallPlan
     | EachPlan
     | ForkPlan
+    | DestinationsPlan
     | RepeatPlan
     | AssignmentPlan
 )
 STARTS = (PollPlan, RowsPlan, ClockPlan, RunsPlan, HandPlan, FormPlan, CallInPlan)
 AnyPlan = StartPlan | StepPlan
-BlockPlan = EachPlan | ForkPlan | RepeatPlan | AssignmentPlan
+BlockPlan = EachPlan | ForkPlan | DestinationsPlan | RepeatPlan | AssignmentPlan
 ActPlan = SendPlan | WritePlan | CallPlan
-BLOCKS = (EachPlan, ForkPlan, RepeatPlan, AssignmentPlan)
+BLOCKS = (EachPlan, ForkPlan, DestinationsPlan, RepeatPlan, AssignmentPlan)
 #: What acts on the outside, or on the house.
 ACTS = (SendPlan, WritePlan, CallPlan)

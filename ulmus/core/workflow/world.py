@@ -15,21 +15,26 @@ RUN_SCOPE = {"date": "text", "time": "text", "zone": "text", "number": "number",
 
 @dataclass(frozen=True)
 class Known:
-    """A connection as the checker needs it: its kind, its name, and what it takes."""
+    """A connection as the checker needs it: its kind, its name, what it takes, the names of the `numbers` it gives of what went
+    out, and whether it has a `timetable`."""
 
     kind: str
     name: str
     takes: Takes = ANYTHING
+    numbers: tuple[str, ...] = ()
+    timetable: bool = False
 
 
 @dataclass(frozen=True)
 class World:
-    """What exists around the page: connections and sheets by key, brands, and workflows by number."""
+    """What exists around the page: connections and sheets by key, brands, and workflows by number. `linked` are the values that
+    rows of a sheet get from other sheets."""
 
     connections: Mapping[str, Known] = field(default_factory=dict)
     sheets: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
     brands: frozenset[str] = frozenset()
     workflows: Mapping[str, str] = field(default_factory=dict)
+    linked: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass

@@ -6,14 +6,19 @@ files may be made to do harm.
 
 from __future__ import annotations
 
+import io
+from collections.abc import Iterator
+from typing import BinaryIO
+
 from ..errors import BadAnswer, OutsideError, TooLarge
+from ..text import encoding_of
 from ..workers import apart
-from .model import LARGEST, MOST_ROWS, Document
+from .model import LARGEST, MOST_ROWS, Document, names_of, row_of
 from .office import packed_kind, read_docx, read_ods, read_odt, read_xlsx
 from .pdf import read_pdf
-from .plain import read_csv, read_html, read_text
+from .plain import lines_of, read_csv, read_html, read_text
 
-__all__ = ["LARGEST", "MOST_ROWS", "Document", "kind_of", "read"]
+__all__ = ["LARGEST", "MOST_ROWS", "Document", "kind_of", "read", "table"]
 _PACKED = {"pdf": read_pdf, "docx": read_docx, "odt": read_odt, "xlsx": read_xlsx, "ods": read_ods}
 _WRITTEN = {"html": read_html, "csv": read_csv}
 
@@ -29,6 +34,21 @@ def read(body: bytes, name: str = "", content_type: str = "", charset: str | Non
         return read_text(kind, body, charset)
     # Handed over by its name: the process it runs in loads what it needs.
     return apart(_PACKED[kind], body) if kind in _PACKED else apart(_WRITTEN[kind], body, charset)
+
+
+def table(file: BinaryIO, name: str = "") -> tuple[list[str], Iterator[dict[str, str]], list[str]]:
+    """The first table of a file with rows: its columns, its rows one by one, and what could not be had. A table as text is read as it
+    goes; the others are read whole. Raises `OutsideError`."""
+    head = file.read(4096)
+    file.seek(0)
+    if not head.strip():
+        raise BadAnswer("The file is empty.")
+    if not head.startswith(b"PK") and kind_of(head, name, "") == "csv":
+        lines = lines_of(io.TextIOWrapper(file, encoding_of(file), errors="replace", newline=""))
+        names = names_of(next(lines, []))
+        return names, (row_of(names, line) for line in lines), []
+    document = read(file.read(LARGEST + 1), name)
+    return list(document.rows[0]) if document.rows else [], iter(document.rows), document.notes
 
 
 def kind_of(body: bytes, name: str, content_type: str) -> str:

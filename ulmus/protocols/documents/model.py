@@ -10,7 +10,7 @@ from ..errors import BadAnswer, TooLarge
 LARGEST = 60_000_000
 UNPACKED = 300_000_000
 MOST_PAGES = 200
-MOST_ROWS = 50_000
+MOST_ROWS = 100_000
 MOST_COLUMNS = 2000
 MOST_TABLES = 100
 MOST_HEADINGS = 500
@@ -40,14 +40,25 @@ def table_document(kind: str, title: str, lines: list[list[str]], more: list[lis
     notes = [f"Only the first {MOST_ROWS:,} rows were read."] if len(lines) > MOST_ROWS else []
     if max(map(len, lines[:MOST_ROWS])) > MOST_COLUMNS:
         raise TooLarge(f"A line of this table has more than {MOST_COLUMNS:,} cells.")
+    names = names_of(lines[0])
+    rows = [row_of(names, line) for line in lines[1 : MOST_ROWS + 1]]
+    text = "\n".join("\t".join(line) for line in lines[:5000])
+    return Document(kind, title, text[:LONGEST_TEXT], tables=(more or [])[:MOST_TABLES], rows=rows, notes=notes)
+
+
+def names_of(line: list[str]) -> list[str]:
+    """Names of columns by a heading line; one used twice gets a number, an empty one its place."""
     names: list[str] = []
     taken: set[str] = set()
-    for i, head in enumerate(lines[0], start=1):
+    for i, head in enumerate(line, start=1):
         base = head.strip() or f"Column {i}"
         while base in taken:
             base = f"{base} {i}"
         taken.add(base)
         names.append(base)
-    rows = [dict(zip(names, [*line, *[""] * (len(names) - len(line))], strict=False)) for line in lines[1 : MOST_ROWS + 1]]
-    text = "\n".join("\t".join(line) for line in lines[:5000])
-    return Document(kind, title, text[:LONGEST_TEXT], tables=(more or [])[:MOST_TABLES], rows=rows, notes=notes)
+    return names
+
+
+def row_of(names: list[str], line: list[str]) -> dict[str, str]:
+    """A line's cells by the names of the columns."""
+    return dict(zip(names, [*line, *[""] * (len(names) - len(line))], strict=False))

@@ -73,7 +73,7 @@ def read_odt(body: bytes) -> Document:
     try:
         found = load_odf(io.BytesIO(body))
         parts, headings, tables = [], [], []
-        for block in _odf_blocks(_odf_body(found, "text")):
+        for block in _odf_blocks(odf_body(found, "text")):
             kind = _local(block)
             if kind == "table":
                 cells = _odf_rows(block, teletype, MOST_ROWS)
@@ -91,9 +91,9 @@ def read_odt(body: bytes) -> Document:
     return _written("odt", title, "", parts, headings, tables)
 
 
-def _odf_body(found: Any, name: str) -> Any:
+def odf_body(found: Any, name: str) -> Any:
     """What a file holds; an indented file has spaces before it, which the library takes for it."""
-    return next(_odf_all(found.body, name))
+    return next(odf_all(found.body, name))
 
 
 def _odf_blocks(node: Any) -> Iterator[Any]:
@@ -105,12 +105,13 @@ def _odf_blocks(node: Any) -> Iterator[Any]:
             yield from _odf_blocks(child)
 
 
-def _odf_all(node: Any, *names: str) -> Iterator[Any]:
+def odf_all(node: Any, *names: str) -> Iterator[Any]:
+    """The elements of these names under a node, not those within them."""
     for child in getattr(node, "childNodes", []):
         if _local(child) in names:
             yield child
         else:
-            yield from _odf_all(child, *names)
+            yield from odf_all(child, *names)
 
 
 def _local(node: Any) -> str:
@@ -121,10 +122,15 @@ def _local(node: Any) -> str:
 def _odf_row(row: Any, teletype: Any, most: int = 400) -> list[str]:
     """The cells of a row, each where it stands: repeated ones as often as they are repeated, covered ones empty."""
     cells: list[str] = []
-    for cell in _odf_all(row, "table-cell", "covered-table-cell"):
+    for cell in odf_all(row, "table-cell", "covered-table-cell"):
         times = _times(cell, "number-columns-repeated")
         covered = _local(cell) == "covered-table-cell"
-        words = "" if covered else "\n".join(teletype.extractText(part) for part in cell.childNodes if _local(part) == "p").strip()
+        words = (
+            ""
+            if covered
+            else _odf_value(cell)
+            or "\n".join(teletype.extractText(part) for part in cell.childNodes if _local(part) == "p").strip()
+        )
         cells += [words] * min(times, most - len(cells))
         if len(cells) >= most:
             break
@@ -133,10 +139,31 @@ def _odf_row(row: Any, teletype: Any, most: int = 400) -> list[str]:
     return cells
 
 
+def _odf_value(cell: Any) -> str:
+    """What a cell holds that is no text, however it is shown (ODF 1.3 part 3, section 19.389); empty for a text."""
+    held = {name: str(value) for (_, name), value in cell.attributes.items()}
+    match held.get("value-type"):
+        case "float" | "currency":
+            number = held.get("value", "")
+            return number.removesuffix(".0")
+        case "date":
+            return held.get("date-value", "").replace("T", " ").removesuffix(" 00:00:00")
+        case "boolean":
+            return {"true": "yes", "false": "no"}.get(held.get("boolean-value", ""), "")
+    return ""
+
+
+def odf_row_texts(row: Any) -> list[str]:
+    """The cells of a row of an OpenDocument table as text."""
+    from odf import teletype
+
+    return _odf_row(row, teletype)
+
+
 def _odf_rows(table: Any, teletype: Any, most: int) -> list[list[str]]:
     """The rows of a table; a repeated one as often as it is repeated, those without anything at the end left out."""
     lines: list[list[str]] = []
-    for row in _odf_all(table, "table-row"):
+    for row in odf_all(table, "table-row"):
         cells = _odf_row(row, teletype)
         lines += [list(cells) for _ in range(min(_times(row, "number-rows-repeated") if cells else 1, most - len(lines)))]
         if len(lines) >= most:
@@ -176,7 +203,7 @@ def read_xlsx(body: bytes) -> Document:
         for sheet in book.worksheets[:MOST_TABLES]:
             lines = []
             for row in sheet.iter_rows(max_row=left, max_col=400, values_only=True):
-                cells = [_cell(value) for value in row]
+                cells = [cell_text(value) for value in row]
                 while cells and not cells[-1]:
                     cells.pop()
                 if cells:
@@ -195,7 +222,7 @@ def read_ods(body: bytes) -> Document:
     try:
         found = load_odf(io.BytesIO(body))
         sheets: dict[str, Any] = {}
-        for table in _odf_all(_odf_body(found, "spreadsheet"), "table"):
+        for table in odf_all(odf_body(found, "spreadsheet"), "table"):
             lines = [cells for cells in _odf_rows(table, teletype, MOST_ROWS + 1) if cells]
             sheets[table.getAttribute("name") or f"Sheet {len(sheets) + 1}"] = lines
     except Exception as error:
@@ -212,7 +239,8 @@ def _book(kind: str, sheets: dict[str, list[list[str]]]) -> Document:
     return table_document(kind, name, lines, [one for other, one in filled.items() if other != name])
 
 
-def _cell(value: Any) -> str:
+def cell_text(value: Any) -> str:
+    """A cell of a workbook as text."""
     if value is None:
         return ""
     if isinstance(value, bool):

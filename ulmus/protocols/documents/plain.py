@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import io
 import re
-from typing import Any
+from collections.abc import Iterator
+from itertools import islice
+from typing import Any, TextIO
 
 from .. import pages
 from ..errors import BadAnswer, TooLarge
@@ -43,21 +45,40 @@ def read_html(body: bytes, charset: str | None) -> Document:
 
 def read_csv(body: bytes, charset: str | None) -> Document:
     """A table as text. Raises `OutsideError` where it is none."""
-    text = decode(body, charset)
+    return table_document("csv", "", list(islice(csv_lines(body, charset), MOST_ROWS + 1)))
+
+
+def csv_lines(body: bytes, charset: str | None = None) -> Iterator[list[str]]:
+    """As `lines_of`, of what is in memory."""
+    return lines_of(io.StringIO(decode(body, charset), newline=""))
+
+
+def lines_of(text: TextIO) -> Iterator[list[str]]:
+    """The lines of a table as text that have anything in them (RFC 4180, and with other signs between cells), one by one. Raises
+    `OutsideError`."""
     csv.field_size_limit(1_000_000)
+    head = text.read(8000)
+    text.seek(0)
     try:
-        dialect: Any = csv.Sniffer().sniff(text[:8000], ",;\t|")
-    except csv.Error:
-        dialect = csv.excel
-    lines = []
-    try:
-        for line in csv.reader(io.StringIO(text), dialect):
+        for line in csv.reader(text, dialect_of(head)):
             if len(line) > MOST_COLUMNS:
                 raise TooLarge(f"A line of this table has {len(line):,} cells; at most {MOST_COLUMNS:,} can be read.")
-            if any(cell.strip() for cell in line):
-                lines.append([cell.strip() for cell in line])
-            if len(lines) > MOST_ROWS:
-                break
+            cells = [cell.strip() for cell in line]
+            if any(cells):
+                yield cells
     except csv.Error as error:
         raise BadAnswer(f"This is not a table that can be read ({error}).") from None
-    return table_document("csv", "", lines)
+
+
+def dialect_of(head: str) -> Any:
+    """How a table as text is written, by its beginning."""
+    try:
+        return csv.Sniffer().sniff(head, ",;\t|")
+    except csv.Error:
+        # Too little to tell by its pattern: the sign that the heading line has most of.
+        first = next((line for line in head.splitlines() if line.strip()), "")
+
+        class Plain(csv.excel):
+            delimiter = max(",;\t|", key=first.count)
+
+        return Plain

@@ -11,25 +11,29 @@ from sqlalchemy import select
 from ...core import flow
 from ...core.cost import Usage
 from ...core.slots import all_items, fits, items_of, parse, render, value_in
-from ...core.workflow import Line, Workflow
-from ...core.workflow.plans import EachPlan, ForCall, ForkPlan, RepeatPlan, StopPlan, WaitPlan
+from ...core.workflow import Line, Workflow, points_at
+from ...core.workflow.plans import DestinationsPlan, EachPlan, ForCall, ForkPlan, PerformPlan, RepeatPlan, StopPlan, WaitPlan
+from ...steps import kinds
 from ...steps.api import Context
 from ...store import tables
-from .. import execution
+from .. import execution, results
 from ..journal import Live
 from ..timing import moment
 from ..transaction import Transaction
-from .base import FromValues, Gave, Handler
+from .base import FromValues, Gave, Handler, NameOf
 
 
 class Opening(FromValues):
     """A block is opened."""
 
-    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Opened:
+    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float, names: NameOf) -> flow.Opened:
         match execution.plan_of(line):
             case EachPlan(items=text):
                 found = all_items(value_in(text, values))
                 return flow.Opened(at=at, address=address, items=items(line, values), found=len(found))
+            case DestinationsPlan():
+                going = [n for n, one in enumerate(line.steps, start=1) if not one.muted]
+                return flow.Opened(at=at, address=address, items=[_to(one, names) for one in line.steps], lanes=going)
             case ForkPlan():
                 return flow.Opened(at=at, address=address, lanes=lanes(line, values))
         return flow.Opened(at=at, address=address)
@@ -38,7 +42,7 @@ class Opening(FromValues):
 class Checking(FromValues):
     """A repeat's condition after a round."""
 
-    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Checked:
+    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float, names: NameOf) -> flow.Checked:
         plan = execution.plan_of(line)
         assert isinstance(plan, RepeatPlan)
         return flow.Checked(at=at, address=address, holds=fits(plan.until, values))
@@ -47,9 +51,19 @@ class Checking(FromValues):
 class Resting(FromValues):
     """A wait: until when, or for what."""
 
-    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Resting:
+    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float, names: NameOf) -> flow.Resting:
         due, listening = rest(line, values, at)
         return flow.Resting(at=at, address=address, due=due, listening=listening)
+
+    def commit(self, tx: Transaction, live: Live, decision: flow.Rest, prepared: None) -> list[flow.Event]:
+        plan = execution.plan_of(live.line(decision.step))
+        if isinstance(plan, PerformPlan) and plan.later is not None:
+            # So long after it went out, however late this line comes to it; what never went out is not waited for.
+            of = render(parse(plan.later.of), live.state.scope(decision.address)).text
+            went = results.went_at(tx.session, of)
+            due = tx.now if went is None else max(tx.now, went + plan.later.seconds)
+            return [flow.Resting(at=tx.now, address=decision.address, due=due)]
+        return super().commit(tx, live, decision, prepared)
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
         rest(line, context.values, 0.0)
@@ -74,7 +88,7 @@ class Listening(Handler):
 class Stopping(FromValues):
     """The page ends an item or a run by its own word."""
 
-    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Stopped:
+    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float, names: NameOf) -> flow.Stopped:
         plan, words = self._words(line, values)
         message = words.strip() or ("" if plan.well else "Stopped.")
         return flow.Stopped(at=at, address=address, well=plan.well, whole=plan.whole, message=message)
@@ -88,6 +102,12 @@ class Stopping(FromValues):
         plan = execution.plan_of(line)
         assert isinstance(plan, StopPlan)
         return plan, render(parse(plan.words), values).text
+
+
+def _to(line: Line, names: NameOf) -> str:
+    """What a destination is called: as its connection is, or as its line."""
+    keys = [key for _, key in points_at(kinds()[line.kind], line.settings, "connection") if key]
+    return names(keys[0]) if keys else line.id
 
 
 def items(line: Line, values: Mapping[str, Any]) -> list[Any]:

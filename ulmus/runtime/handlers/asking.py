@@ -103,8 +103,10 @@ class Permitting(Handler):
                 text = pieces.in_words(pieces.read(kind.form, outgoing.content))
                 return _Question(text, "", scope=scope_of(line, outgoing.connection, outgoing.content))
             case WritePlan():
-                sheet, cells = execution.row(line, context)
-                return _Question(in_lines(cells), "", scope=scope_of(line, sheet, cells))
+                change = execution.change(line, context)
+                cells = [dict(row) for row in change.rows] or [{column: one.text for column, one in change.cells.items()}]
+                text = "\n\n".join(in_lines(row) for row in cells)
+                return _Question(text, "", scope=scope_of(line, change.sheet, cells[0]))
             case CallPlan():
                 called = execution.call(line, context.values)
                 return _Question(in_lines(called.item), "", scope=scope_of(line, called.workflow, called.item))

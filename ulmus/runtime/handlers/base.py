@@ -7,7 +7,8 @@ would have done.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from functools import partial
 from typing import Any
 
 from ...core import flow
@@ -17,11 +18,14 @@ from ...protocols.errors import OutsideError
 from ...steps.api import Context
 from ..dispatcher import Task
 from ..journal import Live
+from ..services import connection_name
 from ..transaction import Transaction
 
 PLAYED_BY = "the editor (played)"
 Gave = tuple[dict[str, Any], dict[str, Any], Usage]
 """Output, detail and usage."""
+NameOf = Callable[[str], str]
+"""What a connection is called, by its key."""
 
 
 class Handler:
@@ -47,8 +51,9 @@ class FromValues(Handler):
 
     def commit(self, tx: Transaction, live: Live, decision: Any, prepared: None) -> list[flow.Event]:
         line = live.line(decision.step)
-        return [self.event(line, live.state.scope(decision.address), decision.address, tx.now)]
+        names = partial(connection_name, tx.session)
+        return [self.event(line, live.state.scope(decision.address), decision.address, tx.now, names)]
 
-    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float) -> flow.Event:
-        """What it comes to. Raises `OutsideError`."""
+    def event(self, line: Line, values: Mapping[str, Any], address: str, at: float, names: NameOf) -> flow.Event:
+        """What it comes to; `names` says what a connection is called. Raises `OutsideError`."""
         raise NotImplementedError

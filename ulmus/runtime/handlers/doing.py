@@ -5,16 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ...core import flow
 from ...core.cost import Usage
-from ...core.workflow import Line, Workflow
+from ...core.workflow import Line, Workflow, points_at
 from ...core.workflow.plans import CallPlan
 from ...protocols.errors import Misconfigured, NotFound, OutsideError
+from ...steps import kinds
 from ...steps.api import Connection, Context, Outgoing, Progress, Result
 from ...store import tables
-from .. import execution, timing
+from .. import execution, records, timing
 from ..dispatcher import Task
 from ..journal import Live
 from ..ports import Outbox, Outdated, Runs
@@ -103,32 +105,53 @@ class Following(Handler):
 
 
 class Writing(Handler):
-    """A line that records: the row is written in the transaction of the event that says so."""
+    """A line that records: the rows are changed in the transaction of the event that says so."""
 
     outside = True
 
     def __init__(self, services: Services) -> None:
         self.services = services
 
-    def prepare(self, task: Task, context: Context) -> tuple[str, dict[str, Any]]:
-        return execution.row(task.line, context)
+    def prepare(self, task: Task, context: Context) -> records.Looked:
+        change = execution.change(task.line, context)
+        with self.services.store.read() as session:
+            return records.look(session, change)
 
-    def commit(self, tx: Transaction, live: Live, decision: flow.Write, prepared: tuple[str, dict[str, Any]]) -> list[flow.Event]:
-        (sheet, cells), session = prepared, tx.session
-        record = session.get(tables.Sheet, sheet)
-        if record is None:
-            raise NotFound(f"The sheet “{sheet}” is no longer here.")
+    def commit(self, tx: Transaction, live: Live, decision: flow.Write, prepared: records.Looked) -> list[flow.Event]:
         key = execution.effect_key(self.services.effect_house(live.run_id), live.run_id, decision.address, decision.generation)
-        last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet)) or 0
-        session.add(tables.SheetRow(sheet=sheet, position=last + 1, cells=cells, run_id=live.run_id, key=key))
-        session.flush()
-        tx.publish("sheet", key=sheet)
-        output = {"row": last + 1, "sheet": record.name}
-        return [flow.Done(at=tx.now, address=decision.address, output=output, detail={"cells": cells})]
+        by = records.By(tx.now, run=live.run_id, address=decision.address, key=key)
+        output, detail = records.make(tx.session, prepared, by)
+        for sheet in (prepared.change.sheet, prepared.change.to):
+            if sheet:
+                tx.publish("sheet", key=sheet)
+        return [flow.Done(at=tx.now, address=decision.address, output=output, detail=detail)]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
-        sheet, cells = execution.row(line, context)
-        return {"row": 0, "sheet": sheet}, {"would": "write", "sheet": sheet, "cells": cells}, Usage()
+        change = execution.change(line, context)
+        detail: dict[str, Any] = {"would": "write", "sheet": change.sheet, "what": change.do}
+        output: dict[str, Any] = {"row": 0, "sheet": change.sheet}
+        with self.services.store.read() as session:
+            own = _row_of_sample(session, context, workflow) if change.find.own else None
+            looked = records.look(session, change)
+            found = next(records.foreseen(session, change, own), None)
+        if change.do == "add":
+            rows = [dict(cells) for cells in looked.rows]
+            cells = rows[0] if len(change.rows) == 1 and rows else {}
+            return {**output, "added": len(rows), "there": looked.doubles}, {**detail, "cells": cells, "rows": rows[:20]}, Usage()
+        before, after = found or ({}, {column: one.text for column, one in change.cells.items()})
+        told = {**output, "found": "yes" if found else "no", "before": before if found else {}, "after": after}
+        return told, {**detail, "cells": after or before, "before": before if found and after else {}}, Usage()
+
+
+def _row_of_sample(session: Session, context: Context, workflow: Workflow) -> int | None:
+    """The number of the row a sample was taken from, as far as its sheet still has one at its place."""
+    item = context.values.get(workflow.start.id)
+    place = item.get("row") if isinstance(item, dict) else None
+    keys = [key for _, key in points_at(kinds()[workflow.start.kind], workflow.start.settings, "sheet")]
+    if not keys or not isinstance(place, int | float):
+        return None
+    row = tables.SheetRow
+    return session.scalar(select(row.id).where(row.sheet == keys[0], row.position == int(place)))
 
 
 @dataclass(frozen=True)

@@ -9,10 +9,11 @@ from pydantic import Field
 from ...core.pieces import Takes
 from ...protocols import atompub
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Granted
+from ..api import Connection, ConnectionKind, Granted, Numbered
+from .numbers import asked
 
 
-class BlogSettings(Granted):
+class BlogSettings(Granted, Numbered):
     url: str = Field(
         title="Address", description="Of the service document, or of the collection itself.", min_length=1, max_length=500
     )
@@ -36,6 +37,12 @@ def blog(connection: Connection) -> atompub.Blog:
     return atompub.Blog(s.url, {"Authorization": told} if secret or s.user else {}, s.collection)
 
 
+def numbers(web: Web, connection: Connection, link: str) -> dict[str, float]:
+    """What the blog says of an article."""
+    place = blog(connection)
+    return asked(web, connection.settings, link, place.headers, place.url)
+
+
 def probe(web: Web, connection: Connection) -> str:
     place = blog(connection)
     pictures = any(one.takes_pictures for one in atompub.collections(web, place))
@@ -55,4 +62,5 @@ KIND = ConnectionKind(
     common=0.5,
     summary=lambda s: s.url,
     takes=lambda s: Takes(),
+    numbers=numbers,
 )

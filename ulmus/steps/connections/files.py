@@ -8,10 +8,10 @@ from pydantic import Field
 
 from ...protocols import filestore
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted
 
 
-class FilesSettings(Limited):
+class FilesSettings(Granted):
     url: str = Field(title="WebDAV address", description="Of the folder everything stands in.", min_length=1, max_length=500)
     user: str = Field("", title="User", max_length=200)
 
@@ -19,6 +19,8 @@ class FilesSettings(Limited):
 def folder(connection: Connection) -> filestore.Folder:
     """The file client's view of a file store connection."""
     s, password = connection.settings, connection.secrets.get("password", "")
+    if s.oauth != "no":
+        return filestore.Folder(s.url, {"Authorization": f"Bearer {password}"})
     told = base64.b64encode(f"{s.user}:{password}".encode()).decode()
     return filestore.Folder(s.url, {"Authorization": f"Basic {told}"} if s.user or password else {})
 
@@ -35,5 +37,6 @@ KIND = ConnectionKind(
     secrets={"password": "Password"},
     leads=("url",),
     probe=probe,
+    bearer="password",
     summary=lambda s: s.url,
 )

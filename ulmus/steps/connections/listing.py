@@ -12,12 +12,13 @@ from ...core.slots import parse, render
 from ...protocols import services
 from ...protocols.jsonpath import check
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Granted
+from ..api import Connection, ConnectionKind, Granted, Numbered
+from .numbers import asked
 
 MARKS = ("text", "photo", "photo_words", "button", "link", "place", "key")
 
 
-class ListingSettings(Granted):
+class ListingSettings(Granted, Numbered):
     base_url: str = Field(title="Address", description="What all its addresses begin with.", min_length=1, max_length=500)
     header: str = Field("Authorization", title="Header for the key", max_length=60)
     before: str = Field("Bearer ", title="Words before the key", description="Such as “Bearer ”; may be empty.", max_length=40)
@@ -127,6 +128,11 @@ def headers(connection: Connection) -> dict[str, str]:
     return {s.header: f"{s.before}{key}"} if key and s.header else {}
 
 
+def numbers(web: Web, connection: Connection, link: str) -> dict[str, float]:
+    """What the service says of a listing."""
+    return asked(web, connection.settings, link, headers(connection), connection.settings.base_url)
+
+
 def address(connection: Connection, path: str) -> str:
     """An address of the service."""
     return f"{connection.settings.base_url.rstrip('/')}/{path.lstrip('/')}"
@@ -158,6 +164,7 @@ KIND = ConnectionKind(
     leads=("base_url",),
     probe=probe,
     bearer="key",
+    numbers=numbers,
     summary=lambda s: s.base_url + (f", {len(named(s.places))} places" if s.places.strip() else ""),
     takes=takes,
 )

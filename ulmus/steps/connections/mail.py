@@ -9,10 +9,10 @@ from pydantic import Field
 from ...core.pieces import Takes
 from ...protocols import mail
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted
 
 
-class MailSettings(Limited):
+class MailSettings(Granted):
     host: str = Field(title="Mail server", min_length=1, max_length=200)
     port: int = Field(587, title="Port", ge=1, le=65535)
     starttls: bool = Field(True, title="Encrypt with STARTTLS")
@@ -48,6 +48,7 @@ def mailer(web: Web, connection: Connection) -> mail.Mailer:
         selector=s.selector,
         signing_key=key,
         idle=idle,
+        by_token=s.oauth != "no",
     )
 
 
@@ -75,6 +76,7 @@ KIND = ConnectionKind(
         "starttls",
     ),
     probe=probe,
+    bearer="password",
     common=1.0,
     summary=lambda s: f"{s.sender} by {s.host}:{s.port}",
     takes=takes,

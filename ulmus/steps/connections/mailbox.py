@@ -6,10 +6,10 @@ from pydantic import Field
 
 from ...protocols import mailbox
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Settings
+from ..api import Connection, ConnectionKind, Granted
 
 
-class MailboxSettings(Settings):
+class MailboxSettings(Granted):
     host: str = Field(title="Mail server", min_length=1, max_length=200)
     port: int = Field(993, title="Port", ge=1, le=65535)
     tls: bool = Field(True, title="Encrypted from the start (TLS)")
@@ -19,7 +19,7 @@ class MailboxSettings(Settings):
 def reader(web: Web, connection: Connection) -> mailbox.Mailbox:
     """The mailbox reader's view of a mailbox connection."""
     s = connection.settings
-    return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""), web.reach)
+    return mailbox.Mailbox(s.host, s.port, s.tls, s.user, connection.secrets.get("password", ""), web.reach, s.oauth != "no")
 
 
 def probe(web: Web, connection: Connection) -> str:
@@ -38,5 +38,6 @@ KIND = ConnectionKind(
         "tls",
     ),
     probe=probe,
+    bearer="password",
     summary=lambda s: f"{s.host}:{s.port}",
 )

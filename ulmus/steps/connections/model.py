@@ -7,10 +7,10 @@ from pydantic import Field
 from ...core.cost import Prices
 from ...protocols import chat
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Connection, ConnectionKind, Granted, Metered
 
 
-class ModelSettings(Limited):
+class ModelSettings(Granted, Metered):
     base_url: str = Field(title="Address", description="Ends before /chat/completions.", min_length=1, max_length=500)
     model: str = Field(title="Model name", min_length=1, max_length=120)
     prices: Prices = Field(Prices(), title="Price per million tokens (€)")
@@ -51,6 +51,7 @@ KIND = ConnectionKind(
     secrets={"key": "API key"},
     leads=("base_url",),
     probe=probe,
+    bearer="key",
     common=3.0,
     summary=lambda s: f"{s.base_url}, {s.model}",
 )

@@ -6,10 +6,10 @@ from pydantic import Field
 
 from ...protocols import pictures
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Asked, Connection, ConnectionKind, Limited
 
 
-class PicturesSettings(Limited):
+class PicturesSettings(Limited, Asked):
     base_url: str = Field(title="Address", description="Ends before /images.", min_length=1, max_length=500)
     model: str = Field("", title="Model name", description="May be empty.", max_length=120)
     price: float = Field(0.0, title="Price of a picture (€)", ge=0, le=100)

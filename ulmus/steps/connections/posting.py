@@ -9,10 +9,11 @@ from pydantic import Field
 from ...core.pieces import Counting, Takes
 from ...protocols import micropub
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Granted
+from ..api import Connection, ConnectionKind, Granted, Numbered
+from .numbers import asked
 
 
-class PostingSettings(Granted):
+class PostingSettings(Granted, Numbered):
     endpoint: str = Field(
         title="Micropub address", description="Or the address of the site, which names it.", min_length=1, max_length=500
     )
@@ -47,6 +48,13 @@ def endpoint(connection: Connection) -> micropub.Endpoint:
     return micropub.Endpoint(connection.settings.endpoint, connection.secrets.get("token", ""))
 
 
+def numbers(web: Web, connection: Connection, link: str) -> dict[str, float]:
+    """What the network says of a post."""
+    key = connection.secrets.get("token", "")
+    headers = {"Authorization": f"Bearer {key}"} if key else {}
+    return asked(web, connection.settings, link, headers, connection.settings.endpoint)
+
+
 def probe(web: Web, connection: Connection) -> str:
     place = endpoint(connection)
     destinations = micropub.config(web, place).get("destination")
@@ -67,4 +75,5 @@ KIND = ConnectionKind(
     common=2.0,
     summary=lambda s: s.endpoint + (f", up to {s.limit} characters" if s.limit else ""),
     takes=takes,
+    numbers=numbers,
 )

@@ -6,10 +6,10 @@ from pydantic import Field
 
 from ...protocols import searches
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Limited
+from ..api import Asked, Connection, ConnectionKind, Limited
 
 
-class SearchSettings(Limited):
+class SearchSettings(Limited, Asked):
     description: str = Field(
         "",
         title="OpenSearch description",

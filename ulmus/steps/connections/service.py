@@ -6,10 +6,10 @@ from pydantic import Field
 
 from ...protocols import services
 from ...protocols.net import Web
-from ..api import Connection, ConnectionKind, Granted
+from ..api import Asked, Connection, ConnectionKind, Granted
 
 
-class ServiceSettings(Granted):
+class ServiceSettings(Granted, Asked):
     base_url: str = Field(title="Address", description="What all its addresses begin with.", min_length=1, max_length=500)
     header: str = Field("Authorization", title="Header for the key", max_length=60)
     before: str = Field("Bearer ", title="Words before the key", description="Such as “Bearer ”; may be empty.", max_length=40)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
 from ...core import pieces
-from ...core.pieces import Post
+from ...core.pieces import Post, shortened
 from ...protocols import micropub, pictures
 from ...protocols.errors import Misconfigured, NothingToDo
 from ...protocols.net import Web, check_url
 from ..api import Connection, Context, Outgoing, Pending, Sends, Sighting, Sought, Timely, setting
-from ..connections.posting import endpoint
+from ..connections.posting import endpoint, takes
 from ..shared.pieces import attached, places_of, words_of
 
 
@@ -25,6 +25,14 @@ class PostSettings(Timely):
         takes="text@draft|text",
         min_length=1,
         max_length=100_000,
+    )
+    too_long: Literal["say", "cut"] = setting(
+        "Longer than it takes there",
+        "A link and tags at its end stay.",
+        control="choice",
+        default="say",
+        labels={"say": "is not sent, and says so", "cut": "loses whole sentences at its end"},
+        more=True,
     )
     photo: str = setting(
         "Pictures",
@@ -68,6 +76,9 @@ def piece(settings: PostSettings, context: Context) -> Outgoing:
     text = settings.text.strip()
     if not text:
         raise NothingToDo("There is nothing to post: the text is empty.")
+    if settings.too_long == "cut":
+        limits = takes(context.connect(settings.channel, "posting").settings)
+        text = shortened(text, limits.length, limits.counting) if limits.length else text
     words = [line.strip() for line in settings.photo_words.strip().splitlines()]
     photos = []
     for n, place in enumerate(places_of(settings.photo)):

@@ -195,7 +195,7 @@ def _readers(
     for row in rows:
         written = str(row.cells.get(settings.address) or "").strip()
         state = str(row.cells.get(settings.state) or "").strip() if settings.state else ""
-        if not any(str(value or "").strip() for value in row.cells.values()):
+        if not written and not any(str(value or "").strip() for value in row.cells.values()):
             continue
         address = _address(written)
         if not address:

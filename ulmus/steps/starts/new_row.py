@@ -58,7 +58,7 @@ KIND = SheetStart(
     called="row",
     settings=NewRowSettings,
     output=NewRowOutput,
-    plan=lambda s: RowsPlan(s.sheet, s.every, s.most, s.runs == "together"),
+    plan=lambda s: RowsPlan(s.sheet, s.every, s.most, s.runs == "together", s.which == "changed"),
     rows=rows,
     gives=gives,
     can_feed_itself=True,

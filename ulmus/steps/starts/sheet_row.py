@@ -31,17 +31,14 @@ class SheetRowOutput(BaseModel):
 
 
 def rows(settings: SheetRowSettings, look: SheetPoll) -> PollResult:
-    """The next unused rows, from the top, without those that a run already has in hand."""
-    unused = [
-        r for r in look.rows if not str(r.cells.get(settings.used, "")).strip() and any(str(v).strip() for v in r.cells.values())
-    ]
-    free = [r for r in unused if f"row:{r.id}" not in look.taken]
-    chosen = free[: look.most or settings.count]
+    """The next unused rows, from the top."""
+    chosen = look.rows[: look.most or settings.count]
+    free = look.unused if look.unused is not None else len(look.rows)
     items = []
     for i, row in enumerate(chosen, start=1):
         title = next((str(v) for v in row.cells.values() if str(v).strip()), f"Row {row.position}")
-        items.append((f"row:{row.id}", {**row.cells, "row": row.position, "left": len(free) - i, "title": title[:300]}))
-    left = len(free) - len(chosen)
+        items.append((f"row:{row.id}", {**row.cells, "row": row.position, "left": free - i, "title": title[:300]}))
+    left = free - len(chosen)
     says = f"{left} unused row{'s' if left != 1 else ''} left." if free else "No unused row is left. Add rows to the sheet."
     return PollResult(items, {}, says)
 

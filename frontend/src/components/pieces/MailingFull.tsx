@@ -53,7 +53,7 @@ export function MailingFull({ view, mailing }: { view: View; mailing: Mailing })
         {mailing.reply_to && <Head title="Answers to">{mailing.reply_to}</Head>}
       </dl>
       {view.id != null && Object.keys(view.letters).length > 0 && <Letters id={view.id} counts={view.letters} />}
-      {view.id != null && view.state !== "queued" && <CameBack id={view.id} />}
+      {view.id != null && view.state !== "queued" && <CameBack id={view.id} inset />}
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-2 text-sm">
         <span className="text-soft [overflow-wrap:anywhere]">
           As <span className="text-ink">{letter.to.join(", ")}</span> gets it

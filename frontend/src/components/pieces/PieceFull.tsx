@@ -10,11 +10,15 @@ import { Files, HEADS, Head, kindOf, LetterBody, Shown, size } from "./parts";
 
 type View = Schemas["PieceView"];
 
+/** Forms below which stands what came back; letters and mailings say it at their head. */
+const OF_NUMBERS = ["post", "article", "listing"];
+
 /** A piece as its readers get it, in its form; under it what its channel would refuse. The same wherever it is shown. */
 export function PieceFull({ view }: { view: View }) {
   return (
     <div>
       <Form view={view} />
+      {OF_NUMBERS.includes(view.piece.form) && view.id != null && view.state === "sent" && <CameBack id={view.id} />}
       {view.refused.map((words) => (
         <p key={words} className="mt-2 text-sm text-brick">
           ✕ {words}
@@ -105,7 +109,7 @@ function Form({ view }: { view: View }) {
             {piece.thread && <Head title="Follows">an earlier letter</Head>}
             {piece.mailing && <Head title="One of">{piece.mailing}</Head>}
           </dl>
-          {view.id != null && view.state === "sent" && <CameBack id={view.id} />}
+          {view.id != null && view.state === "sent" && <CameBack id={view.id} inset />}
           <LetterBody letter={piece} />
         </article>
       );

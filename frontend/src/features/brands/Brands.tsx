@@ -41,6 +41,12 @@ export function Brands() {
             </li>
           ))}
         </ul>
+        <Link
+          to={`/report${key ? `?brand=${key}` : ""}`}
+          className="mt-3 block px-4 text-sm text-leaf underline underline-offset-2"
+        >
+          The record of a month
+        </Link>
         {maker && (
           <Button look="quiet" className="mt-2 ml-2" onClick={() => setAdding(true)}>
             Add a brand

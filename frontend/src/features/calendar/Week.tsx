@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { type ReactNode, useState, useSyncExternalStore } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { clock, count } from "../../components/words";
@@ -12,6 +12,20 @@ const QUARTER = 900;
 
 /** Where a piece may still be put elsewhere. */
 const MOVES = new Set(["queued", "held"]);
+
+const WIDE = "(min-width: 768px)";
+
+/** Whether the week has room as a table; else it is a list of days. */
+function useWide(): boolean {
+  return useSyncExternalStore(
+    (told) => {
+      const query = window.matchMedia(WIDE);
+      query.addEventListener("change", told);
+      return () => query.removeEventListener("change", told);
+    },
+    () => window.matchMedia(WIDE).matches,
+  );
+}
 
 /** Channels down, days across: what starts, what waits and what went out, and the places that are free. */
 export function Week({
@@ -27,6 +41,7 @@ export function Week({
   mayMove: boolean;
   onOpen: (piece: OnTime) => void;
 }) {
+  const wide = useWide();
   const days = daysFrom(week, 7);
   const today = midnight(now);
   const channels = rowsOf(view);
@@ -43,82 +58,90 @@ export function Week({
     );
   return (
     <div className="mt-4 overflow-x-auto">
-      <table className="w-full min-w-[900px] table-fixed border-collapse text-sm max-md:hidden">
-        <thead>
-          <tr>
-            <th scope="col" className="w-32 border-b border-rule pb-1 text-left text-xs font-normal text-soft">
-              Channel
-            </th>
-            {days.map((day) => (
-              <th
-                key={day}
-                scope="col"
-                aria-current={day === today ? "date" : undefined}
-                className={`border-b border-l border-rule px-2 pb-1 text-left font-normal ${day === today ? "bg-shade font-semibold" : "text-soft"}`}
-              >
-                {head.format(day * 1000)}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {view.starts.length > 0 && (
+      {wide && (
+        <table className="w-full min-w-[900px] table-fixed border-collapse text-sm">
+          <thead>
             <tr>
-              <th scope="row" className="border-b border-line py-2 pr-2 text-left align-top font-normal">
-                <span className="smallcaps text-soft">Starts</span>
+              <th scope="col" className="w-32 border-b border-rule pb-1 text-left text-xs font-normal text-soft">
+                Channel
               </th>
               {days.map((day) => (
-                <td
+                <th
                   key={day}
-                  className={`border-b border-l border-line px-2 py-2 align-top ${day === today ? "bg-shade" : ""}`}
+                  scope="col"
+                  aria-current={day === today ? "date" : undefined}
+                  className={`border-b border-l border-rule px-2 pb-1 text-left font-normal ${day === today ? "bg-shade font-semibold" : "text-soft"}`}
                 >
-                  <Starts starts={starts.get(day) ?? []} />
-                </td>
+                  {head.format(day * 1000)}
+                </th>
               ))}
             </tr>
-          )}
-          {channels.map((channel) => (
-            <tr key={channel.key}>
-              <th scope="row" className="border-b border-line py-2 pr-2 text-left align-top font-normal">
-                <span className="font-serif text-base leading-tight">{channel.name}</span>
-                <Room channel={channel} />
-              </th>
-              {days.map((day) => (
-                <Cell
-                  key={day}
-                  day={day}
-                  today={today}
-                  now={now}
-                  pieces={channel.pieces.get(day) ?? []}
-                  free={channel.free.get(day) ?? []}
-                  aDay={channel.aDay}
-                  mayMove={mayMove}
-                  onOpen={onOpen}
+          </thead>
+          <tbody>
+            {view.starts.length > 0 && (
+              <tr>
+                <th scope="row" className="border-b border-line py-2 pr-2 text-left align-top font-normal">
+                  <span className="smallcaps text-soft">Starts</span>
+                </th>
+                {days.map((day) => (
+                  <td
+                    key={day}
+                    className={`border-b border-l border-line px-2 py-2 align-top ${day === today ? "bg-shade" : ""}`}
+                  >
+                    <Starts starts={starts.get(day) ?? []} />
+                  </td>
+                ))}
+              </tr>
+            )}
+            {channels.map((channel) => (
+              <tr key={channel.key}>
+                <th scope="row" className="border-b border-line py-2 pr-2 text-left align-top font-normal">
+                  <span className="font-serif text-base leading-tight">{channel.name}</span>
+                  <Room channel={channel} />
+                </th>
+                {days.map((day) => (
+                  <Cell
+                    key={day}
+                    day={day}
+                    today={today}
+                    now={now}
+                    pieces={channel.pieces.get(day) ?? []}
+                    free={channel.free.get(day) ?? []}
+                    aDay={channel.aDay}
+                    mayMove={mayMove}
+                    onOpen={onOpen}
+                  />
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {!wide && (
+        <ol>
+          {days.map((day) => {
+            const pieces = view.pieces.filter((piece) => midnight(piece.at) === day);
+            const begins = starts.get(day) ?? [];
+            if (!pieces.length && !begins.length && day !== today) return null;
+            return (
+              <li key={day} className="border-b border-rule py-3">
+                <h2 className={`mb-1 text-sm ${day === today ? "font-semibold" : "text-soft"}`}>
+                  {head.format(day * 1000)}
+                </h2>
+                <Starts starts={begins} />
+                <Folded
+                  items={pieces}
+                  waits={(piece) => piece.state !== "sent"}
+                  draw={(piece) => (
+                    <Chip key={piece.id} piece={piece} now={now} mayMove={false} onOpen={onOpen} channel />
+                  )}
                 />
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <ol className="md:hidden">
-        {days.map((day) => {
-          const pieces = view.pieces.filter((piece) => midnight(piece.at) === day);
-          const begins = starts.get(day) ?? [];
-          if (!pieces.length && !begins.length && day !== today) return null;
-          return (
-            <li key={day} className="border-b border-rule py-3">
-              <h2 className={`mb-1 text-sm ${day === today ? "font-semibold" : "text-soft"}`}>
-                {head.format(day * 1000)}
-              </h2>
-              <Starts starts={begins} />
-              {pieces.map((piece) => (
-                <Chip key={piece.id} piece={piece} now={now} mayMove={false} onOpen={onOpen} channel />
-              ))}
-              {!pieces.length && !begins.length && <p className="text-sm text-soft">Nothing today.</p>}
-            </li>
-          );
-        })}
-      </ol>
+                {!pieces.length && !begins.length && <p className="text-sm text-soft">Nothing today.</p>}
+              </li>
+            );
+          })}
+        </ol>
+      )}
       {view.more && <p className="mt-2 text-sm text-soft">There is more than can be shown; choose one brand.</p>}
       {mayMove && (
         <p className="mt-3 text-xs text-soft max-md:hidden">
@@ -236,25 +259,60 @@ function Cell({
       onDrop={drop}
       className={`border-b border-l border-line px-1.5 py-1.5 align-top ${over ? "bg-leafwash" : day === today ? "bg-shade" : ""}`}
     >
-      {inOrder.map(({ at, piece }) =>
-        piece ? (
-          <Chip key={`p${piece.id}`} piece={piece} now={now} mayMove={mayMove} onOpen={onOpen} />
-        ) : (
-          <span
-            key={`f${at}`}
-            data-free={at}
-            className="mb-1 block border border-dashed border-line px-1.5 py-0.5 text-xs text-soft"
-          >
-            {clock(at)} free
-          </span>
-        ),
-      )}
+      <Folded
+        items={inOrder}
+        waits={({ piece }) => piece?.state !== "sent"}
+        draw={({ at, piece }) =>
+          piece ? (
+            <Chip key={`p${piece.id}`} piece={piece} now={now} mayMove={mayMove} onOpen={onOpen} />
+          ) : (
+            <span
+              key={`f${at}`}
+              data-free={at}
+              className="mb-1 block border border-dashed border-line px-1.5 py-0.5 text-xs text-soft"
+            >
+              {clock(at)} free
+            </span>
+          )
+        }
+      />
       {crowded && (
         <p className="text-xs text-ochre">
           {count(pieces.length, "piece")}, meant for {aDay}
         </p>
       )}
     </td>
+  );
+}
+
+/** How many of a day's pieces are shown at first. */
+const MOST = 7;
+
+/** A day that holds many shows a few, first of all what still waits, and the rest on being asked. */
+function Folded<T>({
+  items,
+  waits,
+  draw,
+}: {
+  items: readonly T[];
+  waits: (item: T) => boolean;
+  draw: (item: T) => ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
+  const fits = open || items.length <= MOST + 1;
+  const waiting = items.filter(waits).slice(0, MOST);
+  const sent = items.filter((item) => !waits(item)).slice(waiting.length - MOST || items.length);
+  const few = new Set<T>([...waiting, ...sent]);
+  const shown = fits ? items : items.filter((item) => few.has(item));
+  return (
+    <>
+      {shown.map(draw)}
+      {!fits && (
+        <button type="button" className="mb-1 text-xs text-leaf underline" onClick={() => setOpen(true)}>
+          and {items.length - shown.length} more
+        </button>
+      )}
+    </>
   );
 }
 

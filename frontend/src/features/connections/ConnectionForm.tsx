@@ -16,6 +16,8 @@ type Property = {
   maxLength?: number;
   last?: boolean;
   with?: string;
+  under?: string;
+  of?: string;
   anyOf?: { type?: string }[];
   $ref?: string;
   allOf?: unknown;
@@ -39,11 +41,21 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
   const [wrong, setWrong] = useState("");
   const granted = !!kind.bearer && !["no", undefined].includes(settings.oauth as string | undefined);
   const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>)
-    .filter(([, property]) => !property.with || granted)
+    .filter(([, property]) => (!property.with || granted) && (property.of !== "pieces" || kind.sends))
     .sort(([, a], [, b]) => Number(!!a.last) - Number(!!b.last));
   // What OAuth grants takes the place of a token that is typed in.
   const typed = Object.entries(kind.secrets).filter(([key]) => key !== (granted ? kind.bearer : "client_secret"));
   const set = (key: string, value: unknown) => setSettings((before) => ({ ...before, [key]: value }));
+
+  const shown = (some: [string, Property][]) =>
+    some.map(([key, property]) => (
+      <Setting
+        key={key}
+        property={property}
+        value={settings[key] ?? property.default}
+        set={(value) => set(key, value)}
+      />
+    ));
 
   async function save(event: FormEvent) {
     event.preventDefault();
@@ -79,14 +91,7 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
         <Field label="Name here">
           <Input required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
-        {properties.map(([key, property]) => (
-          <Setting
-            key={key}
-            property={property}
-            value={settings[key] ?? property.default}
-            set={(value) => set(key, value)}
-          />
-        ))}
+        {shown(properties.filter(([, property]) => !property.under))}
         {settings.oauth === "authorization_code" && (
           <Field label="Redirect address" help="Put it in where the other side asks for one.">
             <span className="flex gap-2">
@@ -112,6 +117,15 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
             />
           </Field>
         ))}
+        {[...new Set(properties.flatMap(([, property]) => property.under ?? []))].map((heading) => {
+          const inside = properties.filter(([, property]) => property.under === heading);
+          return (
+            <details key={heading} open={inside.some(([key, p]) => isSet(connection?.settings[key], p)) || undefined}>
+              <summary className="cursor-pointer text-xs text-soft">{heading}</summary>
+              <div className="mt-2 space-y-3">{shown(inside)}</div>
+            </details>
+          );
+        })}
         {wrong && (
           <p role="alert" className="text-sm text-brick">
             {wrong}
@@ -129,6 +143,10 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
     </Dialog>
   );
 }
+
+/** Whether a setting says something else than it does by itself. */
+const isSet = (value: unknown, property: Property) =>
+  value !== undefined && value !== null && value !== "" && value !== property.default;
 
 function Setting({ property, value, set }: { property: Property; value: unknown; set: (value: unknown) => void }) {
   const label = property.title ?? "";

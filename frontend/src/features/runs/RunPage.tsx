@@ -8,6 +8,7 @@ import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Doubt } from "../../components/Doubt";
 import { useKeys } from "../../components/keys";
+import { LinkItem, Menu } from "../../components/Menu";
 import { Failed, Loading } from "../../components/Quiet";
 import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
@@ -18,6 +19,7 @@ import { Reader } from "../../page-view/Reader";
 import { LetRest, TakeUp } from "../today/Today";
 import { Another, OtherResult, useOther } from "./Another";
 import { Judge, TakeUpFrom } from "./deciding";
+import { RowsWritten } from "./RowsWritten";
 import { RunGrid, together } from "./RunGrid";
 
 /** A run: the same page with one column, and the reader beside it. */
@@ -160,6 +162,15 @@ export function RunPage() {
         <Button look="quiet" aria-pressed={journal} onClick={() => setJournal(!journal)}>
           Journal
         </Button>
+        <Menu opens={<Button look="quiet">Record …</Button>}>
+          {["HTML", "PDF", "JSON"].map((kind) => (
+            <LinkItem key={kind}>
+              <a href={`/api/runs/${id}/record/${kind.toLowerCase()}`} download>
+                As {kind}
+              </a>
+            </LinkItem>
+          ))}
+        </Menu>
         <Another
           run={r}
           chosen={beside}
@@ -222,7 +233,7 @@ export function RunPage() {
           ) : (
             <>
               <Iterations
-                list={places.data ?? []}
+                list={(inBlock && places.data) || []}
                 chosen={place || result.data.address}
                 onChoose={setPlace}
                 onTakeUp={
@@ -248,6 +259,9 @@ export function RunPage() {
                 given={given}
                 onGiven={setGiven}
               />
+              {line.stage === "record" && (
+                <RowsWritten run={id} address={place || result.data.address || line.id} maker={maker} />
+              )}
               {maker && r.ended_at && r.state !== "cancelled" && line.depth === 0 && line.stage !== "start" && (
                 <div className="mt-8 border-t border-line pt-3">
                   <Button onClick={() => setTaking(true)}>Take the run up from this line …</Button>

@@ -1,5 +1,6 @@
-import { type ReactNode, useRef, useState } from "react";
+import { type ReactNode, useCallback, useRef, useState } from "react";
 import { api, type Schemas } from "../../api/client";
+import { type News, useNews } from "../../api/live";
 import { mutate } from "../../api/mutate";
 import { Button } from "../../components/Button";
 import { say, sayError } from "../../components/Toast";
@@ -19,21 +20,33 @@ export function BringIn({
 }) {
   const input = useRef<HTMLInputElement>(null);
   const [busy, setBusy] = useState(false);
+  const [read, setRead] = useState(0);
+  const mark = useRef(Math.random().toString(36).slice(2));
+  useNews(
+    useCallback((news: News) => {
+      if (news.topic === "bringing" && news.mark === mark.current) setRead(news.rows);
+    }, []),
+  );
 
   async function bring(file: File) {
     setBusy(true);
+    setRead(0);
     const form = new FormData();
+    form.set("mark", mark.current);
     form.set("file", file);
     form.set("into", into);
     form.set("name", name);
     try {
       const made = await mutate(
-        api.POST("/api/sheets/file", { body: { file: "", into, name }, bodySerializer: () => form }),
+        api.POST("/api/sheets/file", {
+          body: { file: "", into, name, mark: mark.current },
+          bodySerializer: () => form,
+        }),
         "sheets",
         "sheet",
         "catalogue",
       );
-      say(`${count(made.rows, "row")} brought in.`);
+      say([`${count(made.added, "row")} brought in.`, ...made.notes].join(" "));
       onDone?.(made);
     } catch (error) {
       sayError(error);
@@ -49,7 +62,7 @@ export function BringIn({
         title="CSV, XLSX, ODS, or a list of feeds (OPML)"
         onClick={() => input.current?.click()}
       >
-        {busy ? "Reading …" : children}
+        {busy ? (read ? `Reading, ${count(read, "row")} …` : "Reading …") : children}
       </Button>
       <input
         ref={input}

@@ -1,405 +1,394 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type ClipboardEvent, type KeyboardEvent, useEffect, useRef, useState } from "react";
-import { Link } from "react-router";
-import { api, type Schemas } from "../../api/client";
-import { mutate, staleNow } from "../../api/mutate";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { api, ok, type Schemas } from "../../api/client";
+import { staleNow } from "../../api/mutate";
 import * as reads from "../../api/reads";
-import { Button } from "../../components/Button";
-import { Input } from "../../components/Field";
-import { Dots, Item, LinkItem, Menu } from "../../components/Menu";
+import { useSession } from "../../app/session";
 import { Empty, Failed, Loading } from "../../components/Quiet";
-import { say, sayError } from "../../components/Toast";
+import { sayError } from "../../components/Toast";
 import { count } from "../../components/words";
-import { BringIn } from "./BringIn";
 import { ColumnsDialog } from "./ColumnsDialog";
+import { Foot } from "./grid/Foot";
+import { Head } from "./grid/Head";
+import { Reading } from "./grid/Reading";
+import { type RowActions, RowLine } from "./grid/RowLine";
+import { Toolbar } from "./grid/Toolbar";
+import { KeysDialog } from "./KeysDialog";
 import { ListDialog } from "./ListDialog";
+import type { Place } from "./model/block";
+import { cellText } from "./model/cells";
+import { linesOf } from "./model/lines";
+import {
+  type Asked,
+  askedOf,
+  columnsOf,
+  isNarrowed,
+  laidOut,
+  NUMBERS,
+  plain,
+  type Shown,
+  standing,
+} from "./model/shown";
+import { useCells } from "./model/useCells";
+import { useOthers } from "./model/useOthers";
+import { useRows } from "./model/useRows";
+import { useWriting } from "./model/useWriting";
+import { RowDialog } from "./RowDialog";
+import { RowHistory } from "./RowHistory";
 import { SendRows } from "./SendRows";
 
 type Sheet = Schemas["SheetView"];
-type Row = Schemas["RowView"];
 
-const HEIGHT = 34;
-const WIDTHS: Record<string, string> = {
-  date: "7.5rem",
-  number: "6rem",
-  choice: "9rem",
-  link: "14rem",
-  text: "minmax(12rem,1fr)",
-};
+/** A million rows of this height are what a browser can still scroll. */
+const HEIGHT = 33;
+const NOBODY: never[] = [];
 
-/** A grid of typed columns: moved through and changed by keys, sorted, searched, pasted into. */
+/** A grid of typed columns: moved through and changed by keys, sorted, narrowed, in groups, copied from and pasted into. */
 export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
-  const [words, setWords] = useState("");
-  const [sort, setSort] = useState<{ name: string; down: boolean } | null>(null);
-  const [at, setAt] = useState<[number, number]>([0, 0]);
-  const [editing, setEditing] = useState<string | null>(null);
-  const [columns, setColumns] = useState(false);
-  const [listed, setListed] = useState(false);
+  const session = useSession();
+  const [view, setView] = useState("");
+  const [kept, setShown] = useState<Shown>(plain);
+  const [closed, setClosed] = useState<ReadonlySet<string>>(new Set());
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
-  const [sending, setSending] = useState(false);
+  const [open, setOpen] = useState<"columns" | "list" | "send" | "removed" | "keys" | null>(null);
+  const [past, setPast] = useState<{ id: number; position: number } | null>(null);
+  const [read, setRead] = useState<number | null>(null);
+  const [room, setRoom] = useState(1000);
+  const [range, setRange] = useState<[number, number]>([0, 0]);
   const frame = useRef<HTMLDivElement>(null);
-  const rows = useInfiniteQuery(reads.rows(sheet.key, words, sort));
-  const list: Row[] = rows.data?.pages.flatMap((p) => p.rows) ?? [];
-  const total = rows.data?.pages[0]?.total ?? 0;
+  const grid = useRef<HTMLDivElement>(null);
+  const find = useRef<HTMLInputElement>(null);
+
+  const shown = useMemo(() => standing(kept, sheet.columns), [kept, sheet.columns]);
+  // The same for as long as the same is asked, whatever else of the view changes.
+  const question = JSON.stringify(askedOf(shown));
+  const asked = useMemo(() => JSON.parse(question) as Asked, [question]);
+  const columns = useMemo(() => columnsOf(sheet.columns, shown), [sheet.columns, shown]);
+  const laid = useMemo(() => laidOut(columns, shown, room), [columns, shown, room]);
+  const width = NUMBERS + laid.reduce((sum, one) => sum + one.width, 0);
+  const rows = useRows(sheet.key, asked, ...range);
+  const bySame = asked.sort === asked.group;
+  const groups = useQuery(
+    reads.rowGroups(sheet.key, { ...asked, sort: bySame ? asked.sort : "", down: bySame && asked.down }),
+  );
+  const sections = asked.group ? (groups.data ?? null) : null;
+  const lines = useMemo(() => linesOf(rows.total, sections, closed), [rows.total, sections, closed]);
+  const writing = useWriting(sheet.key);
   const virtual = useVirtualizer({
-    count: list.length,
+    count: lines.count,
     getScrollElement: () => frame.current,
     estimateSize: () => HEIGHT,
     overscan: 12,
+    paddingStart: HEIGHT,
+    scrollPaddingStart: HEIGHT,
+    scrollPaddingEnd: HEIGHT,
   });
   const seen = virtual.getVirtualItems();
-  const last = seen.at(-1)?.index ?? 0;
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the query is a new object at each drawing
+  const places = seen.flatMap((item) => {
+    const line = lines.at(item.index);
+    return line.kind === "row" ? [line.row] : [];
+  });
+  const [firstSeen, lastSeen] = [places[0] ?? 0, places.at(-1) ?? 0];
+  useEffect(() => setRange([firstSeen, lastSeen]), [firstSeen, lastSeen]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the frame is there once the rows are
   useEffect(() => {
-    if (last > list.length - 40 && rows.hasNextPage && !rows.isFetchingNextPage) rows.fetchNextPage();
-  }, [last, list.length, rows.hasNextPage, rows.isFetchingNextPage]);
-
-  const names = sheet.columns.map((c) => c.name);
+    const element = frame.current;
+    if (!element) return;
+    const watch = new ResizeObserver(() => setRoom(element.clientWidth));
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, [rows.pending]);
+  /** Bring a cell into sight, beside the columns that stay. */
+  function see([index, place]: Place) {
+    virtual.scrollToIndex(lines.of(index));
+    const one = laid[place];
+    const frozen = laid.filter((column) => column.frozen).reduce((edge, column) => edge + column.width, NUMBERS);
+    if (!one || one.frozen || !frame.current) return;
+    const { scrollLeft, clientWidth } = frame.current;
+    if (one.left < scrollLeft + frozen) frame.current.scrollLeft = one.left - frozen;
+    else if (one.left + one.width > scrollLeft + clientWidth)
+      frame.current.scrollLeft = one.left + one.width - clientWidth;
+  }
   const pick = (id: number) =>
     setPicked((before) => new Set(before.has(id) ? [...before].filter((one) => one !== id) : [...before, id]));
-  const template = `4.4rem ${sheet.columns.map((c) => WIDTHS[c.type] ?? WIDTHS.text).join(" ")} 3rem`;
-  const path = { params: { path: { key: sheet.key } } };
+  const cells = useCells(rows, columns, maker, writing, {
+    pick,
+    read: setRead,
+    find: () => find.current?.focus(),
+    see,
+    page: () => Math.max(1, Math.floor((frame.current?.clientHeight ?? 400) / HEIGHT) - 2),
+  });
+  const { at, block, editing, row: rowAt, column: columnAt } = cells;
+  const others = useOthers(sheet.key, session.data?.email ?? "", { row: rowAt?.id ?? 0, column: columnAt?.name ?? "" });
 
-  async function write(row: Row, cells: Record<string, string>) {
-    try {
-      await mutate(
-        api.PATCH("/api/sheets/{key}/rows/{row}", {
-          params: { path: { key: sheet.key, row: row.id } },
-          body: { cells },
-        }),
-        ["sheet", sheet.key],
-        "sheets",
-      );
-    } catch (error) {
-      sayError(error);
-    }
-  }
+  // What is asked anew is looked at from the top.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the place is set when what is asked for changes
+  useEffect(() => {
+    cells.choose([0, 0]);
+    frame.current?.scrollTo({ top: 0 });
+  }, [asked]);
 
-  async function add(rows: Record<string, string>[]) {
-    try {
-      const { count: n } = await mutate(
-        api.POST("/api/sheets/{key}/rows", { ...path, body: { rows } }),
-        ["sheet", sheet.key],
-        "sheets",
-      );
-      if (n !== 1) say(`${count(n, "row")} added.`);
-    } catch (error) {
-      sayError(error);
-    }
-  }
-
-  async function remove(row: Row) {
-    try {
-      await mutate(
-        api.POST("/api/sheets/{key}/rows/delete", { ...path, body: { ids: [row.id] } }),
-        ["sheet", sheet.key],
-        "sheets",
-      );
-    } catch (error) {
-      sayError(error);
-    }
-  }
-
-  const move = (down: number, right: number) => {
-    const next: [number, number] = [
-      Math.min(list.length - 1, Math.max(0, at[0] + down)),
-      Math.min(names.length - 1, Math.max(0, at[1] + right)),
-    ];
-    setAt(next);
-    virtual.scrollToIndex(next[0]);
+  // The same functions for as long as the grid stands, so that rows are drawn anew only where they changed.
+  const acting = useRef<RowActions>(null!);
+  acting.current = {
+    choose: (index, column, more) => cells.choose([index, column], more),
+    edit: (index, column) => {
+      cells.choose([index, column]);
+      cells.edit(cellText(rows.at(index), columns[column]?.name));
+    },
+    done: (value, by) => {
+      cells.done(value, by);
+      grid.current?.focus({ preventScroll: true });
+    },
+    pick,
+    read: setRead,
+    history: setPast,
+    remove: (id) => writing.remove([id]),
   };
-
-  function press(event: KeyboardEvent) {
-    if (editing !== null) return;
-    const moves: Record<string, [number, number]> = {
-      ArrowDown: [1, 0],
-      ArrowUp: [-1, 0],
-      ArrowRight: [0, 1],
-      ArrowLeft: [0, -1],
-    };
-    const by = moves[event.key];
-    if (by) move(...by);
-    else if (event.key === " " && maker && event.shiftKey && list[at[0]]) pick(list[at[0]]!.id);
-    else if (event.key === "Enter" && maker) setEditing(cellText(list[at[0]], names[at[1]]));
-    else if (maker && event.key.length === 1 && !event.ctrlKey && !event.metaKey && list.length) setEditing(event.key);
-    else return;
-    event.preventDefault();
-    event.stopPropagation();
-  }
-
-  /** A table copied from a spreadsheet: into the rows from the chosen cell on, and into new rows below the last. */
-  async function paste(event: ClipboardEvent) {
-    if (!maker || editing !== null) return;
-    const table = event.clipboardData
-      .getData("text/plain")
-      .replace(/\r/g, "")
-      .replace(/\n$/, "")
-      .split("\n")
-      .map((line) => line.split("\t"));
-    if (!table.length) return;
-    event.preventDefault();
-    const cells = (line: string[]) =>
-      Object.fromEntries(line.map((text, i) => [names[at[1] + i], text]).filter(([name]) => name)) as Record<
-        string,
-        string
-      >;
-    const fresh: Record<string, string>[] = [];
-    for (const [i, line] of table.entries()) {
-      const row = list[at[0] + i];
-      if (row) await write(row, cells(line));
-      else fresh.push(cells(line));
-    }
-    if (fresh.length) await add(fresh);
-  }
+  const acts = useMemo<RowActions>(
+    () => ({
+      choose: (...of) => acting.current.choose(...of),
+      edit: (...of) => acting.current.edit(...of),
+      done: (...of) => acting.current.done(...of),
+      pick: (id) => acting.current.pick(id),
+      read: (id) => acting.current.read(id),
+      history: (row) => acting.current.history(row),
+      remove: (id) => acting.current.remove(id),
+    }),
+    [],
+  );
+  const fold = (label: string) =>
+    setClosed((before) => new Set(before.has(label) ? [...before].filter((one) => one !== label) : [...before, label]));
+  const reading = rows.here.find((one) => one.row.id === read);
 
   return (
     <>
-      <div className="flex flex-wrap items-center gap-2 px-5 py-2">
-        <Input
-          aria-label="Find in this sheet"
-          placeholder="Find in this sheet"
-          className="!w-60"
-          value={words}
-          onChange={(e) => setWords(e.target.value)}
-        />
-        <span className="text-xs text-soft">
-          {words ? `${total} of ${count(sheet.rows, "row")}` : count(total, "row")}
-        </span>
-        <span className="ml-auto" />
-        {maker && (
-          <>
-            {picked.size > 0 && (
-              <>
-                <Button onClick={() => setSending(true)}>Send {count(picked.size, "row")} through …</Button>
-                <Button look="quiet" onClick={() => setPicked(new Set())}>
-                  Choose none
-                </Button>
-              </>
-            )}
-            <Button onClick={() => add([{}])}>Add a row</Button>
-            <Button onClick={() => setColumns(true)}>Columns</Button>
-            <Button onClick={() => setListed(true)}>List of readers</Button>
-            <BringIn into={sheet.key}>Bring in a file …</BringIn>
-          </>
-        )}
-        <Menu opens={<Button look="quiet">Take out …</Button>}>
-          {["CSV", "XLSX", "ODS"].map((kind) => (
-            <LinkItem key={kind}>
-              <a href={`/api/sheets/${sheet.key}/file/${kind.toLowerCase()}`} download>
-                As {kind}
-              </a>
-            </LinkItem>
-          ))}
-        </Menu>
-      </div>
-      {rows.isPending ? (
+      <Toolbar
+        sheet={sheet}
+        maker={maker}
+        shown={shown}
+        view={view}
+        total={rows.total}
+        picked={picked.size}
+        others={others}
+        writing={writing}
+        find={find}
+        onShow={setShown}
+        onView={(name, next) => {
+          setView(name);
+          setShown(next);
+        }}
+        onOpen={setOpen}
+        onPickNone={() => setPicked(new Set())}
+        onPickAll={async () => {
+          try {
+            const path = { params: { path: { key: sheet.key }, query: asked } };
+            setPicked(new Set((await ok(api.GET("/api/sheets/{key}/numbers", path))).ids));
+          } catch (error) {
+            sayError(error);
+          }
+        }}
+        onRemove={async () => {
+          if (await writing.remove([...picked])) setPicked(new Set());
+        }}
+      />
+      {rows.pending ? (
         <Loading what="Fetching the rows …" />
-      ) : rows.isError ? (
-        <Failed error={rows.error} again={() => rows.refetch()} />
+      ) : rows.error && !rows.here.length ? (
+        <Failed error={rows.error} again={rows.again} />
       ) : (
-        <div ref={frame} className="min-h-0 flex-1 overflow-auto border-t border-line bg-sheet">
+        <div ref={frame} className="relative min-h-0 flex-1 overflow-auto border-t border-line bg-sheet">
           <div
+            ref={grid}
             role="grid"
             aria-label={sheet.name}
-            aria-rowcount={total}
+            aria-rowcount={rows.total + 1}
+            aria-colcount={columns.length + 1}
+            aria-multiselectable
             tabIndex={0}
-            onKeyDown={press}
-            onPaste={paste}
-            className="min-w-fit outline-none"
+            onKeyDown={cells.press}
+            onCopy={(event) => cells.copy(event)}
+            onCut={(event) => cells.copy(event, true)}
+            onPaste={cells.paste}
+            className="relative outline-none select-none"
+            style={{ width, minHeight: "100%" }}
           >
             <div
               role="row"
-              className="sticky top-0 z-10 grid border-b border-rule bg-paper"
-              style={{ gridTemplateColumns: template }}
+              className="sticky top-0 z-20 flex border-b border-rule bg-paper"
+              style={{ width, height: HEIGHT, marginBottom: -HEIGHT }}
             >
-              <span role="columnheader" className="px-2 py-1.5 text-right">
-                {maker && list.length > 0 && (
+              <span
+                role="columnheader"
+                className="sticky left-0 z-30 flex items-center justify-end bg-paper px-2"
+                style={{ width: NUMBERS, minWidth: NUMBERS }}
+              >
+                {maker && rows.here.length > 0 && (
                   <input
                     type="checkbox"
                     tabIndex={-1}
-                    aria-label="Choose all rows that are shown"
-                    checked={list.every((row) => picked.has(row.id))}
-                    onChange={(e) => setPicked(new Set(e.target.checked ? list.map((row) => row.id) : []))}
+                    aria-label="Choose all rows that are here"
+                    title={rows.total > rows.here.length ? `The ${rows.here.length} rows around here` : undefined}
+                    checked={rows.here.every(({ row }) => picked.has(row.id))}
+                    onChange={(e) => setPicked(new Set(e.target.checked ? rows.here.map(({ row }) => row.id) : []))}
                   />
                 )}
               </span>
-              {sheet.columns.map((c) => (
-                <button
-                  type="button"
-                  role="columnheader"
-                  key={c.name}
-                  aria-sort={sort?.name === c.name ? (sort.down ? "descending" : "ascending") : "none"}
-                  onClick={() =>
-                    setSort(
-                      sort?.name === c.name
-                        ? sort.down
-                          ? null
-                          : { name: c.name, down: true }
-                        : { name: c.name, down: false },
-                    )
-                  }
-                  className="border-l border-line px-2 py-1.5 text-left text-xs font-semibold hover:bg-shade"
-                >
-                  {c.name} {sort?.name === c.name && <span aria-hidden>{sort.down ? "↓" : "↑"}</span>}
-                </button>
+              {laid.map((one, i) => (
+                <Head
+                  key={one.column.name}
+                  laid={one}
+                  place={i}
+                  columns={sheet.columns}
+                  shown={shown}
+                  onShow={setShown}
+                  onColumns={maker ? () => setOpen("columns") : undefined}
+                />
               ))}
-              <span />
             </div>
             <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
               {seen.map((item) => {
-                const row = list[item.index]!;
-                return (
-                  <div
-                    key={row.id}
-                    role="row"
-                    className="absolute grid w-full border-b border-line hover:bg-paper"
-                    style={{ gridTemplateColumns: template, height: HEIGHT, transform: `translateY(${item.start}px)` }}
-                  >
-                    <span
-                      role="rowheader"
-                      className="flex items-center justify-end gap-2 px-2 py-1.5 text-xs text-soft"
+                const line = lines.at(item.index);
+                const style = {
+                  position: "absolute" as const,
+                  top: 0,
+                  height: HEIGHT,
+                  width,
+                  transform: `translateY(${item.start}px)`,
+                };
+                if (line.kind === "group") {
+                  const group = sections![line.group]!;
+                  return (
+                    <div
+                      key={`group ${group.label}`}
+                      role="row"
+                      style={style}
+                      className="border-b border-line bg-shade"
                     >
-                      {row.position}
-                      {maker && (
-                        <input
-                          type="checkbox"
-                          tabIndex={-1}
-                          aria-label={`Choose row ${row.position}`}
-                          checked={picked.has(row.id)}
-                          onChange={() => pick(row.id)}
-                        />
-                      )}
-                    </span>
-                    {sheet.columns.map((c, x) => {
-                      const here = at[0] === item.index && at[1] === x;
-                      const text = cellText(row, c.name);
-                      return (
-                        <div
-                          key={c.name}
-                          role="gridcell"
-                          aria-selected={here}
-                          title={text.length > 20 ? text : undefined}
-                          onMouseDown={() => setAt([item.index, x])}
-                          onDoubleClick={() => maker && setEditing(text)}
-                          className={`truncate border-l border-line px-2 py-1.5 text-sm ${c.type === "number" ? "text-right" : ""} ${here ? "ring-2 ring-leaf ring-inset" : ""}`}
+                      <span
+                        role="gridcell"
+                        aria-colspan={columns.length + 1}
+                        className="sticky left-0 block h-full w-fit"
+                      >
+                        <button
+                          type="button"
+                          aria-expanded={!closed.has(group.label)}
+                          onClick={() => fold(group.label)}
+                          className="flex h-full items-center gap-2 px-3 text-sm"
                         >
-                          {here && editing !== null ? (
-                            <CellInput
-                              text={editing}
-                              onDone={(value, by) => {
-                                setEditing(null);
-                                if (value !== null && value !== text) write(row, { [c.name]: value });
-                                (frame.current?.querySelector("[role=grid]") as HTMLElement | null)?.focus();
-                                if (by) move(...by);
-                              }}
-                            />
-                          ) : c.type === "link" && /^https?:/.test(text) ? (
-                            <a
-                              href={text}
-                              target="_blank"
-                              rel="noreferrer"
-                              tabIndex={-1}
-                              className="text-leaf underline underline-offset-2"
-                            >
-                              {text.replace(/^https?:\/\//, "")}
-                            </a>
-                          ) : (
-                            text.replace(/\s+/g, " ")
-                          )}
-                        </div>
-                      );
-                    })}
-                    <span role="gridcell" className="text-center">
-                      <RowMenu row={row} maker={maker} onDelete={() => remove(row)} />
-                    </span>
+                          <span aria-hidden>{closed.has(group.label) ? "▸" : "▾"}</span>
+                          <span className="font-serif">{group.label.slice(0, 120) || `no ${asked.group}`}</span>
+                          <span className="text-xs text-soft">{count(group.count, "row")}</span>
+                        </button>
+                      </span>
+                    </div>
+                  );
+                }
+                const row = rows.at(line.row);
+                if (!row)
+                  return (
+                    <div
+                      key={`row ${line.row}`}
+                      role="row"
+                      aria-busy
+                      style={style}
+                      className="border-b border-line bg-sheet"
+                    >
+                      <span role="gridcell" />
+                    </div>
+                  );
+                const inBlock = line.row >= block.top && line.row < block.top + block.rows;
+                const here = others.filter((one) => one.row === row.id);
+                return (
+                  <div key={row.id} role="presentation" style={style}>
+                    <RowLine
+                      row={row}
+                      index={line.row}
+                      laid={laid}
+                      width={width}
+                      at={at[0] === line.row ? at[1] : -1}
+                      block={inBlock && (block.rows > 1 || block.columns > 1) ? block : null}
+                      editing={at[0] === line.row ? editing : null}
+                      picked={picked.has(row.id)}
+                      others={here.length ? here : NOBODY}
+                      maker={maker}
+                      acts={acts}
+                    />
                   </div>
                 );
               })}
             </div>
+            <Foot sheet={sheet.key} asked={asked} shown={shown} laid={laid} width={width} />
           </div>
-          {list.length === 0 && (
-            <div className="px-6">
-              <Empty title={words ? "No row has these words." : "This sheet is empty."}>
-                {words ? "Try fewer words." : "Add a row, paste from a spreadsheet, or let a workflow write into it."}
+          {rows.total === 0 && (
+            <div className="absolute top-12 left-0 px-6">
+              <Empty
+                title={
+                  asked.where
+                    ? "No row is like this."
+                    : asked.words
+                      ? "No row has these words."
+                      : "This sheet is empty."
+                }
+              >
+                {isNarrowed(shown)
+                  ? "Try fewer words, or take a condition off."
+                  : "Add a row, paste from a spreadsheet, or let a workflow write into it."}
               </Empty>
             </div>
           )}
         </div>
       )}
-      {list[at[0]] && names[at[1]] && (
-        <p aria-live="polite" className="max-h-36 shrink-0 overflow-y-auto border-t border-rule px-5 py-2 text-sm">
-          <span className="mr-3 text-xs text-soft">
-            Row {list[at[0]]!.position}, {names[at[1]]}
-          </span>
-          <span className="font-serif whitespace-pre-wrap [overflow-wrap:anywhere]">
-            {cellText(list[at[0]], names[at[1]]) || "empty"}
-          </span>
-        </p>
-      )}
-      {sending && (
+      {groups.error && asked.group && <p className="px-5 py-1 text-sm text-brick">{groups.error.message}</p>}
+      {rows.error && rows.here.length > 0 && <p className="px-5 py-1 text-sm text-brick">{rows.error.message}</p>}
+      {rowAt && columnAt && <Reading sheet={sheet.key} row={rowAt} column={columnAt.name} />}
+      {open === "send" && (
         <SendRows
           sheet={sheet.key}
           ids={[...picked]}
           onClose={(sent) => {
-            setSending(false);
+            setOpen(null);
             if (sent) setPicked(new Set());
           }}
         />
       )}
-      {columns && (
-        <ColumnsDialog sheet={sheet} onClose={() => setColumns(false)} onDone={() => staleNow(["sheet", sheet.key])} />
+      {open === "columns" && (
+        <ColumnsDialog sheet={sheet} onClose={() => setOpen(null)} onDone={() => staleNow(["sheet", sheet.key])} />
       )}
-      {listed && <ListDialog sheet={sheet} onClose={() => setListed(false)} />}
+      {reading && (
+        <RowDialog
+          key={read}
+          columns={sheet.columns}
+          row={reading.row}
+          maker={maker}
+          onWrite={(cells) => writing.write([{ row: reading.row.id, cells }])}
+          onMove={(by) => {
+            const next = rows.at(reading.index + by);
+            if (!next) return;
+            setRead(next.id);
+            cells.go([reading.index + by, at[1]]);
+          }}
+          onHistory={() => {
+            setPast(reading.row);
+            setRead(null);
+          }}
+          onClose={() => setRead(null)}
+        />
+      )}
+      {(past || open === "removed") && (
+        <RowHistory
+          sheet={sheet.key}
+          row={past}
+          maker={maker}
+          onClose={() => {
+            setPast(null);
+            setOpen(null);
+          }}
+        />
+      )}
+      {open === "keys" && <KeysDialog sheet={sheet} onClose={() => setOpen(null)} />}
+      {open === "list" && <ListDialog sheet={sheet} onClose={() => setOpen(null)} />}
     </>
-  );
-}
-
-const cellText = (row: Row | undefined, name: string | undefined) => String((name && row?.cells[name]) ?? "");
-
-function CellInput({ text, onDone }: { text: string; onDone: (value: string | null, by?: [number, number]) => void }) {
-  const [value, setValue] = useState(text);
-  const done = useRef(false);
-  const finish = (kept: string | null, by?: [number, number]) => {
-    if (done.current) return;
-    done.current = true;
-    onDone(kept, by);
-  };
-  return (
-    <input
-      // biome-ignore lint/a11y/noAutofocus: the cell one begins to write in
-      autoFocus
-      aria-label="Cell"
-      value={value}
-      onChange={(e) => setValue(e.target.value)}
-      onBlur={() => finish(value)}
-      onKeyDown={(e) => {
-        if (e.key === "Enter") finish(value, [1, 0]);
-        else if (e.key === "Tab") finish(value, [0, e.shiftKey ? -1 : 1]);
-        else if (e.key === "Escape") finish(null);
-        else return;
-        e.preventDefault();
-        e.stopPropagation();
-      }}
-      className="-mx-1 w-full bg-paper px-1 outline-none"
-    />
-  );
-}
-
-function RowMenu({ row, maker, onDelete }: { row: Row; maker: boolean; onDelete: () => void }) {
-  if (!row.run && !maker) return <span />;
-  return (
-    <Menu opens={<Dots label={`Row ${row.position}`} tabIndex={-1} />}>
-      {row.run && (
-        <LinkItem>
-          <Link to={`/runs/${row.run}`}>The run that wrote it</Link>
-        </LinkItem>
-      )}
-      {maker && (
-        <Item grave onSelect={onDelete}>
-          Delete the row
-        </Item>
-      )}
-    </Menu>
   );
 }

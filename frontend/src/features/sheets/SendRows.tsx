@@ -15,6 +15,8 @@ export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]
   const takers = useQuery(reads.takers(sheet));
   const [chosen, setChosen] = useState<number | null>(null);
   const [again, setAgain] = useState(false);
+  const [paced, setPaced] = useState(false);
+  const [aDay, setADay] = useState(10);
   const [wrong, setWrong] = useState("");
   const [busy, setBusy] = useState(false);
   const list = takers.data ?? [];
@@ -25,11 +27,16 @@ export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]
     setBusy(true);
     try {
       const sent = await mutate(
-        api.POST("/api/sheets/{key}/rows/send", { ...path, body: { workflow, ids, again } }),
+        api.POST("/api/sheets/{key}/rows/send", { ...path, body: { workflow, ids, again, a_day: paced ? aDay : 0 } }),
         "runs",
+        ["sheet", sheet, "workflows"],
       );
       const left = sent.left_out ? ` ${count(sent.left_out, "row")} left out: empty, used, or sent before.` : "";
-      say(`${count(sent.count, "run")} began.${left}`);
+      say(
+        paced
+          ? `${count(sent.count, "row")} go through, ${aDay} a day.${left}`
+          : `${count(sent.count, "run")} began.${left}`,
+      );
       onClose(true);
     } catch (error) {
       setWrong((error as ApiError).message);
@@ -63,6 +70,25 @@ export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]
               ))}
             </Choice>
           </Field>
+          <Field label="When" group>
+            <label className="flex items-baseline gap-2 text-sm">
+              <input type="radio" name="when" checked={!paced} onChange={() => setPaced(false)} /> All now
+            </label>
+            <label className="flex items-baseline gap-2 text-sm">
+              <input type="radio" name="when" checked={paced} onChange={() => setPaced(true)} /> So many a day, from
+              today on:
+              <input
+                type="number"
+                aria-label="Rows a day"
+                min={1}
+                max={10000}
+                value={aDay}
+                onFocus={() => setPaced(true)}
+                onChange={(e) => setADay(Math.max(1, Math.min(10000, Number(e.target.value) || 1)))}
+                className="w-20 rounded border border-rule bg-sheet px-2 py-0.5 text-sm"
+              />
+            </label>
+          </Field>
           <label className="flex items-baseline gap-2 text-sm">
             <input type="checkbox" checked={again} onChange={(e) => setAgain(e.target.checked)} /> Also those it has had
             before
@@ -77,7 +103,7 @@ export function SendRows({ sheet, ids, onClose }: { sheet: string; ids: number[]
       <div className="mt-5 flex gap-2">
         {list.length > 0 && (
           <Button look="main" disabled={busy} onClick={send}>
-            Begin {count(ids.length, "run")}
+            {paced ? `Send ${aDay} a day` : `Begin ${count(ids.length, "run")}`}
           </Button>
         )}
         <Button look="quiet" onClick={() => onClose(false)}>

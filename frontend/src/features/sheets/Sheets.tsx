@@ -10,6 +10,7 @@ import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { BringIn } from "./BringIn";
+import { Elsewhere, FromElsewhere } from "./Elsewhere";
 import { Grid } from "./Grid";
 
 /** All sheets, and the one that is open. */
@@ -30,9 +31,18 @@ export function Sheets() {
             key={s.key}
             to={`/sheets/${s.key}`}
             aria-current={s === open ? "page" : undefined}
+            ref={s === open ? (tab) => tab?.scrollIntoView({ block: "nearest", inline: "nearest" }) : undefined}
             className={`rounded-t-[4px] border border-b-0 px-3 py-1 font-serif whitespace-nowrap ${s === open ? "border-rule bg-sheet" : "border-transparent text-soft hover:bg-shade"}`}
           >
-            {s.name} <span className="font-sans text-xs text-soft">{s.rows}</span>
+            {s.name}
+            {s.outside && <span className="sr-only"> (a file elsewhere)</span>}
+            {s.outside && (
+              <span aria-hidden className="text-ochre">
+                {" "}
+                ⇄
+              </span>
+            )}{" "}
+            <span className="font-sans text-xs text-soft">{s.rows.toLocaleString()}</span>
           </Link>
         ))}
         {maker && (
@@ -42,7 +52,10 @@ export function Sheets() {
         )}
       </nav>
       {open ? (
-        <Grid key={open.key} sheet={open} maker={maker} />
+        <>
+          <Elsewhere sheet={open} maker={maker} />
+          <Grid key={open.key} sheet={open} maker={maker && !open.outside?.only_read} />
+        </>
       ) : (
         <div className="px-6">
           <Empty title="No sheet yet.">Make one, or bring in a file: CSV, XLSX, ODS, or a list of feeds.</Empty>
@@ -57,6 +70,7 @@ function NewSheet({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState("");
   const [columns, setColumns] = useState("Title, Text, Date");
   const [wrong, setWrong] = useState("");
+  const [elsewhere, setElsewhere] = useState(false);
   const go = useNavigate();
 
   function made(key: string) {
@@ -71,7 +85,9 @@ function NewSheet({ onClose }: { onClose: () => void }) {
       .filter(Boolean);
     try {
       const sheet = await mutate(
-        api.POST("/api/sheets", { body: { name, columns: heads.map((c) => ({ name: c, type: "text" })) } }),
+        api.POST("/api/sheets", {
+          body: { name, columns: heads.map((c) => ({ name: c, type: "text", choices: [], finds: null })) },
+        }),
         "sheets",
         "catalogue",
       );
@@ -87,22 +103,31 @@ function NewSheet({ onClose }: { onClose: () => void }) {
         <Field label="Name">
           <Input autoFocus value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
-        <Field label="Columns, with commas between" help="They can be changed later.">
-          <Input value={columns} onChange={(e) => setColumns(e.target.value)} />
-        </Field>
+        {elsewhere ? (
+          <FromElsewhere name={name} onDone={made} />
+        ) : (
+          <Field label="Columns, with commas between" help="They can be changed later.">
+            <Input value={columns} onChange={(e) => setColumns(e.target.value)} />
+          </Field>
+        )}
         {wrong && (
           <p role="alert" className="text-sm text-brick">
             {wrong}
           </p>
         )}
-        <div className="flex gap-2">
-          <Button look="main" disabled={!name.trim()} onClick={make}>
-            Make it
-          </Button>
-          <BringIn name={name.trim()} onDone={(sheet) => made(sheet.key)}>
-            Take both from a file …
-          </BringIn>
-        </div>
+        {!elsewhere && (
+          <div className="flex flex-wrap gap-2">
+            <Button look="main" disabled={!name.trim()} onClick={make}>
+              Make it
+            </Button>
+            <BringIn name={name.trim()} onDone={(sheet) => made(sheet.key)}>
+              Take both from a file …
+            </BringIn>
+            <Button look="quiet" onClick={() => setElsewhere(true)}>
+              A file that stays elsewhere …
+            </Button>
+          </div>
+        )}
       </div>
     </Dialog>
   );

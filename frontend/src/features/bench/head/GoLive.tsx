@@ -186,6 +186,19 @@ function Forecast({ bench, onChoose, onClose }: Pick<Props, "bench" | "onChoose"
           </p>
         );
       })}
+      {f.quotas.map((one) => {
+        const needs = runs === null ? null : Math.round(runs * one.a_run);
+        const tight = needs !== null && needs > one.most;
+        return (
+          <p key={`${one.connection}${one.what}`} className={`mt-1 text-xs ${tight ? "text-ochre" : "text-soft"}`}>
+            {needs === null
+              ? `${one.a_run.toFixed(1)} ${one.what} a run`
+              : `${needs.toLocaleString()} ${one.what} a month`}{" "}
+            of the {one.most.toLocaleString()} that {one.connection} may have
+            {tight ? ": runs will pause and ask when they are used up." : "."}
+          </p>
+        );
+      })}
       {over && (
         <p className="mt-1 text-xs text-brick">
           ✕ Over the limit of {money(f.month_money!)} a month: runs will pause and ask when it is reached.

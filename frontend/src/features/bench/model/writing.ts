@@ -11,6 +11,8 @@ export type Commands = {
   anotherStart: () => void;
   shift: (way: "up" | "down" | "in" | "out") => unknown;
   duplicate: () => unknown;
+  /** Let the chosen line go out in another place too: the finder asks where. */
+  alsoTo: () => unknown;
   copy: () => void;
   remove: () => void;
   rename: (name: string) => unknown;
@@ -73,6 +75,7 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
     anotherStart: () => setFinding(""),
     shift: (way) => make(ofLine(way)),
     duplicate: () => make(ofLine("duplicate")),
+    alsoTo: () => make(ofLine("spread")).then(() => setFinding(here.current)),
     copy: () => {
       navigator.clipboard.writeText(text()).then(
         () => say("Copied. Paste it on any workflow’s page."),

@@ -128,6 +128,11 @@ export function BenchPanel(props: Props) {
             Another take
           </Button>
         )}
+        {maker && kind?.stage === "publish" && (
+          <Button look="quiet" onClick={kind.holds ? props.commands.find : props.commands.alsoTo}>
+            Also to …
+          </Button>
+        )}
         {maker && !isStart && !take && (
           <Button look="quiet" onClick={props.onMute} hint="M">
             {doc.muted ? "Unmute" : "Mute"}

@@ -1,4 +1,6 @@
-import type { Schemas, SlotProblem } from "../../../api/client";
+import { useRef } from "react";
+import { useParams } from "react-router";
+import { api, type Schemas, type SlotProblem } from "../../../api/client";
 import type { LaneDoc, LineDoc, Policy } from "../model/document";
 import { controlOf, isInForm } from "./controls";
 import { settingsOf } from "./controls/around";
@@ -35,6 +37,21 @@ export function StepForm(props: Props) {
   const { doc, kind, problems, disabled, onChange } = props;
   const properties = settingsOf(kind);
   const shown = properties.filter(([, p]) => isInForm(p.control) && applies(p, doc, properties));
+  const workflow = Number(useParams().id);
+  const now = useRef(doc);
+  now.current = doc;
+  /** Set one; what goes by it and holds nothing yet is filled by what it means, such as the cells of a sheet. */
+  const set = async (name: string, value: unknown) => {
+    const settings = { ...doc.settings, [name]: value };
+    onChange(settings);
+    const hungry = properties.some(([other, p]) => p.needs === name && isBlank(doc.settings[other]));
+    if (!value || !hungry || !workflow) return;
+    const body = { line: doc.id, settings, changed: name };
+    const { data } = await api.POST("/api/workflows/{id}/filled", { params: { path: { id: workflow } }, body });
+    const fresh = Object.entries(data?.settings ?? {}).filter(([other]) => isBlank(now.current.settings[other]));
+    if (fresh.length && now.current.id === doc.id && now.current.settings[name] === value)
+      onChange({ ...now.current.settings, ...Object.fromEntries(fresh) });
+  };
   const control = ([name, property]: Entry) => {
     const { Show } = controlOf(property.control);
     const here = problems.filter((p) => p.place[0] === name);
@@ -47,7 +64,7 @@ export function StepForm(props: Props) {
         wrong={here.find((p) => p.start === null)?.message.replace(/^[^:]{1,40}: /, "")}
         problems={here}
         value={doc.settings[name] ?? property.default}
-        set={(value) => onChange({ ...doc.settings, [name]: value })}
+        set={(value) => set(name, value)}
         property={property}
       />
     );
@@ -93,6 +110,9 @@ export function StepForm(props: Props) {
     </fieldset>
   );
 }
+
+const isBlank = (value: unknown) =>
+  value === undefined || value === null || value === "" || (typeof value === "object" && !Object.keys(value).length);
 
 /** Whether a setting has a meaning as the others are set: `when` says ``name=value|other``, or ``name`` where that has any. */
 function applies(property: Property, doc: LineDoc, all: Entry[]): boolean {

@@ -238,15 +238,32 @@ const HEADS = ["Take", "Rules kept", "Money a draft", "Characters", "Liked best"
 
 const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 
+/** How many of the people a letter went to did something, with the bounds of that share. */
+function Of({ share }: { share: Schemas["ShareView"] }) {
+  return (
+    <>
+      {share.did} of {share.of}
+      <Between low={share.low} high={share.high} />
+    </>
+  );
+}
+
 function Tallies({ tallies, hidden }: { tallies: Schemas["TallyView"][]; hidden: boolean }) {
   if (hidden) return <p className="mt-6 text-sm text-soft">What it comes to is shown once every sample was judged.</p>;
   const most = Math.max(...tallies.map((t) => t.preferred));
   const live = tallies.some((t) => t.live);
+  const answered = tallies.some((t) => t.live?.answered);
+  const pressed = tallies.some((t) => t.live?.pressed?.did);
   return (
     <table className="mt-6 w-full border-t border-rule text-sm tabular-nums">
       <thead>
         <tr className="text-left text-xs text-soft">
-          {[...HEADS, ...(live ? ["In live runs, passed unedited"] : [])].map((h) => (
+          {[
+            ...HEADS,
+            ...(live ? ["In live runs, passed unedited"] : []),
+            ...(answered ? ["Answered"] : []),
+            ...(pressed ? ["Pressed a link"] : []),
+          ].map((h) => (
             <th key={h} className="py-1 pr-3 align-bottom font-normal">
               {h}
             </th>
@@ -274,7 +291,7 @@ function Tallies({ tallies, hidden }: { tallies: Schemas["TallyView"][]; hidden:
               {t.compared ? <Between low={t.low} high={t.high} /> : <span className="text-soft">not judged yet</span>}
             </td>
             {live && (
-              <td>
+              <td className="pr-3">
                 {t.live?.decided ? (
                   <>
                     {t.live.unedited} of {t.live.decided}
@@ -285,6 +302,8 @@ function Tallies({ tallies, hidden }: { tallies: Schemas["TallyView"][]; hidden:
                 )}
               </td>
             )}
+            {answered && <td className="pr-3">{t.live?.answered && <Of share={t.live.answered} />}</td>}
+            {pressed && <td>{t.live?.pressed && <Of share={t.live.pressed} />}</td>}
           </tr>
         ))}
       </tbody>

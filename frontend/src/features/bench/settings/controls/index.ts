@@ -29,6 +29,7 @@ const CONTROLS: Record<string, Control> = {
   shape: wide(structures.Shape),
   fields: wide(structures.NamedTexts),
   cells: wide(structures.RowCells),
+  itemcells: wide(structures.RowCells),
   rules: wide(structures.Rules),
   zone: half(choices.Zone),
   workflow: half(choices.Workflow),

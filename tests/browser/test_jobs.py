@@ -1,0 +1,198 @@
+"""Whole jobs from a template to their very ends: its gaps filled, live, the world happens, a person says yes, and what stands then
+in the room, the mailboxes, the blog, the customer database and the outreach service."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from playwright.sync_api import Locator, expect
+
+from practice_town import recordings, reports
+from tests.browser.place import WithBrowser
+
+
+class Jobs(WithBrowser):
+    def begin(self, template: str) -> None:
+        """A page from a template, chosen in the dialog."""
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("radio", name="A template").check(force=True)
+        page.get_by_role("button", name=re.compile(f"^{template}")).click()
+        page.get_by_role("grid", name="The page and its proofs").wait_for()
+        self.at = page.url.partition("?")[0]
+
+    def line(self, line: str) -> Locator:
+        """The bench of a line."""
+        self.page.goto(f"{self.at}?line={line}")
+        bench = self.page.get_by_label("Bench", exact=True)
+        expect(bench).to_contain_text(line)
+        return bench
+
+    def choose(self, line: str, label: str, option: str) -> None:
+        bench = self.line(line)
+        bench.get_by_label(label, exact=True).select_option(label=option)
+        self.kept(line, bench.get_by_label(label, exact=True).input_value())
+
+    def write(self, line: str, label: str, text: str) -> None:
+        """Write over all of a text with slots."""
+        box = self.line(line).get_by_role("textbox", name=label, exact=True)
+        box.click()
+        box.press("Control+a")
+        self.page.keyboard.insert_text(text)
+        self.kept(line, text)
+
+    def kept(self, line: str, value: str) -> None:
+        """Wait until the house has what was set on a line."""
+        told = f"{self.demo.url}/api/workflows/{self.at.rpartition('/')[2]}/bench"
+
+        def lines(some: list[dict[str, Any]]) -> list[dict[str, Any]]:
+            return [one for line in some for one in (line, *lines(line.get("steps", [])))]
+
+        def there() -> bool:
+            page = self.page.request.get(told).json()["document"]
+            return any(one["id"] == line and value in one["settings"].values() for one in lines([page["start"], *page["steps"]]))
+
+        self.soon(there, f"{value} is kept")
+
+    def go_live(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Go live").click()
+        dialog = page.get_by_role("dialog")
+        self.soon(lambda: not dialog.get_by_text("✕ missing").count(), dialog.inner_text())
+        passing = dialog.get_by_label(re.compile("^Pass"))
+        expect(dialog.get_by_text("Looking what is there")).to_have_count(0)
+        if passing.count():
+            passing.check()
+        dialog.get_by_role("button", name="Go live").click()
+        expect(dialog).to_have_count(0)
+
+    def run_on(self, item: dict[str, Any]) -> None:
+        """Begin a run by hand on a sample that was typed in."""
+        number = self.at.rpartition("/")[2]
+        self.page.evaluate(
+            """async ([number, item]) => {
+              const session = await (await fetch('/api/session')).json();
+              const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': session.csrf};
+              await fetch(`/api/workflows/${number}/samples`, {method: 'POST', headers, body: JSON.stringify({item})});
+            }""",
+            [number, item],
+        )
+        start = self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()["lines"][0]["id"]
+        self.line(start).get_by_role("button", name="Run on this sample …").click()
+        self.page.get_by_role("button", name="Start the run").click()
+        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
+
+    def approve(self, workflow: str) -> None:
+        """Say yes at the desk to what the workflow asks."""
+        self.page.goto(self.asked(workflow))
+        self.page.get_by_role("button", name=re.compile("^(Approve|Let it out)")).first.click()
+        again = self.page.get_by_role("button", name="Let it out all the same")
+        said = self.page.get_by_text(re.compile("^Approved"))
+        expect(said.or_(again).first).to_be_visible()
+        if again.count():
+            again.click()
+            expect(said.first).to_be_visible()
+
+    def in_town(self, path: str, words: str, seconds: float = 40) -> None:
+        """Wait until a page of the town says something."""
+        self.soon(lambda: words in self.page.request.get(f"{self.demo.town}{path}").text(), f"“{words}” at {path}", seconds)
+
+    def release(self, paper: str) -> str:
+        town = self.visitor()
+        town.goto(f"{self.demo.town}/control")
+        town.get_by_role("button", name=f"Publish the next article in {paper}").click()
+        return town.locator(".say").inner_text().removeprefix("Published: ")
+
+    def test_a_feed_to_the_teams_room(self) -> None:
+        self.begin("Feed to channel")
+        self.write("feed", "Feed address", f"{self.demo.town}/sites/furrow-letter/feed.rss")
+        self.choose("message", "Room", "The team’s room")
+        self.go_live()
+        self.page.wait_for_timeout(1500)
+        title = self.release("The Furrow Letter")
+        self.line("feed").get_by_role("button", name="Look now").click()
+        self.page.goto(f"{self.demo.url}/runs")
+        expect(self.page.get_by_role("row").filter(has_text=title).filter(has_text="Feed to channel")).to_contain_text(
+            "done", timeout=40_000
+        )
+        said = self.page.request.get(f"{self.demo.town}/room").text()
+        self.assertIn("/sites/furrow-letter/", said)
+
+    def test_the_weeks_trade_news_to_the_team(self) -> None:
+        self.begin("Trade news for the team")
+        self.write("search", "Search for", "heritage seed")
+        self.choose("search", "Search with", "Valley search")
+        self.choose("message", "Room", "The team’s room")
+        self.go_live()
+        before = self.page.request.get(f"{self.demo.town}/room").text().count('class="post"')
+        self.run_on({"title": "Friday", "date": "2026-11-27"})
+        self.approve("Trade news for the team")
+        self.soon(lambda: self.page.request.get(f"{self.demo.town}/room").text().count('class="post"') > before, "it is said", 40)
+
+    def test_a_newsletter_on_a_topic_to_every_reader(self) -> None:
+        self.begin("Topic newsletter")
+        self.write("search", "Search for", "seed library")
+        self.choose("search", "Search with", "Valley search")
+        self.write(
+            "letter", "Standing part", 'You write a newsletter for <<brand.name | otherwise "our readers">>. Short, with links.'
+        )
+        self.go_live()
+        self.run_on({"title": "Monday", "date": "2026-11-30"})
+        self.approve("Topic newsletter")
+        self.in_town("/mail/", "What is new")
+        self.page.goto(f"{self.demo.url}/runs?words=Monday")
+        expect(self.page.get_by_role("row").filter(has_text="Topic newsletter").first).to_contain_text("done", timeout=40_000)
+        self.page.goto(f"{self.demo.town}/mail/")
+        mine = self.page.get_by_role("row").filter(has_text="What is new")
+        expect(mine.filter(has_text="ottoline@varley.example")).to_have_count(1)
+        expect(mine).to_have_count(23)  # each reader who did not leave, once; one has moved away
+
+    def test_an_episode_to_every_reader(self) -> None:
+        self.begin("Episode to mailing")
+        self.write("episode", "Feed address", f"{self.demo.town}/radio/feed.rss")
+        self.write("body", "Standing part", 'You write to readers of <<brand.name | otherwise "our house">>. Short.')
+        self.go_live()
+        episode = next(iter(recordings.episodes()))
+        link, image = f"{self.demo.town}/radio/{episode}", f"{self.demo.town}/radio/cover.png"
+        self.run_on({"title": "An episode", "link": link, "image": image})
+        self.approve("Episode to mailing")
+        self.approve("Episode to mailing")
+        self.in_town("/mail/", "An episode")
+
+    def test_a_report_from_a_form_to_a_draft_on_a_blog(self) -> None:
+        self.begin("Report to article")
+        self.go_live()
+        stranger = self.visitor()
+        stranger.goto(self.line("form").locator("code").first.inner_text())
+        stranger.get_by_label("The report").set_input_files(
+            {"name": "seed-year.pdf", "mimeType": "application/pdf", "buffer": reports.pdf("seed-year.pdf")}
+        )
+        stranger.get_by_label("In what tone").fill("calm")
+        stranger.get_by_label("How many words").fill("300")
+        stranger.get_by_role("button", name="Begin").click()
+        self.approve("Report to article")
+        self.in_town("/blog/", "waits as draft")
+
+    def test_a_new_customer_is_enriched_and_handed_to_outreach(self) -> None:
+        self.begin("Lead enrichment")
+        self.choose("customer", "Service", "Customer database")
+        self.choose("record", "Service", "Customer database")
+        self.choose("outreach", "Service", "Outreach service")
+        self.go_live()
+        panel = self.line("call")
+        panel.get_by_role("button", name="Show").first.click()
+        town = self.visitor()
+        town.goto(f"{self.demo.town}/customers")
+        town.get_by_label("Address").fill(panel.locator("code").first.inner_text())
+        town.get_by_role("button", name="Call").click()
+        expect(town.locator(".say")).to_contain_text("202: ")
+        self.in_town("/outreach", "ottoline@varley.example")
+        self.in_town("/customers", "PATCH")
+        self.page.goto(f"{self.demo.url}/runs?words=Ottoline")
+        row = self.page.get_by_role("row").filter(has_text="Lead enrichment")
+        expect(row).to_contain_text("done", timeout=30_000)
+        row.get_by_role("link").first.click()
+        grid = self.page.get_by_role("grid", name="The page as it ran")
+        expect(grid).to_contain_text("Customer database, Outreach service")
