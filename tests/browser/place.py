@@ -186,10 +186,10 @@ class WithBrowser(unittest.TestCase):
         """The cell of a line (from 1) and a sample (from 1)."""
         return self.page.get_by_role("gridcell", name=re.compile(rf"^Line {line},")).nth(sample - 1)
 
-    def soon(self, true, says: str = "", seconds: float = 20) -> None:  # type: ignore[no-untyped-def]
-        """Wait until something is so."""
+    def soon(self, true, says="", seconds: float = 20) -> None:  # type: ignore[no-untyped-def]
+        """Wait until something is so; what it says otherwise may be worked out then."""
         end = time.monotonic() + seconds
         while not true():
             if time.monotonic() > end:
-                self.fail(f"did not happen in {seconds} s: {says}")
+                self.fail(f"did not happen in {seconds} s: {says() if callable(says) else says}")
             self.page.wait_for_timeout(50)

@@ -263,6 +263,18 @@ class Copies(WithHouse):
             self.assertIsNone(self.engine.hold)
             self._close(self.engine, self.services)
 
+    def test_a_copy_that_was_given_the_inode_of_its_removed_original_is_held(self) -> None:
+        stands = self.services.store.fact(place.PLACE) or ""
+        before, _, born = stands.rpartition(" ")
+        if born == "0":
+            self.skipTest("this file system keeps no births")
+        self.services.store.note(place.PLACE, before)  # as older versions noted it
+        self.reopen()
+        self.assertEqual((self.engine.hold, self.services.store.fact(place.PLACE)), (None, stands))
+        self.services.store.note(place.PLACE, f"{before} {int(born) - 1}")
+        self.reopen()
+        self.assertIsNotNone(self.engine.hold)
+
     # -- the key ------------------------------------------------------------------------------------
 
     def test_without_its_key_or_with_another_nothing_starts(self) -> None:

@@ -66,13 +66,11 @@ class Mirrors:
         )
         soon = (outside.looked_at.is_(None)) | (outside.looked_at <= now - LATER)
         due = select(outside.sheet, outside.connection).where(or_(outside.next_at <= now, changed & soon & ~outside.failed))
-        with self.services.store.read() as session:
-            found = session.execute(due).all()
+        with self._lock:  # a look that ends meanwhile is not taken for one that is still due
+            with self.services.store.read() as session:
+                found = [(sheet, connection) for sheet, connection in session.execute(due) if sheet not in self._flying]
+            self._flying.update(sheet for sheet, _ in found)
         for sheet, connection in found:
-            with self._lock:
-                if sheet in self._flying:
-                    continue
-                self._flying.add(sheet)
             self.gate.submit(f"connection:{connection}" if connection else STARTS, partial(self._fly, sheet))
 
     def _fly(self, sheet: str, refused: OutsideError | None) -> OutsideError | None:

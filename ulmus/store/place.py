@@ -8,9 +8,12 @@ channels can be asked.
 
 from __future__ import annotations
 
+import ctypes
 import json
+import os
 import platform
 import secrets
+import struct
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Literal
@@ -21,6 +24,7 @@ from .db import IDENTITY, Store, set_fact
 
 HOLD, PLACE, ORIGINS = "hold", "place", "origins"
 _MACHINE = Path("/etc/machine-id")
+_HERE, _BTIME = -100, 0x800  # AT_FDCWD and STATX_BTIME of statx(2)
 
 
 @dataclass(frozen=True)
@@ -46,12 +50,12 @@ def claim(store: Store) -> Hold | None:
     if hold is not None:
         return hold
     noted, stands = store.fact(PLACE), _stands(store.path)
-    if noted is not None and noted != stands:
+    if noted is not None and noted not in (stands, stands.rpartition(" ")[0]):
         hold = Hold("moved", _last_used(store))
         store.note(HOLD, json.dumps(asdict(hold)))
         return hold
-    if noted is None:
-        store.note(PLACE, stands)
+    if noted != stands:
+        store.note(PLACE, stands)  # at the first time, or as older versions noted it
     return None
 
 
@@ -105,10 +109,23 @@ def _last_used(store: Store) -> float:
 
 
 def _stands(path: Path) -> str:
-    """The machine, the device and the inode of a database."""
+    """The machine, the device, the inode and the birth of a database.
+
+    An inode alone would not do: a copy that is made where its original was just removed is often given the same one.
+    """
     about = path.stat()
     try:
         machine = _MACHINE.read_text().strip()
     except OSError:
         machine = platform.node()
-    return f"{machine} {about.st_dev} {about.st_ino}"
+    return f"{machine} {about.st_dev} {about.st_ino} {_born(path)}"
+
+
+def _born(path: Path) -> int:
+    """When a file came into being, in ns, by statx(2), which `os.stat` does not carry; 0 where that is not kept."""
+    statx = getattr(ctypes.CDLL(None), "statx", None)
+    told = ctypes.create_string_buffer(256)
+    if statx is None or statx(_HERE, os.fsencode(path), 0, _BTIME, told) != 0:
+        return 0
+    (mask,), (seconds, rest) = struct.unpack_from("=I", told, 0), struct.unpack_from("=qI", told, 80)
+    return int(seconds) * 10**9 + int(rest) if mask & _BTIME else 0

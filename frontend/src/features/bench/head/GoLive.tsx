@@ -34,7 +34,7 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
       title="Before it goes live"
       about="What is missing keeps it from going live; what is risky is for you to weigh."
     >
-      <div className="grid gap-8 sm:grid-cols-[3fr_2fr]">
+      <div className="grid items-start gap-8 sm:min-h-56 sm:grid-cols-[3fr_2fr]">
         <section>
           {problems.length === 0 ? (
             <p className="text-sm">Nothing is missing, and nothing looks risky.</p>
@@ -62,7 +62,6 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
         </section>
         <Forecast bench={bench} onChoose={onChoose} onClose={onClose} />
       </div>
-      {before.isPending && <p className="mt-4 text-sm text-soft">Looking what is there for its start …</p>}
       {waiting > 0 && before.data && (
         <fieldset className="mt-5 border-t border-rule pt-3 text-sm">
           <legend className="float-left mb-1 w-full font-serif text-lg">
@@ -101,6 +100,7 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
         >
           Go live
         </Button>
+        {before.isPending && <span className="text-sm text-soft">Looking what is there for its start …</span>}
         {unasked && errors.length === 0 && (
           <span className="text-sm text-ochre">Say first what becomes of what is there.</span>
         )}
