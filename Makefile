@@ -3,6 +3,9 @@ PY := .venv/bin/python
 STAMPS := .stamps
 SOURCES := $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f -not -name schema.ts 2>/dev/null)
 
+# Programs begin sooner where what was compiled is kept.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench crashtest effecttrial officetrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 from flask.testing import FlaskClient
+from flask_openapi3 import OpenAPI
 
 from tests.runtime.house import WithHouse
 from ulmus.api import create_app
@@ -50,6 +52,12 @@ class Visitor:
         return self.ask("DELETE", path, status)
 
 
+@cache
+def application() -> OpenAPI:
+    """The application, made once: its addresses are the same round every house."""
+    return create_app(None)
+
+
 class WithApi(WithHouse):
     """A test class with a house that has an API and four people."""
 
@@ -62,7 +70,8 @@ class WithApi(WithHouse):
             for role in auth.ROLES:
                 session.add(tables.User(email=f"{role}@a.example", name=role.title(), role=role, password=self.hashes["p"]))
         self.house = House(self.services, self.engine, self.proofs, [])
-        self.app = create_app(self.house)
+        self.app = application()
+        self.app.extensions["ulmus"] = self.house
         self.owner = self.visitor("owner")
 
     def visitor(self, role: str = "") -> Visitor:

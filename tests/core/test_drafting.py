@@ -115,7 +115,7 @@ class Measuring(unittest.TestCase):
             ("One. Two! Three? Four", 4),
             ("Sown at 9.30 at bean.example, for 2.50 each.", 1),
             ("A heading\nA sentence.", 2),
-            ("Wait ... what?!", 2),
+            ("Wait ... what?!", 1),
             ("“ ” … — !", 0),
             ("“Sow now.” She did.", 2),
             ("", 0),

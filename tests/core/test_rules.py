@@ -9,8 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from ulmus.core.drafting.measuring import Known, html_faults, measure, reading_ease
+from ulmus.core.drafting.ease import reading_ease
+from ulmus.core.drafting.measuring import Known, measure
 from ulmus.core.drafting.rules import Rule, contradictions, demand
+from ulmus.core.text import faults
 from ulmus.protocols.languages import language_of
 
 READ: TypeAdapter[Any] = TypeAdapter(Rule)
@@ -44,12 +46,12 @@ CORPUS: list[tuple[dict[str, Any], str, bool, str]] = [
     ({"rule": "easy", "least": 60}, "Too short.", True, "not measured"),
     ({"rule": "language", "code": "en"}, PLAIN, True, "English"),
     ({"rule": "language", "code": "en"}, GERMAN, False, "in German"),
-    ({"rule": "language", "code": "de"}, "Tore!", True, "too short"),
+    ({"rule": "language", "code": "de"}, "Ha!", True, "too short"),
     ({"rule": "html"}, "<p>New <strong>gates</strong><br>of oak</p>", True, "well formed"),
-    ({"rule": "html"}, "<p>New <strong>gates</p>", False, "closes nothing"),
+    ({"rule": "html"}, "<p>New <strong>gates</p>", False, "not closed before"),
     ({"rule": "html"}, "<p>x</p><script>alert(1)</script>", False, "<script> is not allowed"),
     ({"rule": "html"}, "Plain text", False, "no HTML"),
-    ({"rule": "html"}, '<p><a href="javascript:x()">x</a></p>', False, "holds a script"),
+    ({"rule": "html"}, '<p><a href="javascript:x()">x</a></p>', False, "leads to “javascript:x()”"),
 ]
 
 
@@ -89,7 +91,7 @@ class Corpus(unittest.TestCase):
         for rule in {str(r): r for r, *_ in CORPUS}.values():
             if rule["rule"] != "language":
                 self.assertEqual(len(measure(draft, [READ.validate_python(rule)], Known(language_of=language_of))), 1)
-        self.assertIsInstance(html_faults(draft, ["p"]), list)
+        self.assertIsInstance(faults(draft, ["p"]), list)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ import time
 import unittest
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,8 @@ from ulmus.runtime.engine import Engine
 from ulmus.runtime.executors import Threads
 from ulmus.runtime.proofing import Proofs
 from ulmus.runtime.services import Services
-from ulmus.store import tables
+from ulmus.store import tables, upgrade
+from ulmus.store.db import DATABASE
 
 WHO = "ines@marrowbank.example"
 
@@ -96,6 +98,15 @@ def furnish(services: Services, town: str, smtp: int) -> None:
         session.add(tables.Brand(key="marrowbank", name="Marrowbank", facts={"voice": "plain"}))
 
 
+@cache
+def new_database() -> bytes:
+    """The database of a new house, which has no name yet: made once, since that takes as long as a test."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / DATABASE
+        upgrade.bring_up_to_date(path)
+        return path.read_bytes()
+
+
 class WithHouse(unittest.TestCase):
     """A test class whose tests each get a new house."""
 
@@ -111,6 +122,7 @@ class WithHouse(unittest.TestCase):
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp())
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        (self.folder / DATABASE).write_bytes(new_database())
         self.town = Town().start()
         self.addCleanup(self.town.stop)
         self.open()

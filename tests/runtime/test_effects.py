@@ -6,11 +6,11 @@ from tests.runtime import effects
 
 
 class ShortOnAKindList(effects.OnAKindList):
-    kills = 4
+    kills = 3
 
 
 class ShortOnALateList(effects.OnALateList):
-    kills = 3
+    kills = 2
 
 
 class ShortOfAllKinds(effects.OfAllKinds):
@@ -19,5 +19,5 @@ class ShortOfAllKinds(effects.OfAllKinds):
 
 
 class ShortOfAMailing(effects.OfAMailing):
-    kills = 3
-    many = 80
+    kills = 2
+    many = 60

@@ -1,7 +1,7 @@
 """Measuring: every rule on a draft, by code.
 
-Length is counted in Unicode code points after NFC normalisation (UAX #15); emoji follow the
-Extended_Pictographic ranges of UTS #51 and flags; a hashtag is ``#`` and a run of word characters.
+A draft is measured as it is read: of HTML the text one sees and the addresses of its links, of all else what stands there. What a
+word, a sentence, a link or an emoji is, `text` knows.
 """
 
 from __future__ import annotations
@@ -10,10 +10,13 @@ import re
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from html.parser import HTMLParser
+from functools import cached_property
 from typing import Any
 
+from .. import text as texts
 from ..pieces.lengths import length
+from .ease import LONGEST_SENTENCE, longest_sentence, reading_ease
+from .quotes import quoted
 from .repeats import Published
 from .rules import (
     LANGUAGES,
@@ -43,32 +46,17 @@ from .rules import (
     _Rule,
     span,
 )
+from .wrapping import wrapping
 
-_HASHTAG = re.compile(r"(?<![\w&/#])#(?!\d+\b)\w+")
-_EMOJI = re.compile(
-    "[\U0001f1e6-\U0001f1ff\U0001f300-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff"
-    "\U0001f000-\U0001f2ff\U0000231a-\U0000231b\U000023e9-\U000023fa\U000025fb-\U000025fe\u200d\ufe0f\u20e3]+"
-)
-_ONE_EMOJI = re.compile(
-    "[\U0001f1e6-\U0001f1ff]{2}|[\U0001f000-\U0001faff\U00002600-\U000027bf\U00002b00-\U00002bff\U0000231a-\U00002b55]"
-)
-_LINK = re.compile(r"https?://[^\s<>\"”)]+")
-_MENTION = re.compile(r"(?<![\w@/.])@\w[\w.-]*")
-_WORDS = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
-_SENTENCE = re.compile(r"[^.!?\n]+(?:[.!?](?!\s|$|[”\"’)])[^.!?\n]*)*(?:[.!?]+|\n|$)")
-_VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))
-_QUOTES = {"“": "”", "‘": "’", '"': '"', "'": "'", "«": "»", "»": "«", "„": "“", "`": "`"}
 MOST_LINKS = 20
-_PREAMBLE = re.compile(
-    r"^(?:sure|certainly|of course|here(?:'s| is| are)|okay|ok)\b[^\n]{0,80}[:!]\s*\n|^(?:post|draft|caption)\s*:", re.I
-)
+_A_LINK = re.compile(r"https?://\S+$", re.I)
 
 
 @dataclass(frozen=True)
 class Known:
     """What the measuring of some rules needs to know of the world: what the brand has published, and what is wrong with a
-    link (nothing where it answers), the values of the answer, and the language of a text (ISO 639-1, empty where it is too short
-    to tell). Where it is not known, such a rule counts as kept and says so."""
+    link (nothing where it answers), the values of the answer, and the language of a text (ISO 639-1, empty where it cannot be
+    told). Where it is not known, such a rule counts as kept and says so."""
 
     published: Callable[[], Published] | None = None
     dead: Callable[[str], str] | None = None
@@ -79,10 +67,44 @@ class Known:
 NOTHING_KNOWN = Known()
 
 
+class Read:
+    """A draft as it is read; what several rules go by is worked out once."""
+
+    def __init__(self, draft: str, html: bool = False) -> None:
+        self.raw = unicodedata.normalize("NFC", draft.strip())
+        self.html = html or texts.is_html(self.raw)
+
+    @cached_property
+    def page(self) -> texts.html.Page:
+        return texts.read(self.raw) if self.html else texts.html.Page(self.raw, ())
+
+    @property
+    def text(self) -> str:
+        """What one sees."""
+        return self.page.text
+
+    @cached_property
+    def plain(self) -> str:
+        """What one sees, in normal form."""
+        return texts.normal(self.text)
+
+    @cached_property
+    def prose(self) -> str:
+        """What one sees without links, in normal form."""
+        return texts.normal(texts.without_links(self.text))
+
+    @cached_property
+    def links(self) -> list[str]:
+        """Where its links lead: of HTML those of its elements, and those that stand in its text besides."""
+        hrefs = [href for href in self.page.hrefs if not href.lower().startswith(("mailto:", "tel:", "#"))]
+        known = {_same(href) for href in hrefs}
+        return [*hrefs, *(link.address for link in texts.links(self.text) if not self.html or _same(link.address) not in known)]
+
+
 def measure(draft: str, rules: Sequence[Rule], known: Known = NOTHING_KNOWN) -> list[Finding]:
     """Every rule on `draft`, in the order of `rules`. Takes time linear in the draft."""
-    text = unicodedata.normalize("NFC", draft.strip())
-    return [_measure(text, rule, known) for rule in rules]
+    read = Read(draft, any(isinstance(rule, CleanHtml) for rule in rules))
+    return [_measure(read, rule, known) for rule in rules]
 
 
 def broken(findings: Sequence[Finding], strength: Strength | None = "must") -> list[Finding]:
@@ -90,95 +112,111 @@ def broken(findings: Sequence[Finding], strength: Strength | None = "must") -> l
     return [f for f in findings if not f.kept and (strength is None or f.strength == strength)]
 
 
-def _measure(text: str, rule: Rule, known: Known) -> Finding:
+def _measure(read: Read, rule: Rule, known: Known) -> Finding:
     match rule:
         case Length():
-            n = length(text, rule.counting)
-            if rule.most is not None and n > rule.most:
-                return _no(
-                    rule,
-                    f"{n} of {rule.most} characters",
-                    f"It has {n} characters; at most {rule.most} are allowed. Shorten it by {n - rule.most}.",
-                )
-            if rule.least is not None and n < rule.least:
-                return _no(rule, f"{n} characters, needs {rule.least}", f"It has {n} characters; at least {rule.least} are needed.")
-            return _yes(rule, f"{n} of {rule.most} characters" if rule.most else f"{n} characters")
+            return _long(read, rule)
         case Hashtags():
-            n, wanted = len(_HASHTAG.findall(text)), span(rule.least, rule.most)
+            n, wanted = len(texts.hashtags(read.text)), span(rule.least, rule.most)
             says = f"{n} hashtag{'' if n == 1 else 's'}"
             if rule.least <= n <= rule.most:
                 return _yes(rule, says)
             return _no(rule, f"{says}, wants {wanted}", f"It has {says}; use {wanted}.")
         case NoEmoji():
-            found = _EMOJI.findall(text)
+            found = texts.emoji(read.text)
             if not found:
                 return _yes(rule, "no emoji")
             return _no(rule, f"{len(found)} emoji", f"It contains emoji ({' '.join(found[:5])}); remove them.")
         case NoQuotes():
-            if len(text) > 1 and _QUOTES.get(text[0]) == text[-1] and text[0] not in text[1:-1]:
+            if quoted(read.text):
                 return _no(rule, "in quotation marks", "The whole piece stands in quotation marks; remove them.")
             return _yes(rule, "no quotation marks round it")
         case OnlyThePiece():
-            if _PREAMBLE.search(text) or text.startswith("```"):
-                return _no(rule, "more than the piece", "Words stand before the piece; give nothing but the piece.")
+            wrapped = wrapping(read.raw).found or (wrapping(read.text).found if read.html else ())
+            if wrapped:
+                says = f"more than the piece: {', '.join(wrapped)}"
+                return _no(rule, says, f"Give nothing but the piece; leave out {', '.join(wrapped)}.")
             return _yes(rule, "nothing but the piece")
         case Contains():
-            wanted = unicodedata.normalize("NFC", rule.text.strip())
-            what = "the link" if re.match(r"https?://\S+$", wanted) else f"“{wanted[:40]}”"
-            if wanted and wanted in text:
+            wanted = " ".join(rule.text.split())
+            what = "the link" if _A_LINK.match(wanted) else f"“{wanted[:40]}”"
+            if holds(read, wanted):
                 return _yes(rule, f"contains {what}")
             return _no(rule, f"lacks {what}", f"It must contain exactly this: {wanted}")
         case Words():
-            return _counted(rule, len(_WORDS.findall(text)), rule.least, rule.most, "word")
+            return _counted(rule, texts.words(read.text), rule.least, rule.most, "word")
         case Sentences():
-            return _counted(rule, _sentences(text), rule.least, rule.most, "sentence")
+            return _counted(rule, len(texts.sentences(read.text)), rule.least, rule.most, "sentence")
         case Spoken():
-            seconds = round(len(_WORDS.findall(_LINK.sub("", text))) * 60 / rule.pace)
+            seconds = round(texts.seconds_to_say(read.text, rule.pace))
             over = f"It takes {seconds} seconds to say; at most {rule.most} are allowed."
             says = f"{seconds} of {rule.most} seconds"
             return _yes(rule, says) if seconds <= rule.most else _no(rule, says, over)
         case Emoji():
-            return _counted(rule, sum(len(_ONE_EMOJI.findall(run)) for run in _EMOJI.findall(text)), rule.least, rule.most, "emoji")
+            return _counted(rule, len(texts.emoji(read.text)), rule.least, rule.most, "emoji")
         case Links():
-            return _counted(rule, len(_LINK.findall(text)), rule.least, rule.most, "link")
+            return _counted(rule, len(read.links), rule.least, rule.most, "link")
         case Mentions():
-            return _counted(rule, len(_MENTION.findall(text)), rule.least, rule.most, "mention")
+            return _counted(rule, len(texts.mentions(read.text)), rule.least, rule.most, "mention")
         case Says():
-            found = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
-            if found:
-                return _yes(rule, f"says “{found[0]}”")
+            said = [phrase for phrase in rule.words if _said(read, phrase)]
+            if said:
+                return _yes(rule, f"says “{said[0]}”")
             return _no(rule, "says none of the words", "Say at least one of these: " + ", ".join(rule.words) + ".")
+        case Lacks():
+            banned = [phrase for phrase in rule.words if _said(read, phrase)]
+            if not banned:
+                return _yes(rule, "no banned words")
+            return _no(rule, "says " + ", ".join(f"“{w}”" for w in banned), "Do not use: " + ", ".join(banned) + ".")
         case Easy():
-            ease = reading_ease(text)
-            if ease is None or ease >= rule.least:
-                return _yes(rule, "reading ease not measured" if ease is None else f"reading ease {ease}")
-            return _no(
-                rule, f"reading ease {ease}, wants {rule.least}", "It is hard to read. Use shorter sentences and shorter words."
-            )
+            return _easy(read, rule)
         case InLanguage():
-            if known.language_of is None:
-                return _yes(rule, "its language is not told here")
-            code = known.language_of(_LINK.sub("", text))
-            if code in ("", rule.code):
-                return _yes(rule, f"in {LANGUAGES.get(rule.code, rule.code)}" if code else "too short to tell its language")
-            wanted, got = LANGUAGES.get(rule.code, rule.code), LANGUAGES.get(code, code)
-            return _no(rule, f"in {got}", f"It is written in {got}; write it in {wanted}.")
+            return _in_language(read, rule, known)
         case CleanHtml():
-            wrong = html_faults(text, rule.allowed)
+            wrong = texts.faults(read.raw, rule.allowed)
             if not wrong:
                 return _yes(rule, "HTML well formed")
             return _no(rule, wrong[0], "The HTML is not as it should be: " + "; ".join(wrong[:5]) + ".")
         case Unlike():
-            return _unlike(text, rule, known)
+            return _unlike(read.text, rule, known)
         case AddsUp():
             return _adding(rule, known)
         case LinksAnswer():
-            return _answering(text, rule, known)
-        case Lacks():
-            words = [w for w in rule.words if re.search(rf"(?<!\w){re.escape(w)}(?!\w)", text, re.I)]
-            if not words:
-                return _yes(rule, "no banned words")
-            return _no(rule, "says " + ", ".join(f"“{w}”" for w in words), "Do not use: " + ", ".join(words) + ".")
+            return _answering(read, rule, known)
+
+
+def holds(read: Read, wanted: str) -> bool:
+    """Whether a draft contains a text whole; a link where one leads to just that address."""
+    if not wanted.strip():
+        return True
+    if _A_LINK.match(wanted.strip()):
+        return _same(wanted.strip()) in map(_same, read.links)
+    return texts.contained(wanted, read.plain) or (read.html and "<" in wanted and wanted in read.raw)
+
+
+def _same(address: str) -> str:
+    """An address in the form in which two are the same: scheme and host in small letters, no bare slash at the end (RFC 3986,
+    6.2)."""
+    scheme, mark, rest = unicodedata.normalize("NFC", address.strip()).partition("://")
+    host, slash, path = rest.partition("/")
+    return f"{scheme.lower()}{mark}{host.lower()}{slash}{path}".removesuffix("/")
+
+
+def _said(read: Read, phrase: str) -> bool:
+    return texts.said(phrase, read.plain if "." in phrase or "/" in phrase else read.prose)
+
+
+def _long(read: Read, rule: Length) -> Finding:
+    n = length(read.text, rule.counting)
+    if rule.most is not None and n > rule.most:
+        return _no(
+            rule,
+            f"{n} of {rule.most} characters",
+            f"It has {n} characters; at most {rule.most} are allowed. Shorten it by {n - rule.most}.",
+        )
+    if rule.least is not None and n < rule.least:
+        return _no(rule, f"{n} characters, needs {rule.least}", f"It has {n} characters; at least {rule.least} are needed.")
+    return _yes(rule, f"{n} of {rule.most} characters" if rule.most else f"{n} characters")
 
 
 def _counted(rule: Words | Sentences | Emoji | Links | Mentions, n: int, least: int | None, most: int | None, one: str) -> Finding:
@@ -191,56 +229,26 @@ def _counted(rule: Words | Sentences | Emoji | Links | Mentions, n: int, least: 
     return _yes(rule, says)
 
 
-def _sentences(text: str) -> int:
-    """How many there are: stretches with a word in them."""
-    return sum(any(map(str.isalnum, one)) for one in _SENTENCE.findall(text))
+def _easy(read: Read, rule: Easy) -> Finding:
+    ease, longest = reading_ease(read.text), longest_sentence(read.text)
+    if ease is None:
+        return _yes(rule, "reading ease not measured")
+    if longest > LONGEST_SENTENCE and rule.least >= 50:
+        return _no(rule, f"a sentence of {longest} words", f"A sentence has {longest} words; use sentences of at most 20.")
+    if ease >= rule.least:
+        return _yes(rule, f"reading ease {ease}")
+    return _no(rule, f"reading ease {ease}, wants {rule.least}", "It is hard to read. Use shorter sentences and shorter words.")
 
 
-def reading_ease(text: str) -> int | None:
-    """Reading ease after Flesch (1948), from 0 to 100; ``None`` for fewer than twelve words. Syllables are groups of vowels."""
-    words = re.findall(r"[A-Za-z]+(?:['’][a-z]+)?", _LINK.sub("", text))
-    sentences = _sentences(text)
-    if len(words) < 12 or not sentences:
-        return None
-    syllables = sum(max(1, len(re.findall(r"[aeiouy]+", w.lower().removesuffix("e")))) for w in words)
-    return max(0, min(100, round(206.835 - 1.015 * len(words) / sentences - 84.6 * syllables / len(words))))
-
-
-class _Reading(HTMLParser):
-    """Follows the elements of HTML and notes what is wrong with them."""
-
-    def __init__(self, allowed: Sequence[str]) -> None:
-        super().__init__()
-        self.allowed = {name.lower() for name in allowed}
-        self.open: list[str] = []
-        self.wrong: list[str] = []
-        self.seen = 0
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        self.seen += 1
-        if tag not in self.allowed:
-            self.wrong.append(f"<{tag}> is not allowed")
-        for name, value in attrs:
-            if name.startswith("on") or (value or "").strip().lower().startswith("javascript:"):
-                self.wrong.append(f"<{tag}> holds a script")
-        if tag not in _VOID:
-            self.open.append(tag)
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag in _VOID:
-            return
-        if not self.open or self.open.pop() != tag:
-            self.wrong.append(f"</{tag}> closes nothing that is open")
-
-
-def html_faults(text: str, allowed: Sequence[str]) -> list[str]:
-    """What is wrong with a piece of HTML, in words; each fault once."""
-    reader = _Reading(allowed)
-    reader.feed(text)
-    reader.close()
-    left = [f"<{tag}> is not closed" for tag in reader.open]
-    none = [] if reader.seen else ["there is no HTML"]
-    return list(dict.fromkeys([*none, *reader.wrong, *left]))
+def _in_language(read: Read, rule: InLanguage, known: Known) -> Finding:
+    wanted = LANGUAGES.get(rule.code, rule.code)
+    if known.language_of is None:
+        return _yes(rule, "its language is not told here")
+    code = known.language_of(texts.without_links(read.text))
+    if code in ("", rule.code):
+        return _yes(rule, f"in {wanted}" if code else "too short to tell its language")
+    got = LANGUAGES.get(code, code)
+    return _no(rule, f"in {got}", f"It is written in {got}; write it in {wanted}.")
 
 
 def _unlike(text: str, rule: Unlike, known: Known) -> Finding:
@@ -276,8 +284,8 @@ def _adding(rule: AddsUp, known: Known) -> Finding:
     return _no(rule, says, f"The “{rule.field}” of all items adds up to {total:g}; it must add up to {goal:g}.")
 
 
-def _answering(text: str, rule: LinksAnswer, known: Known) -> Finding:
-    links = list(dict.fromkeys(link.rstrip(".,;:!?") for link in _LINK.findall(text)))[:MOST_LINKS]
+def _answering(read: Read, rule: LinksAnswer, known: Known) -> Finding:
+    links = list(dict.fromkeys(read.links))[:MOST_LINKS]
     if known.dead is None or not links:
         return _yes(rule, "no links" if not links else "links not tried")
     wrong = [(link, why) for link in links if (why := known.dead(link))]

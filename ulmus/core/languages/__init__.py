@@ -1,9 +1,15 @@
 """The parts of the core that depend on a language, behind one interface."""
 
+from .dutch import DUTCH
 from .english import ENGLISH
+from .french import FRENCH
+from .german import GERMAN
+from .italian import ITALIAN
 from .language import Language
+from .portuguese import PORTUGUESE
+from .spanish import SPANISH
 
-LANGUAGES = {language.code: language for language in (ENGLISH,)}
+LANGUAGES = {one.code: one for one in (ENGLISH, GERMAN, FRENCH, SPANISH, ITALIAN, PORTUGUESE, DUTCH)}
 
 
 def language(code: str = "en") -> Language:

@@ -42,5 +42,13 @@ ENGLISH = Language(
         "november",
         "december",
     ),
+    refusing=frozenset(
+        "not no never none nobody nothing neither nor without cannot can't won't don't doesn't didn't isn't aren't wasn't weren't hasn't"
+        " haven't hadn't shouldn't wouldn't couldn't hardly barely".split()
+    ),
+    titles=frozenset(
+        "mr mrs ms mx dr prof st rev fr sr jr gen col capt lt sgt hon pres gov sen rep mt ft no nos vol pp p fig figs eq sec ch art ed"
+        " eds al approx dept est cf vs viz i.e e.g".split()
+    ),
     numbers={word: n for n, word in enumerate(_UNITS.split())} | {word: n * 10 for n, word in enumerate(_TENS.split(), 2)},
 )

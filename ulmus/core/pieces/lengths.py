@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import unicodedata
+from collections.abc import Iterator
 from typing import Literal
 
 import regex
 from pydantic import BaseModel, ConfigDict
 
-_LINK = regex.compile(r"https?://[^\s<>\"”]+[^\s<>\"”.,;:!?)\]’]")
+from ..text.counting import Link, links
+
 _GRAPHEME = regex.compile(r"\X")
-WORDS = {"characters": "characters", "graphemes": "characters as one sees them", "bytes": "bytes"}
+WORDS = {"graphemes": "characters", "characters": "code points", "bytes": "bytes"}
 
 
 class Counting(BaseModel):
@@ -18,7 +20,7 @@ class Counting(BaseModel):
     may count as a fixed number, a wide character (East Asian Width W or F, UAX #11; emoji are) as two."""
 
     model_config = ConfigDict(frozen=True)
-    unit: Literal["characters", "graphemes", "bytes"] = "characters"
+    unit: Literal["characters", "graphemes", "bytes"] = "graphemes"
     link: int | None = None
     wide: Literal[1, 2] = 1
 
@@ -31,6 +33,7 @@ class Counting(BaseModel):
 
 
 CHARACTERS = Counting()
+"""As people count: what one sees as one character."""
 
 
 def length(text: str, counting: Counting = CHARACTERS) -> int:
@@ -44,7 +47,15 @@ def length(text: str, counting: Counting = CHARACTERS) -> int:
     """
     if counting.link is None:
         return _length(text, counting)
-    return _length(_LINK.sub("", text), counting) + counting.link * len(_LINK.findall(text))
+    return _length("".join(_around(text, found := links(text))), counting) + counting.link * len(found)
+
+
+def _around(text: str, found: list[Link]) -> Iterator[str]:
+    at = 0
+    for link in found:
+        yield text[at : link.start]
+        at = link.end
+    yield text[at:]
 
 
 def _length(text: str, counting: Counting) -> int:
