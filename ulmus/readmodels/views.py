@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from ..core import flow, slots
 from ..core.diff import changes
+from ..core.drafting import best_round
 from ..core.pieces import in_brief
 from ..core.workflow import (
     Lane,
@@ -178,7 +179,7 @@ def fill_cell(
     view.at, view.usage = at, UsageView(**usage)
     view.would = str(detail.get("would", ""))
     view.revisions = max(0, len(rounds) - 1)
-    view.findings = [FindingView(**f) for f in rounds[-1]["findings"]] if rounds else []
+    view.findings = [FindingView(**f) for f in best_round(detail).get("findings", [])]
     kind = kinds()[line.kind]
     view.link = str(output.get("link") or "") if isinstance(kind, SendSpec) else ""
     if str(output.get("type", "")).startswith("image/"):
@@ -210,12 +211,16 @@ def marked(before: str, after: str) -> list[ChangeView]:
 def versions(detail: Mapping[str, Any]) -> list[VersionView]:
     """The rounds of a draft within one performance, each with its changes."""
     out: list[VersionView] = []
+    best = best_round(detail)
     for i, one in enumerate(detail.get("rounds") or []):
         before = out[-1].text if out else ""
         findings = [FindingView(**f) for f in one["findings"]]
         why = "; ".join(f.says for f in out[-1].findings if not f.kept and f.strength == "must") if out else ""
         marks = marked(before, one["text"]) if i else []
         words = f"Broke off: {one['broken_off']}" if one.get("broken_off") else f"Sent back: {why}" if why else ""
+        parts = [words, f"Put right here: {'; '.join(one['mended'])}" if one.get("mended") else ""]
+        parts += ["Kept: it broke the least" if one is best and "best" in detail else ""]
+        words = ". ".join(part for part in parts if part)
         out.append(VersionView(text=one["text"], why=words, findings=findings, changes=marks))
     return out
 

@@ -18,6 +18,7 @@ from typing import Any, Literal
 from sqlalchemy import select
 
 from ..core.cost import Usage
+from ..core.drafting import best_round
 from ..core.flow import GIVEN
 from ..core.workflow import Line, Workflow, takes_of
 from ..core.workflow.kinds import BlockSpec
@@ -95,9 +96,8 @@ class _Known:
 
 
 def broken_musts(detail: Mapping[str, Any]) -> list[str]:
-    """The must-rules that the last round of a draft broke, in words."""
-    rounds = detail.get("rounds") or []
-    found = rounds[-1].get("findings", []) if rounds else []
+    """The must-rules that the round of a draft that counts broke, in words."""
+    found = best_round(detail).get("findings", [])
     return [str(one["says"]) for one in found if one.get("strength") == "must" and not one.get("kept")]
 
 

@@ -2,7 +2,7 @@
 
 from .measuring import Known, broken, measure
 from .prompts import Prompt, assemble, fitted, material_note, with_demand
-from .revise import note_message, reasons_message
+from .revise import best_round, note_message, reasons_message
 from .rules import Finding, Rule
 
 __all__ = [
@@ -11,6 +11,7 @@ __all__ = [
     "Prompt",
     "Rule",
     "assemble",
+    "best_round",
     "broken",
     "fitted",
     "material_note",

@@ -22,8 +22,37 @@ def unwrapped(text: str) -> str:
     return str(inside[0]).strip() if len(inside) == 1 and len(inside[0]) > 0.7 * len(text) else text
 
 
+_THOUGHT = re.compile(r"\A\s*<(think|thinking|thought|reasoning|scratchpad)>.*?</\1>\s*(?=\S)", re.DOTALL | re.IGNORECASE)
+
+
+def unthought(text: str) -> str:
+    """A text without the thoughts a model wrote down before its answer, between tags."""
+    return _THOUGHT.sub("", text)
+
+
 class AnswerError(ValueError):
     """The answer is not of the shape that was asked for; the words say why."""
+
+
+_BETWEEN = re.compile(r"[{\[].*[}\]]", re.DOTALL)
+_IN_PYTHON = re.compile(r"""("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')|\b(True|False|None)\b""")
+_PLAIN = {"True": "true", "False": "false", "None": "null"}
+LONGEST_MENDED = 50_000
+
+
+def _meant(text: str) -> Any | None:
+    """An object or list written as JSON5 has it (commas at the end, single quotes, names without quotes, comments) or as Python
+    has it; ``None`` where it is neither, and where it is broken off."""
+    bare = text.strip()
+    if not (bare[:1] in ("{", "[") and bare[-1:] in ("}", "]")) or len(bare) > LONGEST_MENDED:
+        return None
+    import json5  # loaded when it is needed: it makes its grammar then
+
+    try:
+        found = json5.loads(_IN_PYTHON.sub(lambda m: m.group(1) or _PLAIN[m.group(2)], bare))
+    except (ValueError, RecursionError):
+        return None
+    return found if isinstance(found, dict | list) else None
 
 
 def read_json(text: str) -> Any:
@@ -34,9 +63,12 @@ def read_json(text: str) -> Any:
     inside = [m.strip() for m in _FENCE.findall(bare)]
     for one in [bare, *inside]:
         try:
-            return json.loads(one)
+            return json.loads(one, strict=False)  # a line end within a text can only be meant as one
         except (ValueError, RecursionError):
             continue
+    for one in [bare, *inside, *_BETWEEN.findall(bare)[:1]]:
+        if (found := _meant(one)) is not None:
+            return found
     # Words before or after: from the first bracket on, as far as it reads.
     decoder = json.JSONDecoder()
     for found in list(re.finditer(r"[{\[]", bare))[:50]:

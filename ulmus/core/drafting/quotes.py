@@ -53,7 +53,7 @@ def _closed_before(opens: str, closes: str, inside: str) -> bool:
         return re.search(r"[.!?,…](?:'|’)(?=\s)", inside) is not None
     if opens == closes:
         first = inside.find(opens)
-        return first > 0 and not inside[first - 1].isspace() and not inside[first - 1] in "([—–-"
+        return first > 0 and not inside[first - 1].isspace() and inside[first - 1] not in "([—–-"
     depth = 1
     for sign in inside:
         if sign == closes:

@@ -18,6 +18,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic_core import from_json
 
+from ..languages import LANGUAGES
 from .answers import AnswerError, read_json
 from .rules import PLAIN_ELEMENTS
 
@@ -38,6 +39,38 @@ _JSON_TYPES: dict[str, FieldType] = {
     "boolean": "yes_no",
     "array": "list",
 }
+NOT_STATED = frozenset(
+    (
+        *(
+            "",
+            "-",
+            "–",
+            "—",
+            "null",
+            "n/a",
+            "na",
+            "n.a",
+            "not stated",
+            "not available",
+            "not specified",
+            "not given",
+            "not mentioned",
+        ),
+        *(
+            "not provided",
+            "nicht angegeben",
+            "keine angabe",
+            "k. a",
+            "k.a",
+            "non précisé",
+            "non indiqué",
+            "no especificado",
+            "no consta",
+        ),
+        *("non specificato", "non indicato", "não informado", "não especificado", "niet vermeld"),
+    )
+)
+"""What a model writes where its sources say nothing."""
 _YES, _NO = {"yes", "true", "y", "1"}, {"no", "false", "n", "0"}
 
 
@@ -287,7 +320,10 @@ def _values(found: Any, fields: Sequence[ShapeField], wrong: list[str], where: s
     out: dict[str, Any] = {}
     for field in fields:
         value = known.get(field.name.casefold())
-        if value is None or value == "":
+        chosen = field.type == "choice" and str(value).strip() in field.choices
+        if isinstance(value, str) and not chosen and value.strip().casefold().strip(".") in NOT_STATED:
+            value = "not stated" if value.strip() else ""
+        if value is None or value == "" or (value == "not stated" and field.type in ("number", "list") and not field.required):
             if field.required:
                 wrong.append(f"{where}“{field.name}” is missing; where nothing is known, say “not stated”")
             out[field.name] = [] if field.type == "list" else None if field.type == "number" else "not stated"
@@ -309,7 +345,7 @@ def _fitted(value: Any, field: ShapeField) -> Any:
             if not field.required and str(value).strip().casefold() == "not stated":
                 return None
             digits = re.fullmatch(r"\s*(-?\d(?:[ ,]{0,2}\d)*(?:\.\d+)?),?\s*\D{0,12}", str(value))
-            number = float(digits.group(1).replace(",", "").replace(" ", "")) if digits else math.nan
+            number = float(digits.group(1).replace(",", "").replace(" ", "")) if digits else _in_words(str(value))
             if not math.isfinite(number):
                 raise ValueError("is no number")
             return int(number) if number.is_integer() else number
@@ -332,6 +368,16 @@ def _fitted(value: Any, field: ShapeField) -> Any:
         case "text":
             return value if isinstance(value, str) else _plain(value)
     return value
+
+
+def _in_words(text: str) -> float:
+    """A number written in words, in one of the languages known here; NaN where it is none."""
+    from text_to_num import text2num  # loaded when it is needed
+
+    for code in LANGUAGES:
+        with suppress(ValueError):
+            return float(text2num(text.strip().strip(".").casefold(), code))
+    return math.nan
 
 
 def _plain(value: Any) -> str:

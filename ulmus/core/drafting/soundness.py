@@ -24,15 +24,17 @@ _LEAST_LOOP = 400
 _CIRCLE = 8.0
 
 
-def unsound(text: str, cut: bool = False) -> Finding | None:
-    """What is wrong with an answer as such; ``None`` where it is an answer. `cut`: it ended at its greatest length."""
+def unsound(text: str, cut: bool = False, limit: str = "") -> Finding | None:
+    """What is wrong with an answer as such; ``None`` where it is an answer. `cut`: it ended at its greatest length, which `limit`
+    tells by its setting."""
     if _REFUSAL.match(text) and _HELP.search(text[:300]):
         return _broken("the model refused", "You did not write the piece but refused. Write it, from what the material says.")
     if goes_round(text):
         return _broken("it repeats itself", "The text repeats itself over and over. Say each thing once.")
     if cut:
         return _broken(
-            "cut off at its greatest length", "Your answer was cut off before its end. Write it shorter, so that it ends."
+            "cut off at its greatest length" + (f" ({limit})" if limit else ""),
+            "Your answer was cut off before its end. Write it shorter, so that it ends.",
         )
     return None
 

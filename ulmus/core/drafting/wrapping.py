@@ -16,13 +16,13 @@ _FENCE_START = re.compile(r"\A\s*(?:```|~~~)[\w-]*[ \t]*(?:\n|\Z)")
 _FENCE_END = re.compile(r"(?:\n|\A)[ \t]*(?:```|~~~)\s*\Z")
 _THOUGHT = re.compile(r"\A\s*<(think|thinking|thought|reasoning|reflection|scratchpad|analysis)>.*?(?:</\1>|\Z)\s*", re.S | re.I)
 _THOUGHT_END = re.compile(r"\A.*?</(?:think|thinking|thought|reasoning|reflection|scratchpad|analysis)>\s*", re.S | re.I)
-_TAGGED = re.compile(
-    r"\A\s*<(answer|output|response|final|draft|post|piece|result)>\s*(.*?)\s*(?:</\1>\s*\Z|\Z)", re.S | re.I
-)
+_TAGGED = re.compile(r"\A\s*<(answer|output|response|final|draft|post|piece|result)>\s*(.*?)\s*(?:</\1>\s*\Z|\Z)", re.S | re.I)
 _MARKS = " \t*_#>`~-–—"
 _RULE_LINE = re.compile(r"[-*_=–—]{3,}\s*\Z")
 _LONGEST_ASIDE = 300
-_NOTE = re.compile(r"\A\W*(?:\(|\[|\*)|\A\W*(?:notes?|nb|hinweis|anmerkung|remarque|nota|notas|opmerking|let op|p\.?s\.?)\b\W*:?", re.I)
+_NOTE = re.compile(
+    r"\A\W*(?:\(|\[|\*)|\A\W*(?:notes?|nb|hinweis|anmerkung|remarque|nota|notas|opmerking|let op|p\.?s\.?)\b\W*:?", re.I
+)
 
 
 @dataclass(frozen=True)
@@ -137,7 +137,9 @@ def _aside(last: str, said: str) -> bool:
         return True
     noted = _NOTE.match(last) is not None
     names, task, writer = PIECES.search(said), TASK.search(said), WRITER.search(said)
-    return bool(noted and ((names and (task or writer)) or (task and writer) or TASK.match(said.lstrip("(*[_ ").split(":", 1)[-1].strip())))
+    return bool(
+        noted and ((names and (task or writer)) or (task and writer) or TASK.match(said.lstrip("(*[_ ").split(":", 1)[-1].strip()))
+    )
 
 
 def _by_the_writer(line: str, colon: bool, assent: bool = False) -> bool:

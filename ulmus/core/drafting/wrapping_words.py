@@ -117,8 +117,9 @@ ASIDES = re.compile(
     r"|ich_hoffe,?_(?:das|dies)_(?:passt|hilft)|j'espère_que_(?:cela|ça|ce)|espero_que_(?:esto|te|le|isso|ajude|sirva)|spero_(?:che|di)_(?:questo|ti|sia|vada)"
     r"|ik_hoop_dat_(?:dit|het|je|deze))(?!\w)"
     r"|\A\W*(?:no_)?(?:hashtags?|emojis?|links?)_(?:were|was|are|have_been|is|wurden|wurde|sind|ont_été|fueron|sono_stati|foram|zijn)_(?:\w+_){0,3}"
-    r"(?:left|omitted|added|included|removed|avoided|used|weggelassen|ergänzt|hinzugefügt|entfernt|omis|ajoutés|omitidos|añadidos|omessi|aggiunti|weggelaten|toegevoegd)"
-    .replace("_", r"\s+").replace("'", "['’]")
+    r"(?:left|omitted|added|included|removed|avoided|used|weggelassen|ergänzt|hinzugefügt|entfernt|omis|ajoutés|omitidos|añadidos|omessi|aggiunti|weggelaten|toegevoegd)".replace(
+        "_", r"\s+"
+    ).replace("'", "['’]")
     + rf"|\A\W*(?:this|the|that|dieser?|dieses|der|die|das|cet(?:te)?|ce|la|le|est[ea]|questa?|questo|il|esta|este|o|a|deze|dit|de|het)\s+(?:\w+\s+)?(?:{_PIECE})\s+"
     r"(?:is|has|uses?|stays?|keeps?|follows?|meets?|adheres?|avoids?|captures?|comes|contains?|reflects?|sticks|conveys|highlights|maintains|fits|includes|ist|hat|hält|bleibt"
     r"|entspricht|umfasst|enthält|passt|vermittelt|respecte|compte|fait|contient|reste|suit|cumple|tiene|respeta|sigue|mantiene|rispetta|contiene|ha|segue|mantém|respeita|contém|tem"
@@ -129,9 +130,7 @@ ASIDES = re.compile(
 )
 """What is said of the piece when it is done."""
 
-_UNIT = (
-    r"(?:characters?|chars?|words?|zeichen|wörter|worte|caractères|mots|caracteres|palabras|palavras|caratteri|parole|tekens|woorden)"
-)
+_UNIT = r"(?:characters?|chars?|words?|zeichen|wörter|worte|caractères|mots|caracteres|palabras|palavras|caratteri|parole|tekens|woorden)"
 COUNTS = re.compile(
     rf"[(\[]\s*(?:~|≈|approx\.?|about|ca\.?|environ)?\s*\d[\d.,]*\s*{_UNIT}[^)\]\n]{{0,40}}[)\]]"
     rf"|(?:total\s+)?(?:character|char|word|zeichen|wort|wörter|caractères|mots|caracteres|palabras|palavras|caratteri|parole|tekens|woorden|length|länge|longueur|longitud|lunghezza)s?"

@@ -27,7 +27,9 @@ _LETTERS_A_WORD = 2
 _UNSPACED_RUN = regex.compile(rf"[{_UNSPACED}]")
 _TAG = regex.compile(r"(?<![\p{L}\p{N}_&/#＃])[#＃](?=[\p{N}_]*\p{L})[\p{L}\p{N}\p{M}_·\u200C\u200D]+")
 _MAIL = regex.compile(r"(?<![@\p{L}\p{N}])[\p{L}\p{N}_.+-]*[\p{L}\p{N}_+-]@[\p{L}\p{N}-]+(?:\.[\p{L}\p{N}-]+)+")
-_MENTION = regex.compile(r"(?<![\p{L}\p{N}_@=/])@(?=[\p{N}_.]*\p{L})[\p{L}\p{N}_]+(?:[.-]+[\p{L}\p{N}_]+)*(?:@[\p{L}\p{N}-]+(?:\.[\p{L}\p{N}-]+)+)?")
+_MENTION = regex.compile(
+    r"(?<![\p{L}\p{N}_@=/])@(?=[\p{N}_.]*\p{L})[\p{L}\p{N}_]+(?:[.-]+[\p{L}\p{N}_]+)*(?:@[\p{L}\p{N}-]+(?:\.[\p{L}\p{N}-]+)+)?"
+)
 _STRETCH = regex.compile(r"[^\s<>]+")
 _MAYBE_LINK = regex.compile(r"://|\w\.\p{L}")
 _LONGEST_LINK = 4000

@@ -14,8 +14,36 @@ _ELEMENTS = (
 )
 _ELEMENT = re.compile(rf"</?(?:{'|'.join(_ELEMENTS.split())})(?:\s[^<>]*)?/?>", re.I)
 _BLOCKS = frozenset(
-    "article blockquote body dd div dl dt figcaption figure footer form h1 h2 h3 h4 h5 h6 header hr li main ol p pre section table"
-    " tr ul".split()
+    [
+        "article",
+        "blockquote",
+        "body",
+        "dd",
+        "div",
+        "dl",
+        "dt",
+        "figcaption",
+        "figure",
+        "footer",
+        "form",
+        "h1",
+        "h2",
+        "h3",
+        "h4",
+        "h5",
+        "h6",
+        "header",
+        "hr",
+        "li",
+        "main",
+        "ol",
+        "p",
+        "pre",
+        "section",
+        "table",
+        "tr",
+        "ul",
+    ]
 )
 _UNSEEN = frozenset(("script", "style", "title", "head", "template"))
 _VOID = frozenset(("br", "img", "hr", "input", "meta", "link", "wbr", "source", "col", "area", "base", "embed", "track"))

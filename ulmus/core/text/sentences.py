@@ -21,7 +21,10 @@ _INITIAL = regex.compile(r"(?<![\p{L}\p{N}])\p{Lu}\.\s*$")
 _RANK = regex.compile(r"(?<![\p{L}\p{N}.,])\d{1,2}\.\s*$")
 _BARE = regex.compile(r"[#＃@][\p{L}\p{N}\p{M}_·.-]+")
 _STOPS = regex.compile(r"(?<=[\p{L}\p{N}] ?)([^\p{L}\p{N}\p{P}\s]+)\s+(?=\p{Lu})")
+_PERSONS = frozenset("dr dra prof profa dott sig sra srta sr mme mlle dhr mevr hr ing avv mr mrs ms".split())
+"""Titles of people, which stand in texts of any language."""
 _LOOKED_BACK, _LONGEST_CHUNK = 40, 4000
+_LINK_FIRST = regex.compile(r"\s*(?:https?://|www\.|[\w-]+\.[\w-]+/)")
 _NEXT_WORD = regex.compile(r"[^\p{L}]*([\p{L}'’]+)")
 
 
@@ -124,10 +127,12 @@ def _goes_on(before: str, spoken: bool, after: str, known: Language) -> bool:
     word = first.group(1) if first else ""
     last = _LAST.search(before)
     starts_one = word[:1].isupper() and word.casefold() in known.small
-    if last and last.group(1).casefold() in known.titles and (len(last.group(1)) > 1 or not starts_one):
+    if last and last.group(1).casefold() in known.titles | _PERSONS and (len(last.group(1)) > 1 or not starts_one):
         return True
     if not starts_one and word[:1].isupper() and _INITIAL.search(before):
         return True
     if known.ordinals and not starts_one and _RANK.search(before):
         return True
+    if _LINK_FIRST.match(after):
+        return False
     return word[:1].islower() and after.lstrip()[:1].islower() and not before.rstrip().endswith((":", ";"))

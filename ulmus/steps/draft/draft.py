@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import BaseModel, Field
@@ -13,9 +13,10 @@ from pydantic import BaseModel, Field
 from ...core import cost
 from ...core.cost import Usage
 from ...core.drafting import Finding, Known, Rule, assemble, broken, fitted, measure, note_message, reasons_message, with_demand
-from ...core.drafting.answers import AnswerError, unwrapped
+from ...core.drafting.answers import AnswerError, unthought, unwrapped
+from ...core.drafting.mending import mend
 from ...core.drafting.prompts import Cut
-from ...core.drafting.rules import PLAIN_ELEMENTS, contradictions
+from ...core.drafting.rules import PLAIN_ELEMENTS, OnlyThePiece, contradictions
 from ...core.drafting.shapes import (
     MOST_FIELDS,
     TEXTS,
@@ -30,6 +31,8 @@ from ...core.drafting.shapes import (
     text_of,
 )
 from ...core.drafting.soundness import SOUND, unsound
+from ...core.pieces.lengths import length
+from ...core.text import words as words_of
 from ...core.workflow.plans import DraftPlan
 from ...protocols import chat, markup
 from ...protocols.errors import Misconfigured, NothingToDo, OutsideError
@@ -122,6 +125,13 @@ class DraftSettings(Settings):
     revisions: int = setting(
         "Revisions", "How often a draft that breaks a must-rule goes back to the model.", control="number", default=2, ge=0, le=5
     )
+    fit: bool = setting(
+        "Leave out last sentences to fit",
+        "What is still too long loses whole sentences from its end, before the model is asked again.",
+        control="switch",
+        default=False,
+        more=True,
+    )
     temperature: float = setting("Randomness", "0 is the same every time; 1 is free.", control="number", default=0.4, ge=0, le=2)
     max_tokens: int = setting(
         "Longest answer", "In tokens; a token is about four characters.", control="number", default=600, ge=1, le=32_000
@@ -193,6 +203,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     usage, room = Usage(), 0
     rounds: list[dict[str, Any]] = []
     told: list[str] = []
+    asked, best = messages, _Round("", {}, [])
     while True:
         messages, shortened = _fitting(messages, connection, settings, room)
         told += shortened
@@ -203,6 +214,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             room = int(sum(len(m["content"]) for m in messages) / CHARACTERS_A_TOKEN * 0.6)
             if fitted(messages, room)[0] == messages or room < LEAST_ROOM:
                 raise StepFailed(error, usage, {"messages": list(messages), "rounds": rounds}) from error
+            asked = fitted(asked, room)[0]
             continue
         except OutsideError as error:
             if isinstance(error, chat.Broken):
@@ -214,13 +226,25 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             connection = context.connect(settings.fallback, "model")
             continue
         usage += _cost(answer.tokens_in, answer.tokens_out, answer.seconds, connection)
-        text, values, findings = _read(answer, shape, settings, context.workspace.known)
-        rounds.append({"text": text, "findings": [f.model_dump() for f in findings]})
-        failing = broken(findings)
-        if not failing or len(rounds) > settings.revisions:
+        read = _read(answer, shape, settings, context.workspace.known)
+        before = rounds[-1] if rounds else None
+        rounds.append(read.told())
+        best = read if len(rounds) == 1 or read.rank() <= best.rank() else best
+        if not broken(best.findings) or len(rounds) > settings.revisions:
             break
-        messages = reasons_message(messages, answer.text, failing)
+        if before is not None and _comes_no_nearer(before, rounds[-1]):
+            told.append("It was not asked a third time: the second answer broke the same rules in the same way.")
+            break
+        if read is best:
+            messages = reasons_message(messages, read.text if shape is None else answer.text, read.findings)
+        else:
+            messages = reasons_message(asked, best.text, best.findings, read.findings)
+    failing = broken(best.findings)
+    if best.mended:
+        told += best.mended
     detail = {"messages": list(messages), "rounds": rounds, "missing": list(prompt.missing), "model": connection.settings.model}
+    if rounds[-1] != best.told():
+        detail["best"] = next(n for n, one in enumerate(rounds) if one == best.told())
     if context.take:
         detail["take"] = context.take
     if told:
@@ -230,7 +254,38 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         tries = len(rounds) - 1
         words = f"The draft still breaks a rule after {tries} revision{'s' if tries != 1 else ''}: {says}."
         raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
-    return Result({**values, "text": text, "characters": len(text), "words": len(text.split())}, detail, usage)
+    text = best.text
+    return Result({**best.values, "text": text, "characters": length(text), "words": words_of(text)}, detail, usage)
+
+
+@dataclass(frozen=True)
+class _Round:
+    """One answer read: its text, the values in it, what was measured, and what code had to put right."""
+
+    text: str
+    values: dict[str, Any]
+    findings: list[Finding]
+    mended: tuple[str, ...] = ()
+
+    def rank(self) -> tuple[int, int, int]:
+        """How far it is from keeping all: no answer at all, must-rules, other rules."""
+        failing = broken(self.findings)
+        return sum(f.rule in (SHAPE, SOUND) for f in failing), len(failing), len(broken(self.findings, "should"))
+
+    def told(self) -> dict[str, Any]:
+        """As it is kept with the run."""
+        mended = {"mended": list(self.mended)} if self.mended else {}
+        return {"text": self.text, "findings": [f.model_dump() for f in self.findings], **mended}
+
+
+def _comes_no_nearer(before: Mapping[str, Any], after: Mapping[str, Any]) -> bool:
+    """Whether an answer broke just what the one before it broke, to the same measure."""
+
+    def failing(one: Mapping[str, Any]) -> list[tuple[str, str]]:
+        return [(f["rule"], f["says"]) for f in one["findings"] if not f["kept"] and f["strength"] == "must"]
+
+    found = failing(after)
+    return "broken_off" not in before and failing(before) == found and not any(rule in (SHAPE, SOUND) for rule, _ in found)
 
 
 def _cost(tokens_in: int, tokens_out: int, seconds: float, connection: Connection) -> Usage:
@@ -263,7 +318,7 @@ def revised(settings: DraftSettings, output: Mapping[str, Any], text: str | None
         if shape.answer == "choice" and "reason" not in parts:
             values["reason"] = output.get("reason", "")
         words = text_of(values, shape)
-    return {**output, **values, "text": words, "characters": len(words), "words": len(words.split())}
+    return {**output, **values, "text": words, "characters": length(words), "words": words_of(words)}
 
 
 def parts(settings: DraftSettings, output: Mapping[str, Any]) -> list[Part]:
@@ -304,34 +359,32 @@ def _ask(messages: Messages, shape: Shape | None, connection: Connection, settin
     )
 
 
-def _read(
-    answer: chat.Answer, shape: Shape | None, settings: DraftSettings, known: Known
-) -> tuple[str, dict[str, Any], list[Finding]]:
-    """An answer as text, the values in it, and what was measured; one that is no answer, or does not fit its shape, breaks
-    that rule alone."""
+def _read(answer: chat.Answer, shape: Shape | None, settings: DraftSettings, known: Known) -> _Round:
+    """An answer read, mended and measured; one that is no answer, or does not fit its shape, breaks that rule alone."""
     rules = settings.rules
-    if bad := unsound(answer.text, answer.cut and shape is None):
-        return answer.text, {}, [bad]
-    if settings.answer in TEXTS:
-        text = unwrapped(answer.text)
-        if settings.answer == "html":
-            html = markup.cleaned(text, PLAIN_ELEMENTS)
-            return html, {"html": html}, measure(html, rules, known)
-        return text, {"html": markup.from_markdown(text, PLAIN_ELEMENTS)}, measure(text, rules, known)
+    said = unthought(answer.text)
+    if bad := unsound(said, answer.cut and shape is None, f"“Longest answer” is {settings.max_tokens} tokens"):
+        return _Round(said, {}, [bad])
+    at_hand = replace(known, dead=None, published=None)  # no network and no library is asked while mending
     if shape is None:
-        text = unwrapped(answer.text)
-        return text, {}, measure(text, rules, known)
+        text = unwrapped(said)
+        if settings.answer == "html":
+            text = markup.cleaned(mend(text, [r for r in rules if isinstance(r, OnlyThePiece)]).text, PLAIN_ELEMENTS)
+        mended = mend(text, rules, at_hand, settings.fit)
+        text = mended.text
+        values = {"html": text} if settings.answer == "html" else {}
+        if settings.answer == "markdown":
+            values = {"html": markup.from_markdown(text, PLAIN_ELEMENTS)}
+        return _Round(text, values, measure(text, rules, known), mended.told)
     try:
-        values = conform(answer.text, shape)
+        values = conform(said, shape)
     except AnswerError as error:
         says = f"the answer does not fit: {error}"
-        return (
-            answer.text,
-            {},
-            [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")],
+        return _Round(
+            said, {}, [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")]
         )
     text = text_of(values, shape)
-    return text, values, measure(text, rules, replace(known, values=values))
+    return _Round(text, values, measure(text, rules, replace(known, values=values)))
 
 
 KIND = Drafts(
