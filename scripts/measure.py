@@ -46,7 +46,10 @@ def claims() -> tuple[dict[str, Counter[str]], dict[str, Counter[str]]]:
         sources = {name: data["sources"][name] for name in case["sources"]}
         flagged = any(one.flagged for one in evidence(case["text"], sources).sentences)
         false = case["label"] == "unsupported"
-        for told in (by_kind.setdefault(f"{case['kind']} {data['kinds'][case['kind']]}", Counter()), by_tongue.setdefault(case["lang"], Counter())):
+        for told in (
+            by_kind.setdefault(f"{case['kind']} {data['kinds'][case['kind']]}", Counter()),
+            by_tongue.setdefault(case["lang"], Counter()),
+        ):
             told["of"] += 1
             told["flagged"] += flagged
             told["false"] += false
@@ -59,7 +62,12 @@ def page() -> str:
     """The figures as Markdown."""
     told = rules()
     right, all_ = sum(t["right"] for t in told.values()), sum(t.total() for t in told.values())
-    lines = [f"Rules: {right} of {all_} labelled drafts are answered rightly.", "", "| rule | drafts | right | missed | false alarm |", "|---|---|---|---|---|"]
+    lines = [
+        f"Rules: {right} of {all_} labelled drafts are answered rightly.",
+        "",
+        "| rule | drafts | right | missed | false alarm |",
+        "|---|---|---|---|---|",
+    ]
     lines += [f"| {n} | {t.total()} | {t['right']} | {t['missed']} | {t['false alarm']} |" for n, t in told.items()]
     by_kind, by_tongue = claims()
     whole = sum(by_tongue.values(), Counter[str]())
@@ -75,7 +83,10 @@ def page() -> str:
     ]
     lines += [f"| {kind} | {t['of']} | {t['flagged']} | {t['false']} |" for kind, t in by_kind.items()]
     lines += ["", "| language | precision | recall |", "|---|---|---|"]
-    lines += [f"| {tongue} | {t['found'] / max(1, t['flagged']):.2f} | {t['found'] / max(1, t['false']):.2f} |" for tongue, t in by_tongue.items()]
+    lines += [
+        f"| {tongue} | {t['found'] / max(1, t['flagged']):.2f} | {t['found'] / max(1, t['false']):.2f} |"
+        for tongue, t in by_tongue.items()
+    ]
     return "\n".join(lines)
 
 

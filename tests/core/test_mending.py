@@ -22,7 +22,11 @@ class Mending(unittest.TestCase):
         for draft, text, told in (
             (f"Here is your post:\n\n“{PROSE}”\n\n{LINK}", f"{PROSE}\n\n{LINK}", 2),
             (f"{PROSE} 🌱\n{LINK}\n#a1 #bean #pea #frog", f"{PROSE}\n{LINK}\n#a1 #bean", 2),
-            (f"Come to the #barn, bring a #friend and a #cake.\n{LINK}", f"Come to the #barn, bring a #friend and a cake.\n{LINK}", 1),
+            (
+                f"Come to the #barn, bring a #friend and a #cake.\n{LINK}",
+                f"Come to the #barn, bring a #friend and a cake.\n{LINK}",
+                1,
+            ),
             (f"{PROSE}\n\n#bean", f"{PROSE}\n\n{LINK}\n\n#bean", 1),
             (PROSE, f"{PROSE} {LINK}", 1),
             (f"🐸 {PROSE}\n{LINK}", f"{PROSE}\n{LINK}", 1),

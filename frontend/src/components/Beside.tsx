@@ -4,7 +4,7 @@ import type { Result } from "../api/client";
 import * as reads from "../api/reads";
 import { Failed, Loading } from "./Quiet";
 import { Changes, Findings } from "./Rules";
-import { money } from "./words";
+import { characters, money } from "./words";
 
 /** A result as plain text, for setting it beside another. */
 export function plainText(result: Result): string {
@@ -50,7 +50,7 @@ export function Beside({ before, after }: { before: Side; after: Side }) {
               <div className="piece text-reading leading-relaxed">{i ? texts.after : texts.before}</div>
             )}
             <p className="mt-2 text-xs text-soft">
-              {[...(i ? texts.after : texts.before)].length} characters
+              {characters(i ? texts.after : texts.before)} characters
               {side.result.usage.calls ? ` · ${money(side.result.usage.cost)}` : ""}
             </p>
             {!!side.result.versions.at(-1)?.findings.length && (

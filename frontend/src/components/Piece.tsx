@@ -1,4 +1,5 @@
 import { Fragment, type ReactNode } from "react";
+import { characters } from "./words";
 
 /** A post as it will appear: links and hashtags set off, the counter under it. */
 export function Post({ text, limit, small = false }: { text: string; limit?: number | null; small?: boolean }) {
@@ -7,7 +8,7 @@ export function Post({ text, limit, small = false }: { text: string; limit?: num
       <div className={`piece ${small ? "text-reading leading-snug" : "text-lead leading-relaxed"}`}>
         <Linked text={text} />
       </div>
-      <Counter length={[...text].length} limit={limit} />
+      <Counter length={characters(text)} limit={limit} />
     </div>
   );
 }

@@ -57,3 +57,12 @@ export const RUN_WORDS: Record<string, string> = {
   cancelled: "cancelled",
   skipped: "passed over",
 };
+
+const graphemes = new Intl.Segmenter(undefined, { granularity: "grapheme" });
+
+/** How many characters one sees (extended grapheme clusters, UAX #29), as the rules count. */
+export function characters(text: string): number {
+  let count = 0;
+  for (const _ of graphemes.segment(text)) count += 1;
+  return count;
+}

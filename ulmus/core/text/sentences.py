@@ -21,7 +21,29 @@ _INITIAL = regex.compile(r"(?<![\p{L}\p{N}])\p{Lu}\.\s*$")
 _RANK = regex.compile(r"(?<![\p{L}\p{N}.,])\d{1,2}\.\s*$")
 _BARE = regex.compile(r"[#＃@][\p{L}\p{N}\p{M}_·.-]+")
 _STOPS = regex.compile(r"(?<=[\p{L}\p{N}] ?)([^\p{L}\p{N}\p{P}\s]+)\s+(?=\p{Lu})")
-_PERSONS = frozenset("dr dra prof profa dott sig sra srta sr mme mlle dhr mevr hr ing avv mr mrs ms".split())
+_PERSONS = frozenset(
+    (
+        "dr",
+        "dra",
+        "prof",
+        "profa",
+        "dott",
+        "sig",
+        "sra",
+        "srta",
+        "sr",
+        "mme",
+        "mlle",
+        "dhr",
+        "mevr",
+        "hr",
+        "ing",
+        "avv",
+        "mr",
+        "mrs",
+        "ms",
+    )
+)
 """Titles of people, which stand in texts of any language."""
 _LOOKED_BACK, _LONGEST_CHUNK = 40, 4000
 _LINK_FIRST = regex.compile(r"\s*(?:https?://|www\.|[\w-]+\.[\w-]+/)")

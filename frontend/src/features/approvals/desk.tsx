@@ -8,7 +8,7 @@ import { Area, Choice, Field, Input } from "../../components/Field";
 import { Counter, Linked } from "../../components/Piece";
 import { PieceFull } from "../../components/pieces/PieceFull";
 import { Changes, Findings, Versions } from "../../components/Rules";
-import { when } from "../../components/words";
+import { characters, when } from "../../components/words";
 import { type Composed, isDraftItself } from "./composed";
 
 export type Asked = Schemas["AskedByMail"];
@@ -51,7 +51,7 @@ function EditablePiece({
           className="piece -mx-3 block w-[calc(100%+1.5rem)] resize-none overflow-hidden rounded border border-transparent bg-transparent px-3 py-1 text-xl leading-relaxed hover:border-line focus:border-rule focus:bg-sheet"
         />
       )}
-      <Counter length={[...text.trim()].length} limit={limit} />
+      <Counter length={characters(text.trim())} limit={limit} />
     </div>
   );
 }

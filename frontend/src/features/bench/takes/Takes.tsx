@@ -10,7 +10,7 @@ import { useKeys } from "../../../components/keys";
 import { Failed, Loading } from "../../../components/Quiet";
 import { State } from "../../../components/State";
 import { sayError } from "../../../components/Toast";
-import { money } from "../../../components/words";
+import { characters, money } from "../../../components/words";
 import type { LineDoc } from "../model/document";
 import { controlOf } from "../settings/controls";
 import { nameOf, settingsOf, withControl } from "../settings/controls/around";
@@ -189,7 +189,7 @@ export function CompareTakes({
                   )}
                 </div>
                 <p className="mt-2 text-xs text-soft">
-                  {draft.text && `${[...draft.text].length} characters`}
+                  {draft.text && `${characters(draft.text)} characters`}
                   {!blind && draft.text && ` · ${money(draft.cost)}`}
                 </p>
                 {draft.findings
