@@ -6,7 +6,7 @@ SOURCES := $(shell find frontend/src frontend/public frontend/index.html fronten
 # Programs begin sooner where what was compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench crashtest effecttrial officetrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -42,6 +42,14 @@ plugincheck: wheel
 
 bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	$(PY) -m scripts.bench $(ARGS)
+
+# How rightly rules and evidence are answered on the labelled drafts, written into docs/drafting.md.
+measure: $(STAMPS)/dev
+	$(PY) -m scripts.measure --write
+
+# The weights of evidence, fitted to the labelled sentences anew.
+fit: $(STAMPS)/dev
+	$(PY) -m scripts.fit --write
 
 crashtest: $(STAMPS)/dev
 	$(PY) -m scripts.crashtest $(ARGS)

@@ -14,8 +14,8 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from ulmus.core.drafting import Known, measure
-from ulmus.core.drafting.evidence import evidence
 from ulmus.core.drafting.rules import Rule
+from ulmus.core.evidence import evidence
 from ulmus.protocols.languages import language_of
 
 LABELLED = Path("tests/labelled")

@@ -7,8 +7,8 @@ from typing import Any
 
 from tests.steps.trying import Trying
 from ulmus.core.drafting import Known
-from ulmus.core.drafting.evidence import evidence
 from ulmus.core.drafting.rules import PLAIN_ELEMENTS
+from ulmus.core.evidence import evidence
 from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import markup
 from ulmus.protocols.errors import OutsideError

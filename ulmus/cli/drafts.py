@@ -56,7 +56,7 @@ def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
 def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
     """For each sentence of DRAFT (- for standard input), the passage of the sources that supports it best, and what stands
     in no source."""
-    from ..core.drafting.evidence import evidence as found_in
+    from ..core.evidence import evidence as found_in
     from ..protocols import documents
 
     texts = {}
@@ -67,18 +67,15 @@ def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
             raise click.ClickException(f"{source}: {error.message}") from None
     found = found_in(said(draft), texts)
     if as_json:
-        click.echo(
-            json.dumps(
-                {"sentences": [dataclasses.asdict(s) for s in found.sentences], "unsupported": len(found.unsupported)},
-                ensure_ascii=False,
-            )
-        )
+        told = [dataclasses.asdict(s) | {"level": s.plainly, "verdict": s.level, "unsure": s.unsure} for s in found.sentences]
+        click.echo(json.dumps({"sentences": told, "unsupported": len(found.flagged)}, ensure_ascii=False))
         return
     for sentence in found.sentences:
-        missing = "; not in the sources: " + ", ".join(claim.text for claim in sentence.missing) if sentence.missing else ""
-        click.echo(f"{sentence.level:<12} {sentence.score:4.2f}  {sentence.text}{missing}")
+        why = f" ({'; '.join((*sentence.reasons, *sentence.sums))})" if sentence.reasons or sentence.sums else ""
+        level = "no passage found" if sentence.unsure else sentence.level
+        click.echo(f"{level:<20} {sentence.score:4.2f}  {sentence.text}{why}")
         if sentence.passage:
-            click.echo(f"                   {sentence.source}: {sentence.passage[:160]}")
+            click.echo(f"                           {sentence.source}: {sentence.passage[:160]}")
 
 
 @main.command()

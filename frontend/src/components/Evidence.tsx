@@ -32,18 +32,79 @@ function markOf(text: string): string {
 }
 
 const WAVY = "underline decoration-wavy underline-offset-4";
-const MARKS: Record<string, string> = {
-  supported: "",
-  partly: "underline decoration-dotted decoration-ochre underline-offset-4",
-  unsupported: `${WAVY} decoration-brick`,
-  nothing: "",
+
+/** What is known of a sentence: how it is marked, the sign before its words, and the words. */
+type Known = { look: string; tone: string; sign: string; words: string; many: string };
+const KNOWN: Record<Support["level"] | "unsure", Known> = {
+  supported: { look: "", tone: "text-leaf", sign: "✓", words: "Stands in a source", many: "stand in a source" },
+  "by paraphrase": {
+    look: "",
+    tone: "text-leaf",
+    sign: "≈",
+    words: "Stands in a source in other words",
+    many: "in other words",
+  },
+  unsure: {
+    look: "underline decoration-dotted decoration-soft underline-offset-4",
+    tone: "text-soft",
+    sign: "?",
+    words: "No passage found. It may be said in other words, or stand in no source",
+    many: "without a passage",
+  },
+  doubtful: {
+    look: `${WAVY} decoration-ochre`,
+    tone: "text-ochre",
+    sign: "!",
+    words: "Doubtful: near to a passage, but not all of it stands there",
+    many: "doubtful",
+  },
+  "contradicts a source": {
+    look: `${WAVY} decoration-brick bg-brickwash`,
+    tone: "text-brick",
+    sign: "✕",
+    words: "A source says otherwise",
+    many: "against a source",
+  },
+  "in no source": {
+    look: `${WAVY} decoration-brick`,
+    tone: "text-brick",
+    sign: "✕",
+    words: "In no source",
+    many: "in no source",
+  },
+  "needs none": {
+    look: "",
+    tone: "text-soft",
+    sign: "",
+    words: "A greeting, call, question or opinion: needs no source",
+    many: "needing none",
+  },
 };
-const WORDS: Record<string, string> = {
-  supported: "supported",
-  partly: "partly supported",
-  unsupported: "unsupported",
-  nothing: "says nothing that needs support",
-};
+const ORDER = ["contradicts a source", "in no source", "doubtful", "unsure"] as const;
+const known = (one: Support): Known => KNOWN[one.unsure ? "unsure" : one.level];
+
+/** How many sentences are known to be what, in one line; the worst first. */
+function summary(list: Support[]): { words: string; look: Known } {
+  const needing = list.filter((one) => one.level !== "needs none");
+  const of = (level: (typeof ORDER)[number]) =>
+    needing.filter((one) => (level === "unsure" ? one.unsure : !one.unsure && one.level === level)).length;
+  const parts = ORDER.filter((level) => of(level) > 0).map((level) => `${of(level)} ${KNOWN[level].many}`);
+  const good = needing.filter((one) => !one.flagged && !one.unsure).length;
+  if (!needing.length) return { words: "Nothing in it needs a source.", look: KNOWN.supported };
+  if (!parts.length)
+    return {
+      words:
+        needing.length === 1
+          ? "Its sentence stands in a source."
+          : `All ${needing.length} sentences stand in a source.`,
+      look: KNOWN.supported,
+    };
+  const worst = ORDER.find((level) => of(level) > 0)!;
+  return {
+    words: `${good} of ${needing.length} sentences stand in a source; ${parts.join(", ")}.`,
+    look: KNOWN[worst],
+  };
+}
 
 /** The draft with what its sources do not support marked; the sentence chosen stands with the passage that comes nearest. */
 export function EvidenceOf({ text, sources }: { text: string; sources: Record<string, string> }) {
@@ -57,9 +118,8 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
   if (found.isError) return <Failed error={found.error} again={() => found.refetch()} />;
   const list = found.data;
   if (!list.length) return <p className="text-sm text-soft">There is nothing to look for.</p>;
-  const needing = list.filter((one) => one.level !== "nothing");
-  const good = needing.filter((one) => one.level === "supported" && !one.missing.length).length;
-  const doubted = list.filter((one) => one.level === "partly" || one.level === "unsupported" || one.missing.length);
+  const told = summary(list);
+  const doubted = list.filter((one) => one.flagged || one.unsure);
   const second = opinions?.of === text ? opinions : null;
   async function ask() {
     setAsking(true);
@@ -73,17 +133,16 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
       setAsking(false);
     }
   }
-  const worst = list.findIndex((one) => one.missing.length > 0 || one.level === "unsupported");
+  const against = list.findIndex((one) => one.level === "contradicts a source");
+  const worst = against >= 0 ? against : list.findIndex((one) => one.flagged);
   const at = chosen ?? (worst >= 0 ? worst : null);
   const shown = at === null ? null : (list[at] ?? null);
   const said = shown && second?.list.find((one) => one.number === doubted.indexOf(shown) + 1);
   return (
     <div>
-      <p className={`mb-2 text-sm ${good === needing.length ? "text-leaf" : worst >= 0 ? "text-brick" : "text-ochre"}`}>
-        <span aria-hidden>{good === needing.length ? "✓" : "✕"} </span>
-        {good === needing.length
-          ? "The sources support every sentence."
-          : `The sources support ${good} of ${needing.length} sentences.`}
+      <p className={`mb-2 text-sm ${told.look.tone}`}>
+        <span aria-hidden>{told.look.sign} </span>
+        {told.words}
       </p>
       {doubted.length > 0 && may(session.data, "maker") && (
         <p className="mb-2 text-xs text-soft">
@@ -105,28 +164,39 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
             <button
               type="button"
               aria-pressed={i === at}
-              className={`inline text-left ${MARKS[one.level] ?? ""} ${i === at ? "bg-shade" : "hover:bg-shade"}`}
+              className={`inline text-left ${known(one).look} ${i === at ? "bg-shade" : "hover:bg-shade"}`}
               onClick={() => setChosen(i)}
             >
               <Marked one={one} />
-              <span className="sr-only"> ({WORDS[one.level]})</span>
+              <span className="sr-only"> ({known(one).words})</span>
             </button>
           </span>
         ))}
       </div>
       {shown && (
         <div className="mt-3 border-l-2 border-line pl-3 text-sm" aria-live="polite">
-          <p className={shown.level === "supported" && !shown.missing.length ? "text-leaf" : "text-brick"}>
-            {shown.missing.length
-              ? `In no source: ${shown.missing.map((claim) => claim.text).join(", ")}`
-              : (WORDS[shown.level] ?? shown.level).replace(/^./, (first) => first.toUpperCase())}
+          <p className={known(shown).tone}>
+            <span aria-hidden>{known(shown).sign} </span>
+            {known(shown).words}.
           </p>
+          {shown.reasons.length > 0 && (
+            <ul className="mt-1">
+              {shown.reasons.map((reason) => (
+                <li key={reason} className="text-ink">
+                  {reason.replace(/^./, (first) => first.toUpperCase())}.
+                </li>
+              ))}
+            </ul>
+          )}
+          {shown.sums.length > 0 && <p className="mt-1 text-soft">Reckoned from the source: {shown.sums.join("; ")}</p>}
           {shown.passage ? (
             <p className="mt-1 font-serif">
               {shown.passage} <span className="slot ml-1 text-xs">{shown.source}</span>
             </p>
           ) : (
-            <p className="mt-1 text-soft">No passage of the sources comes near to this.</p>
+            shown.level !== "needs none" && (
+              <p className="mt-1 text-soft">No passage of the sources comes near to this.</p>
+            )
           )}
           {said && (
             <p className="mt-2 border-t border-line pt-2">

@@ -9,6 +9,8 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from ...core.drafting.shapes import ShapeError, ShapeField, shape_from
+from ...core.evidence import Level
+from ...core.evidence import evidence as found_in
 from ...core.slots import SlotError, clauses_of, parse_condition
 from ...protocols.errors import OutsideError
 from ...protocols.net import Fetched
@@ -94,16 +96,21 @@ class ClaimView(BaseModel):
 
 
 class SupportView(BaseModel):
-    """One sentence of a draft: its place, how well it is supported (0 to 1) and by which passage of which source."""
+    """One sentence of a draft: its place, its level in words, how likely it is borne out (0 to 1), by which passage of which source,
+    why it is doubted, and sums by which its figures come out. `unsure`: no passage was found, and nothing speaks against it."""
 
     text: str
     start: int
     end: int
-    level: str
+    level: Level
     score: float
     source: str
     passage: str
     missing: list[ClaimView]
+    reasons: list[str]
+    sums: list[str]
+    flagged: bool
+    unsure: bool
 
 
 class OpinionBody(Body):
@@ -131,10 +138,10 @@ class OpinionsView(BaseModel):
 @needs("reader")
 def evidence(body: EvidenceBody) -> Reply:
     """Where the sources support a draft, sentence by sentence. In code; no model is asked."""
-    from ...core.drafting.evidence import evidence as found_in  # loaded on first use: it is large
-
     found = found_in(body.text, body.sources)
-    return send([SupportView.model_validate(dataclasses.asdict(sentence)) for sentence in found.sentences])
+    return send(
+        [SupportView.model_validate(dataclasses.asdict(s) | {"flagged": s.flagged, "unsure": s.unsure}) for s in found.sentences]
+    )
 
 
 @bp.post("/opinion", responses={200: OpinionsView, 409: Problem, 502: Problem})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any, NamedTuple
 
 import regex
@@ -32,6 +32,7 @@ _MENTION = regex.compile(
 )
 _STRETCH = regex.compile(r"[^\s<>]+")
 _MAYBE_LINK = regex.compile(r"://|\w\.\p{L}")
+_PARTS = (" ", "\n", "\t", "<", ">", "\r", "\u00a0")
 _LONGEST_LINK = 4000
 _CLOSES = {")": "(", "]": "[", "}": "{", "”": "“", "’": "‘", "»": "«", '"': "", "'": ""}
 _TOPS = "app art blog cafe club community dev example farm garden health help live media news one online page shop site social space store studio team today tools travel world"
@@ -79,18 +80,32 @@ def mentions(text: str) -> list[str]:
 
 def links(text: str) -> list[Link]:
     """The links of a text as people write them: with or without a scheme, without the marks that follow them."""
+    return list(_links(text)) if _MAYBE_LINK.search(text) else []
+
+
+@lru_cache(64)
+def _links(text: str) -> tuple[Link, ...]:
     out: list[Link] = []
-    for rough in _STRETCH.finditer(text) if "." in text else ():
-        if rough.end() - rough.start() > _LONGEST_LINK or not _MAYBE_LINK.search(rough.group()):
+    at = 0
+    for hint in _MAYBE_LINK.finditer(text):
+        if hint.start() < at:
             continue
-        for found in _linkify().match(rough.group()) or ():
-            if found.schema in ("", "http:", "https:"):
-                said = _trimmed(found.raw)
+        begin = max((text.rfind(sign, at, hint.start()) for sign in _PARTS), default=-1) + 1
+        begin = max(begin, at)
+        found = _STRETCH.match(text, begin)
+        if found is None:
+            continue
+        at = found.end()
+        if at - begin > _LONGEST_LINK:
+            continue
+        for link in _linkify().match(found.group()) or ():
+            if link.schema in ("", "http:", "https:"):
+                said = _trimmed(link.raw)
                 host = said.partition("/")[0].rpartition(".")[2].partition(":")[0]
-                if found.schema or said.startswith("www.") or host == host.lower():
-                    start = rough.start() + found.index
-                    out.append(Link(said, start, start + len(said), said if found.schema else f"https://{said}"))
-    return out
+                if link.schema or said.startswith("www.") or host == host.lower():
+                    start = begin + link.index
+                    out.append(Link(said, start, start + len(said), said if link.schema else f"https://{said}"))
+    return tuple(out)
 
 
 def without_links(text: str) -> str:

@@ -4,6 +4,7 @@ letters have beside sentences (lines, lists, tags, links) is told here."""
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 import regex
@@ -46,6 +47,8 @@ _PERSONS = frozenset(
 )
 """Titles of people, which stand in texts of any language."""
 _LOOKED_BACK, _LONGEST_CHUNK = 40, 4000
+_PLAIN_START = regex.compile(r"[\s“\"'«„(*_]*\p{L}[\p{L}\p{M}'’,-]*(?:[\s,;!?…)”]|:\s|\.?\s*\Z|\.\s)")
+"""A word that is surely none of a link, a tag or a name that is called."""
 _LINK_FIRST = regex.compile(r"\s*(?:https?://|www\.|[\w-]+\.[\w-]+/)")
 _NEXT_WORD = regex.compile(r"[^\p{L}]*([\p{L}'’]+)")
 
@@ -66,7 +69,12 @@ def sentences(text: str, tongue: str = "") -> list[Span]:
     >>> [s.text for s in sentences("Dr. Hale came at 9 a.m. on Monday. “Stay!” she said.\\n\\n#seeds")]
     ['Dr. Hale came at 9 a.m. on Monday.', '“Stay!” she said.']
     """
-    return [span for span in spans(text, tongue) if speaks(span.text)]
+    return [span for span in _kept(text, tongue) if speaks(span.text)]
+
+
+@lru_cache(16)
+def _kept(text: str, tongue: str) -> tuple[Span, ...]:
+    return tuple(spans(text, tongue))
 
 
 def spans(text: str, tongue: str = "") -> Iterator[Span]:
@@ -87,8 +95,8 @@ def spans(text: str, tongue: str = "") -> Iterator[Span]:
 
 def speaks(text: str) -> bool:
     """Whether a stretch of text says something: a word stands in it beside tags, names that are called, links and emoji."""
-    if "@" not in text and "#" not in text and "." not in text and "＃" not in text:
-        return any(map(str.isalpha, text)) or any(map(str.isalnum, _no_emoji(text)))
+    if _PLAIN_START.match(text):
+        return True
     bare = _BARE.sub(" ", text)
     for link in links(bare):
         bare = bare.replace(link.text, " ")
