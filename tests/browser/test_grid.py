@@ -135,8 +135,8 @@ class Blocks(WithBrowser):
         page.goto(f"{self.demo.url}/sheets/posts_out")
         page.get_by_role("gridcell").nth(2).click()
         page.get_by_role("link", name=re.compile("^Written by ")).click()
+        expect(page).to_have_url(re.compile(r"/runs/\d+\?line=\w+"))
         expect(page.get_by_role("grid", name="The page as it ran")).to_be_visible()
-        self.assertRegex(page.url, r"/runs/\d+\?line=\w+")
 
 
 class Large(WithBrowser):

@@ -48,7 +48,8 @@ class Measured(unittest.TestCase):
     def test_as_the_channel_counts(self) -> None:
         text = "Grüße \U0001f468\u200d\U0001f469\u200d\U0001f467 https://a.example/very/long/address."
         for counting, count in (
-            (Counting(), 6 + 5 + 1 + 36),
+            (Counting(), 6 + 1 + 1 + 36),
+            (Counting(unit="characters"), 6 + 5 + 1 + 36),
             (Counting(unit="graphemes"), 6 + 1 + 1 + 36),
             (Counting(unit="graphemes", link=23), 6 + 1 + 1 + 23 + 1),
             (Counting(unit="graphemes", link=23, wide=2), 6 + 2 + 1 + 23 + 1),

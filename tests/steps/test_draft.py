@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 from tests.steps.trying import Trying
 from ulmus.core.drafting import Known
 from ulmus.core.drafting.rules import PLAIN_ELEMENTS
 from ulmus.core.evidence import evidence
 from ulmus.core.workflow import Line, Workflow, World, check
-from ulmus.protocols import markup
+from ulmus.protocols import chat, markup
 from ulmus.protocols.errors import OutsideError
 from ulmus.steps import kinds
 from ulmus.steps.api import Connection, Context, StepFailed
@@ -178,6 +179,47 @@ class Habits(Trying):
             self.assertTrue(told["findings"][0]["kept"])
             self.assertIn("taken out", told["mended"][0])
             self.assertEqual(result.detail["told"], told["mended"])
+
+    def test_a_model_with_all_its_habits_keeps_the_rules_at_one_call_where_sentences_may_be_left_out(self) -> None:
+        self.town.state.habits.update(dict.fromkeys(("length", "counts", "quotes", "emoji", "preamble"), 70))
+        link = "https://a.example/seed"
+        rules = [
+            {"rule": "length", "most": 300},
+            {"rule": "contains", "text": link},
+            {"rule": "no_quotes"},
+            {"rule": "only_the_piece"},
+            {"rule": "no_emoji"},
+            {"rule": "hashtags", "least": 1, "most": 2},
+        ]
+        ask = f"Write a short post about this, at most 300 characters, with the link {link} and 1 to 2 hashtags. {MATERIAL}"
+        results = [self.carry_out("draft", prompt=f"{n}. {ask}", rules=rules, revisions=2, fit=True) for n in range(15)]
+        self.assertLess(sum(result.usage.calls for result in results), 1.5 * len(results))
+        self.assertTrue(all(finding["kept"] for result in results for finding in result.detail["rounds"][-1]["findings"]))
+
+    def answering(self, *texts: str) -> Any:
+        """The model answers these, one after another, and the last one from then on."""
+        answers = [chat.Answer(text, 10, 10, True, 0.1) for text in texts]
+        return mock.patch.object(chat, "complete", side_effect=[*answers, *[answers[-1]] * 9])
+
+    def test_of_all_rounds_the_best_counts(self) -> None:
+        rules = [{"rule": "length", "most": 20}, {"rule": "sentences", "most": 3}]
+        worse = "Beans! Peas! Leeks! Kale! All of it is up, in every bed we have, so come by and see it all."
+        with self.answering("Beans are up. Come by now.", worse), self.assertRaises(StepFailed) as caught:
+            self.carry_out("draft", prompt="Write.", rules=rules, revisions=1)
+        self.assertEqual(caught.exception.detail["best"], 0)
+        self.assertIn("26 of 20 characters", str(caught.exception))
+
+    def test_what_comes_no_nearer_is_not_paid_for_again(self) -> None:
+        with self.answering("Beans are up."), self.assertRaises(StepFailed) as caught:
+            self.carry_out("draft", prompt="Write.", rules=[{"rule": "contains", "text": "peas"}], revisions=5)
+        self.assertEqual(caught.exception.usage.calls, 2)
+        self.assertIn("same rules in the same way", " ".join(caught.exception.detail["told"]))
+
+    def test_thoughts_before_the_answer_are_none_of_it(self) -> None:
+        thought = '<think>They want fields.</think>\n{"company": "Marrowbank", "staff": "fourteen", "crops": ["beans"]}'
+        with self.answering(thought):
+            output = self.carry_out("draft", prompt="Who?", answer="fields", fields=FIELDS).output
+        self.assertEqual((output["company"], output["staff"]), ("Marrowbank", 14))
 
 
 class Contradictions(Trying):

@@ -101,7 +101,7 @@ function summary(list: Support[]): { words: string; look: Known } {
     };
   const worst = ORDER.find((level) => of(level) > 0)!;
   return {
-    words: `${good} of ${needing.length} sentences stand in a source; ${parts.join(", ")}.`,
+    words: `${good} of ${needing.length} sentences ${good === 1 ? "stands" : "stand"} in a source; ${parts.join(", ")}.`,
     look: KNOWN[worst],
   };
 }

@@ -18,7 +18,7 @@ from .quotes import quoted
 from .rules import Contains, Emoji, Hashtags, Length, NoEmoji, NoQuotes, OnlyThePiece, Rule, Sentences, Spoken, Words
 from .wrapping import wrapping
 
-FEWEST_LEFT = 2
+FEWEST_LEFT = 1
 """So many sentences stay, however much is dropped."""
 _LINK = re.compile(r"https?://\S+$")
 _TAG = re.compile(r"[#＃][\w·]+$")

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict
 from ..text.counting import Link, links
 
 _GRAPHEME = regex.compile(r"\X")
-WORDS = {"graphemes": "characters", "characters": "code points", "bytes": "bytes"}
+WORDS = {"graphemes": "characters", "characters": "characters", "bytes": "bytes"}
 
 
 class Counting(BaseModel):
