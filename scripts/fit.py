@@ -19,7 +19,8 @@ from ulmus.core.evidence import judging
 from ulmus.core.evidence.looking import FEATURES
 
 LABELLED = Path("tests/labelled")
-WEIGHTS = Path("ulmus/core/evidence/weights.json")
+WEIGHTS = Path("ulmus/core/evidence/weights.py")
+LIMIT = 0.45
 SPEAKS_FOR = {"coverage", "coverage of the source", "facts stand there", "derived"}
 FREE = {"few words", "no facts"}
 PENALTY = 1.0
@@ -65,7 +66,7 @@ def cases() -> list[Case]:
     return out
 
 
-def fit(some: Sequence[Case]) -> dict[str, Any]:
+def fit(some: Sequence[Case], limit: float = LIMIT) -> judging.Model:
     """Weights for the sentences that need support."""
     used = [case for case in some if case.false is not None]
     x = np.array([case.seen.vector() for case in used])
@@ -81,23 +82,9 @@ def fit(some: Sequence[Case]) -> dict[str, Any]:
 
     bounds = [(None, None)] + [(None, None) if n in FREE else (None, 0) if n in SPEAKS_FOR else (0, None) for n in FEATURES]
     found = minimize(loss, np.concatenate([[BIAS], [EXPECTED[n] for n in FEATURES]]), jac=True, bounds=bounds, method="L-BFGS-B").x
-    return {
-        "bias": round(float(found[0]), 3),
-        "limit": 0.45,
-        "weights": {n: round(float(w), 3) for n, w in zip(FEATURES, found[1:], strict=True)},
-    }
-
-
-def flagged(case: Case, model: dict[str, Any]) -> bool:
-    judging._model.cache_clear()
-    judging._model = lambda: model  # type: ignore[assignment]
-    try:
-        return judging.judge(case.seen).flagged
-    finally:
-        judging._model = KEPT
-
-
-KEPT = judging._model
+    return judging.Model(
+        round(float(found[0]), 3), limit, {n: round(float(w), 3) for n, w in zip(FEATURES, found[1:], strict=True)}
+    )
 
 
 def figures(some: Sequence[Case], flags: Sequence[bool]) -> str:
@@ -118,8 +105,8 @@ def main() -> int:
     for limit in (0.3, 0.4, 0.45, 0.5, 0.6):
         flags: dict[int, bool] = {}
         for group in groups:
-            model = fit([case for case in everything if case.group != group]) | {"limit": limit}
-            flags |= {id(case): flagged(case, model) for case in everything if case.group == group}
+            model = fit([case for case in everything if case.group != group], limit)
+            flags |= {id(case): judging.judge(case.seen, model).flagged for case in everything if case.group == group}
         measured = [case for case in everything if case.kind != "own"]
         plain = [case for case in measured if not case.kind.startswith("H")]
         print(f"limit {limit}: left out by source, all {figures(everything, [flags[id(c)] for c in everything])}")
@@ -130,7 +117,10 @@ def main() -> int:
                 told = [flags[id(c)] for c in measured if c.kind == kind]
                 print(f"      {kind}: {sum(told)} of {len(told)} flagged")
     if "--write" in sys.argv:
-        WEIGHTS.write_text(json.dumps(fit(everything), indent=1) + "\n", "utf-8")
+        model = fit(everything)
+        lines = "".join(f"    {json.dumps(name)}: {weight},\n" for name, weight in model.weights.items())
+        head = '"""The weights of evidence, written by ``make fit``."""'
+        WEIGHTS.write_text(f"{head}\n\nBIAS, LIMIT = {model.bias}, {model.limit}\nWEIGHTS = {{\n{lines}}}\n", "utf-8")
     return 0
 
 

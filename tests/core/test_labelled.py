@@ -6,6 +6,7 @@ import unittest
 from collections import Counter
 
 from scripts import fit, measure
+from ulmus.core.evidence.judging import judge
 
 
 class Labelled(unittest.TestCase):
@@ -29,7 +30,7 @@ class Labelled(unittest.TestCase):
         flags: list[tuple[bool, bool]] = []
         for group in sorted({case.group for case in everything}):
             model = fit.fit([case for case in everything if case.group != group])
-            flags += [(fit.flagged(case, model), bool(case.false)) for case in everything if case.group == group]
+            flags += [(judge(case.seen, model).flagged, bool(case.false)) for case in everything if case.group == group]
         found, flagged, false = sum(f and y for f, y in flags), sum(f for f, _ in flags), sum(y for _, y in flags)
         self.assertGreaterEqual(found / flagged, 0.88)
         self.assertGreaterEqual(found / false, 0.68)

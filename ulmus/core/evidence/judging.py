@@ -1,18 +1,15 @@
 """Judging: for each sentence of a draft, how far the sources bear it out, with the passage, the reasons, and what stands nowhere.
 
 A sentence is set against single passages of single sources (`looking`), and what is seen is weighed by a small model fitted to
-labelled drafts (`weights.json`, made by ``make fit``). Facts that stand in no source weigh for themselves. No language model is asked.
+labelled drafts (`weights`, made by ``make fit``). Facts that stand in no source weigh for themselves. No language model is asked.
 """
 
 from __future__ import annotations
 
-import json
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cache
-from pathlib import Path
 from typing import Any, Literal
 
 from ..languages import language
@@ -21,6 +18,7 @@ from .claims import Claim
 from .looking import FEATURES, Look, look
 from .needs import kind_of_speech
 from .passages import Passage, Source, read_sources, spans_of, terms
+from .weights import BIAS, LIMIT, WEIGHTS
 
 Level = Literal["supported", "by paraphrase", "doubtful", "contradicts a source", "in no source", "needs none"]
 FLAGGED: frozenset[Level] = frozenset(("doubtful", "contradicts a source", "in no source"))
@@ -29,7 +27,6 @@ NEAREST = 4
 """So many passages a sentence is set against."""
 WORDED, KNOWN = 0.55, 0.3
 """From which share of its words on a sentence is supported in the source's own words, and is known to a source at all."""
-_WEIGHTS = Path(__file__).with_name("weights.json")
 
 
 @dataclass(frozen=True)
@@ -96,15 +93,27 @@ def looks(draft: str, sources: Mapping[str, str]) -> list[Look]:
     return [look(sentence, one, near, known, tongue, weight) for sentence, one, near in zip(sentences, words, nearest, strict=True)]
 
 
-def judge(seen: Look) -> Support:
+@dataclass(frozen=True)
+class Model:
+    """What is seen of a sentence, weighed: the bias, a weight for each feature, and the doubt from which on it is flagged."""
+
+    bias: float
+    limit: float
+    weights: Mapping[str, float]
+
+
+FITTED = Model(BIAS, LIMIT, WEIGHTS)
+
+
+def judge(seen: Look, model: Model = FITTED) -> Support:
     """The level of a sentence that was looked at."""
     text, values = seen.sentence.text, seen.values
-    doubt = doubt_of(seen.vector())
+    doubt = doubt_of(seen.vector(), model)
     passage = seen.passage if seen.coverage >= KNOWN else None
     level: Level
     if not seen.missing and needs_none(seen):
         level = "needs none"
-    elif seen.missing or doubt > limit():
+    elif seen.missing or doubt > model.limit:
         against = any(
             values.get(name) for name in ("negated", "opposed", "said by another", "figure beside another", "figure elsewhere")
         )
@@ -142,22 +151,10 @@ def needs_none(seen: Look) -> bool:
     return seen.coverage < 0.45 and (call or felt or (near and not facts.names))
 
 
-def doubt_of(vector: Sequence[float]) -> float:
+def doubt_of(vector: Sequence[float], model: Model) -> float:
     """How likely a sentence is not borne out, from 0 to 1."""
-    model = _model()
-    total = model["bias"] + sum(model["weights"][name] * value for name, value in zip(FEATURES, vector, strict=True))
+    total = model.bias + sum(model.weights[name] * value for name, value in zip(FEATURES, vector, strict=True))
     return 1 / (1 + math.exp(-max(-30.0, min(30.0, total))))
-
-
-def limit() -> float:
-    """From which doubt on a sentence is flagged."""
-    return float(_model()["limit"])
-
-
-@cache
-def _model() -> dict[str, Any]:
-    found: dict[str, Any] = json.loads(_WEIGHTS.read_text("utf-8"))
-    return found
 
 
 def _weights_of(passages: Sequence[Passage]) -> dict[str, float]:

@@ -1,0 +1,30 @@
+"""The weights of evidence, written by ``make fit``."""
+
+BIAS, LIMIT = -1.416, 0.45
+WEIGHTS = {
+    "coverage": -0.306,
+    "hardly known": 0.0,
+    "coverage of the source": 0.0,
+    "few words": -0.098,
+    "figure in no source": 4.94,
+    "figure elsewhere": 2.367,
+    "figure beside another": 4.871,
+    "date in no source": 4.082,
+    "date elsewhere": 2.0,
+    "name in no source": 3.239,
+    "name elsewhere": 2.812,
+    "name half known": 4.383,
+    "negated": 3.352,
+    "opposed": 4.457,
+    "said by another": 4.354,
+    "unknown noun": 1.873,
+    "replaced words": 1.847,
+    "no facts": 0.835,
+    "facts stand there": -1.097,
+    "quotation in no source": 4.0,
+    "link in no source": 4.0,
+    "derived": -0.202,
+    "new words": 0.0,
+    "turned round": 0.146,
+    "another subject": 1.444,
+}
