@@ -47,8 +47,9 @@ bench: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 measure: $(STAMPS)/dev
 	$(PY) -m scripts.measure --write
 
-# The weights of evidence, fitted to the labelled sentences anew.
+# What voices are told from, and the weights of evidence, fitted to the labelled sentences anew.
 fit: $(STAMPS)/dev
+	$(PY) -m scripts.at_large
 	$(PY) -m scripts.fit --write
 
 crashtest: $(STAMPS)/dev

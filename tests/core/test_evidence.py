@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import unittest
+from pathlib import Path
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from practice_town.world import articles
+from ulmus.core.drafting.typical import typical_of
 from ulmus.core.drafting.voice import differences, style_of, verdict
 from ulmus.core.evidence import evidence
 from ulmus.core.evidence.claims import facts_of
@@ -197,6 +200,27 @@ class Voices(unittest.TestCase):
         for words in ("longer", "more hashtags", "more emoji", "more exclamation marks", "a question"):
             self.assertIn(words, said)
         self.assertEqual(verdict(found), "in another voice")
+
+    def test_brands_that_all_write_short_and_plainly_are_told_apart(self) -> None:
+        brands = json.loads(Path("tests/labelled/voices.json").read_text("utf-8"))
+        del brands["about"]
+        for name, pieces in brands.items():
+            others = [text for other in brands if other != name for text in brands[other]]
+            voice = typical_of(pieces)
+            assert voice is not None
+            own = []
+            for text in pieces:
+                rest = typical_of([one for one in pieces if one != text])
+                assert rest is not None
+                own.append(rest.likeness(text))
+            alien = [voice.likeness(text) for text in others]
+            above = sum((a > b) + 0.5 * (a == b) for a in own for b in alien) / (len(own) * len(alien))
+            self.assertGreaterEqual(above, 0.9, name)
+            style = style_of(pieces)
+            near = [text for text in others if verdict(differences(text, style)) in ("in this voice", "near to this voice")]
+            self.assertLessEqual(len(near) / len(others), 0.1, near)
+            kept = [text for text in pieces if verdict(differences(text, style)) in ("in this voice", "near to this voice")]
+            self.assertGreaterEqual(len(kept), 7, name)
 
     def test_without_examples_there_is_no_voice(self) -> None:
         self.assertRaises(ValueError, style_of, ["", "  "])

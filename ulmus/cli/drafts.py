@@ -92,7 +92,10 @@ def voice(examples: tuple[Path, ...], against: Path | None, as_json: bool) -> No
         raise click.ClickException(str(error)) from None
     found = differences(said(against), style) if against else []
     if as_json:
-        told = {"style": dataclasses.asdict(style), "differences": [dataclasses.asdict(d) for d in found]}
+        told = {
+            "style": dataclasses.asdict(dataclasses.replace(style, typical=None)),
+            "differences": [dataclasses.asdict(d) for d in found],
+        }
         click.echo(json.dumps(told | ({"verdict": verdict(found)} if against else {}), ensure_ascii=False))
         return
     for name, value in style.middle.items():

@@ -6,13 +6,15 @@ import re
 import statistics
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from ..text import emoji, hashtags, sentences
 from .prompts import as_material, material_note
+from .typical import Typical, typical_of
 
 _WORD = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
-_SENTENCE = re.compile(r"[^.!?\n]+(?:[.!?]+|\n|$)")
-_EMOJI = re.compile("[\U0001f1e6-\U0001f1ff]{2}|[\U0001f300-\U0001faff\U00002600-\U000027bf]")
+UNLIKE, FAR = -1.8, -3.0
+"""In spreads of how like the liked pieces are to one another: from where on a draft has other turns, and is of another voice."""
 _PERSON = {
     "we": frozenset(("we", "us", "our", "ours")),
     "I": frozenset(("i", "me", "my", "mine")),
@@ -32,6 +34,9 @@ MEASURES = (
 )
 
 
+TURNS = "turns"
+
+
 @dataclass(frozen=True)
 class Style:
     """The style of one or several pieces: a middle value and a spread for each measure, who speaks, how they begin."""
@@ -41,6 +46,7 @@ class Style:
     spread: dict[str, float]
     person: str
     opening: str
+    typical: Typical | None = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True)
@@ -64,21 +70,21 @@ def style_of(examples: Sequence[str]) -> Style:
     spread = {name: round(statistics.pstdev([one[name] for one in found]), 2) for name in names}
     person = Counter(map(_person, pieces)).most_common(1)[0][0]
     opening = Counter(map(_opening, pieces)).most_common(1)[0][0]
-    return Style(len(pieces), middle, spread, person, opening)
+    return Style(len(pieces), middle, spread, person, opening, typical_of(pieces))
 
 
 def measures_of(text: str) -> dict[str, float]:
     """Every measure of one piece."""
     bare = re.sub(r"https?://\S+", "", text)
     words = _WORD.findall(re.sub(r"[#@]\w+", "", bare))
-    sentences = [s for s in _SENTENCE.findall(bare) if len(_WORD.findall(s)) > 1]
+    found = [s.text for s in sentences(bare) if len(_WORD.findall(s.text)) > 1]
     count = max(1, len(words))
     return {
         "words": float(len(words)),
-        "sentence_words": len(words) / max(1, len(sentences)),
+        "sentence_words": len(words) / max(1, len(found)),
         "long_words": 100 * sum(len(w) > 7 for w in words) / count,
-        "hashtags": float(len(re.findall(r"(?<!\w)#\w+", bare))),
-        "emoji": float(len(_EMOJI.findall(bare))),
+        "hashtags": float(len(hashtags(bare))),
+        "emoji": float(len(emoji(bare))),
         "questions": float(bare.count("?")),
         "exclamations": float(bare.count("!")),
         "figures": 100 * sum(any(c.isdigit() for c in w) for w in words) / count,
@@ -126,12 +132,17 @@ def differences(draft: str, style: Style) -> list[Difference]:
                 else f"begins with {here_}, the examples with {usual_}"
             )
             out.append((1.0, Difference(name, 0, 0, words)))
+    if style.typical is not None and (like := style.typical.likeness(draft)) < UNLIKE:
+        out.append((-like, Difference(TURNS, round(like, 2), 0, "other turns and habits than the examples have")))
     return [one for _, one in sorted(out, key=lambda pair: -pair[0])]
 
 
 def verdict(found: Sequence[Difference]) -> str:
-    """How far a draft is from a voice, in words."""
-    return ("in this voice", "near to this voice", "away from this voice", "in another voice")[min(3, (len(found) + 1) // 2)]
+    """How far a draft is from a voice, in words. One with other turns than the examples is never near, however alike its surface."""
+    step = (len(found) + 1) // 2
+    turns = next((one.draft for one in found if one.measure == TURNS), 0.0)
+    step = max(step, 3 if turns < FAR else 2 if turns < UNLIKE else 0)
+    return ("in this voice", "near to this voice", "away from this voice", "in another voice")[min(3, step)]
 
 
 def _speaks(person: str, many: bool = False) -> str:
@@ -148,7 +159,7 @@ def _person(text: str) -> str:
 
 
 def _opening(text: str) -> str:
-    first = next((s.strip() for s in _SENTENCE.findall(text) if _WORD.search(s)), "")
+    first = next((s.text for s in sentences(text)), "")
     if re.search(r"\?[!?]*$", first):
         return "a question"
     if first[:1] in '“"«':
