@@ -11,7 +11,7 @@ from tests.runtime.house import WHO, WithHouse, page
 from ulmus.core.workflow import read_file
 from ulmus.protocols import chat
 from ulmus.protocols.errors import OutsideError
-from ulmus.runtime import workflows
+from ulmus.runtime import execution, workflows
 from ulmus.runtime.proofing import Cell
 from ulmus.store import tables
 
@@ -51,6 +51,32 @@ class WithPage(WithHouse):
 
     def calls(self) -> int:
         return self.town.state.counts.get("model", 0)
+
+
+class OfTheBrand(WithPage):
+    """What the brand never says holds for drafts that name no brand."""
+
+    def never(self, words: str) -> None:
+        with self.services.store.write() as session:
+            brand = session.get_one(tables.Brand, "marrowbank")
+            brand.facts = {**brand.facts, "never": words}
+
+    def test_its_rules_hold_in_proofs_in_runs_and_at_the_desk(self) -> None:
+        self.edit("post", standing="", prompt="One post.\nTitle: <<feed.title>>\n<<page.text>>")
+        self.make({"post"})
+        self.assertEqual(self.cells()["post"], ["fresh"] * 3)
+        self.never("zebra crossing")
+        self.assertEqual(self.cells()["post"], ["stale"] * 3, "another rule holds now")
+        self.make({"post"}, [0])
+        proof = self.cell("post").result
+        assert proof is not None
+        self.assertIn("no banned words", [f["says"] for f in proof.detail["rounds"][-1]["findings"]])
+        workflows.go_live(self.engine, self.id_, WHO)
+        run = self.new_item(self.id_)
+        self.question(run)
+        values = {"post": {"text": "x"}, "brand": {"never": "zebra crossing"}}
+        line = self.document(self.id_).line("post")
+        self.assertIn("says “zebra crossing”", execution.broken_rules(line, values, "At the zebra crossing."))
 
 
 class Making(WithPage):

@@ -222,6 +222,27 @@ class Habits(Trying):
         self.assertEqual((output["company"], output["staff"]), ("Marrowbank", 14))
 
 
+class OfTheBrand(Trying):
+    BRAND = {"brand": {"name": "Marrowbank", "never": "amazing\n- game changer\n\n", "always": "seed\nsow"}}
+
+    def test_what_a_brand_never_and_always_says_is_a_rule_of_every_draft(self) -> None:
+        said = ["An AMAZING seed.", "A game-changer of a pea.", "The peas are in.", "The seed is in."]
+        answers = [chat.Answer(text, 10, 10, True, 0.1) for text in said]
+        with mock.patch.object(chat, "complete", side_effect=answers) as asked:
+            result = self.carry_out("draft", self.BRAND, prompt="Write.", revisions=5)
+        self.assertEqual(result.output["text"], said[-1])
+        self.assertEqual(asked.call_count, 4)
+        standing = asked.call_args_list[0].args[2][0]["content"]
+        self.assertIn("Do not use these words: amazing, game changer.", standing)
+        self.assertIn("Say at least one of these: seed, sow.", standing)
+
+    def test_values_need_not_say_what_pieces_say(self) -> None:
+        answer = chat.Answer('{"company": "Peas & Co", "staff": 3, "crops": ["peas"]}', 10, 10, True, 0.1)
+        with mock.patch.object(chat, "complete", return_value=answer):
+            result = self.carry_out("draft", self.BRAND, prompt="Who?", answer="fields", fields=FIELDS)
+        self.assertEqual(result.output["company"], "Peas & Co")
+
+
 class Contradictions(Trying):
     def test_rules_that_cannot_all_be_kept_are_said_before_any_call(self) -> None:
         before = self.town.state.counts.get("model", 0)

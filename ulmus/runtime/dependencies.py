@@ -15,9 +15,10 @@ from functools import cached_property
 from typing import Any
 
 from ..core import slots
+from ..core.drafting.rules import ALWAYS, BRAND, NEVER
 from ..core.workflow import Line, Workflow, points_at, read_settings, reading, takes_of
-from ..core.workflow.kinds import BlockSpec
-from ..core.workflow.plans import AskPlan
+from ..core.workflow.kinds import BlockSpec, DraftSpec
+from ..core.workflow.plans import AskPlan, DraftPlan
 from ..steps import kinds
 
 
@@ -40,9 +41,11 @@ def roots_read(workflow: Workflow, line: Line) -> frozenset[str]:
     # A line may read itself: what it gave in the round before.
     found = {path.root for one in (line, *takes_of(line, kinds())) for path in reads(one)} | {line.id}
     plan = kind.plan_of(line.settings)
+    if isinstance(plan, DraftPlan):
+        found.add(BRAND)  # its rules hold for every draft
     if isinstance(plan, AskPlan) and plan.draft:
         draft = workflow.line(plan.draft)
-        found |= {path.root for path in reads(draft)} if draft is not None else set()
+        found |= {BRAND, *(path.root for path in reads(draft))} if draft is not None else set()
     return frozenset(found)
 
 
@@ -120,6 +123,10 @@ class Dependencies:
         for path in self.reads:
             value = slots.look_up(path, values)
             used[str(path)] = None if value is slots.MISSING else value
+        if isinstance(kinds()[self.line.kind], DraftSpec):
+            brand = values.get(BRAND) or {}
+            # Named only where there are such rules, so that results from before there were any still hold.
+            used |= {f"{BRAND} {name}": brand[name] for name in (NEVER, ALWAYS) if brand.get(name)}
         before, after = self._fixed
         return hashlib.sha256(f"{before}, {_json(used)}, {after}]".encode()).hexdigest()
 

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 
 from ..core import flow, pieces, slots
 from ..core.drafting import Known, broken, measure
-from ..core.drafting.rules import Rule
+from ..core.drafting.rules import BRAND, Rule, of_brand
 from ..core.rows import Change
 from ..core.values import NotPlain, plain_object
 from ..core.workflow import KindSpec, Line, Workflow, World, points_at, read_settings, sentence, settings_of, templates_of
@@ -207,12 +207,14 @@ def follow(line: Line, context: Context, connection: Connection, receipt: dict[s
 
 
 def rules_of(line: Line, values: Mapping[str, Any]) -> Sequence[Rule]:
-    """The rules of a draft's line with their texts filled in; none where its settings cannot be read."""
+    """The rules of a draft's line with their texts filled in, and those of its brand; none where its settings cannot be read."""
     kind = kinds()[line.kind]
     settings, _ = read_settings(kind.settings, line.settings)
     if settings is None or not isinstance(kind, Drafts):
         return ()
-    return kind.plan(with_texts(kind, settings, lambda text: slots.render(slots.parse(text), values).text, as_written=True)).rules
+    filled_in = with_texts(kind, settings, lambda text: slots.render(slots.parse(text), values).text, as_written=True)
+    plan = kind.plan(filled_in)
+    return (*plan.rules, *of_brand(values.get(BRAND), plan.whole))
 
 
 def broken_rules(line: Line | None, values: Mapping[str, Any], text: str) -> tuple[str, ...]:

@@ -6,7 +6,7 @@ them.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -215,6 +215,24 @@ Rule = Annotated[
     | AddsUp,
     Field(discriminator="rule"),
 ]
+
+
+BRAND, NEVER, ALWAYS = "brand", "never", "always"
+"""Where a brand's rules stand among the values of a run."""
+MOST_BRAND_WORDS = 200
+
+
+def of_brand(facts: object, whole: bool = True) -> list[Rule]:
+    """The rules of a brand for every draft, from its facts: what it *never* says and, for a `whole` piece, of what it *always* says
+    one; a word or phrase on each line."""
+    if not isinstance(facts, Mapping):
+        return []
+    never, always = (
+        [line.strip(' \t-•*,;“”"')[:100] for line in str(facts.get(name) or "").splitlines() if line.strip(' \t-•*,;“”"')]
+        for name in (NEVER, ALWAYS)
+    )
+    out: list[Rule] = [Lacks(words=never[:MOST_BRAND_WORDS])] if never else []
+    return [*out, Says(words=always[:MOST_BRAND_WORDS])] if always and whole else out
 
 
 class Finding(BaseModel):

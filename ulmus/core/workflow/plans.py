@@ -165,6 +165,8 @@ class DraftPlan:
     rules: tuple[Any, ...] = ()
     takes: tuple[tuple[str, Mapping[str, Any]], ...] = field(default=(), hash=False)
     shared: bool = False
+    whole: bool = True
+    """Its answer is a piece, and not values."""
 
 
 # -- starts -----------------------------------------------------------------------------------------

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from ..pieces import ANYTHING, Takes
 
-BRAND_FACTS = ("name", "about", "audience", "promise", "voice")
+BRAND_FACTS = ("name", "about", "audience", "promise", "voice", "never", "always")
 BRAND_SCOPE = dict.fromkeys((*BRAND_FACTS, "liked", "disliked"), "text")
 RUN_SCOPE = {"date": "text", "time": "text", "zone": "text", "number": "number", "link": "text"}
 

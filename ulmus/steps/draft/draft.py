@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -16,7 +16,7 @@ from ...core.drafting import Finding, Known, Rule, assemble, broken, fitted, mea
 from ...core.drafting.answers import AnswerError, unthought, unwrapped
 from ...core.drafting.mending import mend
 from ...core.drafting.prompts import Cut
-from ...core.drafting.rules import PLAIN_ELEMENTS, OnlyThePiece, contradictions
+from ...core.drafting.rules import BRAND, PLAIN_ELEMENTS, OnlyThePiece, contradictions, of_brand
 from ...core.drafting.shapes import (
     MOST_FIELDS,
     TEXTS,
@@ -181,7 +181,12 @@ def plan(settings: DraftSettings) -> DraftPlan:
         (take.name, {name: value for name, value in take.model_dump(exclude={"name"}).items() if value not in ("", None)})
         for take in settings.takes
     )
-    return DraftPlan(settings.title, tuple(settings.rules), takes, settings.shared)
+    return DraftPlan(settings.title, tuple(settings.rules), takes, settings.shared, _whole(settings))
+
+
+def _whole(settings: DraftSettings) -> bool:
+    """Whether the answer is a piece, and not values."""
+    return settings.answer in ("text", *TEXTS)
 
 
 def faults(settings: DraftSettings) -> list[tuple[str, str]]:
@@ -191,10 +196,11 @@ def faults(settings: DraftSettings) -> list[tuple[str, str]]:
 
 def perform(settings: DraftSettings, context: Context) -> Result:
     """Draft, measure, and send back with reasons while a must-rule is broken."""
-    if wrong := contradictions(settings.rules):
+    rules = [*settings.rules, *of_brand(context.values.get(BRAND), _whole(settings))]
+    if wrong := contradictions(rules):
         raise Misconfigured(f"{wrong[0]} Change the rules.")
     connection = context.connect(settings.model, "model")
-    prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, settings.rules)
+    prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, rules)
     shape = shaped.shape_of(settings)
     demand = demand_of(shape) if shape else TEXTS.get(settings.answer, "")
     messages = with_demand(prompt.messages, demand) if demand else prompt.messages
@@ -226,7 +232,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             connection = context.connect(settings.fallback, "model")
             continue
         usage += _cost(answer.tokens_in, answer.tokens_out, answer.seconds, connection)
-        read = _read(answer, shape, settings, context.workspace.known)
+        read = _read(answer, shape, settings, rules, context.workspace.known)
         before = rounds[-1] if rounds else None
         rounds.append(read.told())
         best = read if len(rounds) == 1 or read.rank() <= best.rank() else best
@@ -359,9 +365,8 @@ def _ask(messages: Messages, shape: Shape | None, connection: Connection, settin
     )
 
 
-def _read(answer: chat.Answer, shape: Shape | None, settings: DraftSettings, known: Known) -> _Round:
+def _read(answer: chat.Answer, shape: Shape | None, settings: DraftSettings, rules: Sequence[Rule], known: Known) -> _Round:
     """An answer read, mended and measured; one that is no answer, or does not fit its shape, breaks that rule alone."""
-    rules = settings.rules
     said = unthought(answer.text)
     if bad := unsound(said, answer.cut and shape is None, f"“Longest answer” is {settings.max_tokens} tokens"):
         return _Round(said, {}, [bad])

@@ -19,6 +19,8 @@ const FACTS: [string, string, string][] = [
   ["about", "What they are", "One sentence that could follow the name."],
   ["audience", "Whom they speak to", ""],
   ["promise", "What they promise", ""],
+  ["never", "Never says", "A word or phrase on each line. A rule for every draft of this brand."],
+  ["always", "Always says one of", "A word or phrase on each line; every text must say one of them. Empty: none."],
 ];
 
 /** One brand: facts and voice to be written, its examples, and how far what went out is from them. */
