@@ -176,7 +176,7 @@ class CommandLine(WithTown):
         told = self.json("evidence", draft, "--source", source)
         self.assertEqual(told["sentences"][0]["level"], "supported")
         self.assertIn("Otto Finch", [c["text"] for s in told["sentences"] for c in s["missing"]])
-        self.assertIn("not in the sources", self.call("evidence", draft, "--source", source).stdout)
+        self.assertIn("Otto Finch stands in no source", self.call("evidence", draft, "--source", source).stdout)
         examples = [self.file(f"e{n}.txt", f"Frost on night {n}. Cover the peas.\n#frost") for n in range(3)]
         told = self.json("voice", *examples, "--against", draft)
         self.assertEqual(told["style"]["middle"]["hashtags"], 1.0)

@@ -182,6 +182,7 @@ class Wrapped(unittest.TestCase):
             ("Okay, the user wants a short German post. I should keep it warm.\n\n", ""),
             ("<thinking>\nWhat do they grow?\n</thinking>\n\n", ""),
             ("```markdown\n", "\n```"),
+            ("<post>\n", "\n</post>"),
             ("", "\n\n---\nWould you like me to make it shorter?"),
             ("", "\n\nSoll ich eine weitere Fassung schreiben?"),
             ("", "\n\nSouhaitez-vous une version plus courte ?"),
@@ -201,6 +202,12 @@ class Wrapped(unittest.TestCase):
                 found = wrapping(text)
                 self.assertTrue(found.found)
                 self.assertEqual(text[found.start : found.end], self.PIECE)
+
+    def test_long_texts_of_marks_are_read_too(self) -> None:
+        for text in ("<answer>" + " " * 200_000 + "x", "(3 words" * 30_000, "```\n" * 50_000, "“a " * 60_000, "\n \n" * 60_000):
+            found = wrapping(text)
+            self.assertLessEqual(found.end, len(text))
+            quoted(text)
 
     def test_real_openings_and_ends_are_left_alone(self) -> None:
         for text in (

@@ -257,12 +257,14 @@ export const beforeLive = (id: number, version: number) =>
     queryKey: ["before", id, version],
     queryFn: () => ok(api.GET("/api/workflows/{id}/before", at(id))),
     staleTime: 0,
+    ...kept,
   });
 
 export const forecast = (id: number, version: number) =>
   queryOptions({
     queryKey: ["forecast", id, version],
     queryFn: () => ok(api.GET("/api/workflows/{id}/forecast", at(id))),
+    ...kept,
   });
 
 // -- runs

@@ -34,17 +34,17 @@ class AnswerError(ValueError):
     """The answer is not of the shape that was asked for; the words say why."""
 
 
-_BETWEEN = re.compile(r"[{\[].*[}\]]", re.DOTALL)
 _IN_PYTHON = re.compile(r"""("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')|\b(True|False|None)\b""")
 _PLAIN = {"True": "true", "False": "false", "None": "null"}
-LONGEST_MENDED = 50_000
+LONGEST_MENDED, MOST_BRACKETS = 50_000, 500
 
 
 def _meant(text: str) -> Any | None:
     """An object or list written as JSON5 has it (commas at the end, single quotes, names without quotes, comments) or as Python
     has it; ``None`` where it is neither, and where it is broken off."""
     bare = text.strip()
-    if not (bare[:1] in ("{", "[") and bare[-1:] in ("}", "]")) or len(bare) > LONGEST_MENDED:
+    ends = bare[:1] in ("{", "[") and bare[-1:] in ("}", "]")
+    if not ends or len(bare) > LONGEST_MENDED or bare.count("[") + bare.count("{") > MOST_BRACKETS:
         return None
     import json5  # loaded when it is needed: it makes its grammar then
 
@@ -66,7 +66,9 @@ def read_json(text: str) -> Any:
             return json.loads(one, strict=False)  # a line end within a text can only be meant as one
         except (ValueError, RecursionError):
             continue
-    for one in [bare, *inside, *_BETWEEN.findall(bare)[:1]]:
+    begin = min((at for at in (bare.find("{"), bare.find("[")) if at >= 0), default=-1)
+    between = bare[begin : max(bare.rfind("}"), bare.rfind("]")) + 1] if begin >= 0 else ""
+    for one in [bare, *inside, between]:
         if (found := _meant(one)) is not None:
             return found
     # Words before or after: from the first bracket on, as far as it reads.

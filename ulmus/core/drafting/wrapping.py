@@ -16,7 +16,8 @@ _FENCE_START = re.compile(r"\A\s*(?:```|~~~)[\w-]*[ \t]*(?:\n|\Z)")
 _FENCE_END = re.compile(r"(?:\n|\A)[ \t]*(?:```|~~~)\s*\Z")
 _THOUGHT = re.compile(r"\A\s*<(think|thinking|thought|reasoning|reflection|scratchpad|analysis)>.*?(?:</\1>|\Z)\s*", re.S | re.I)
 _THOUGHT_END = re.compile(r"\A.*?</(?:think|thinking|thought|reasoning|reflection|scratchpad|analysis)>\s*", re.S | re.I)
-_TAGGED = re.compile(r"\A\s*<(answer|output|response|final|draft|post|piece|result)>\s*(.*?)\s*(?:</\1>\s*\Z|\Z)", re.S | re.I)
+_TAGGED = re.compile(r"\A\s*<(answer|output|response|final|draft|post|piece|result)>", re.I)
+_TAG_END = re.compile(r"</(?:answer|output|response|final|draft|post|piece|result)>\s*\Z", re.I)
 _MARKS = " \t*_#>`~-–—"
 _RULE_LINE = re.compile(r"[-*_=–—]{3,}\s*\Z")
 _LONGEST_ASIDE = 300
@@ -68,7 +69,7 @@ def _before(text: str) -> tuple[int, str, str] | None:
         return ends.end(), "before", "thinking aloud"
     tagged = _TAGGED.match(text)
     if tagged:
-        return tagged.start(2), "before", "a label"
+        return tagged.end(), "before", "a label"
     begun = len(text) - len(text.lstrip())
     line_end = text.find("\n", begun)
     line = text[begun : line_end if line_end >= 0 else len(text)]
@@ -110,7 +111,13 @@ def _after(text: str) -> tuple[int, str, str] | None:
     if fence:
         return fence.start(), "after", "a code fence"
     bare_text = text.rstrip()
-    counted = next((m for m in COUNTS.finditer(bare_text) if m.end() == len(bare_text) and m.group()[0] in "(["), None)
+    closes = _TAG_END.search(bare_text, max(0, len(bare_text) - 20))
+    if closes:
+        return closes.start(), "after", "a label"
+    counted = next(
+        (m for m in COUNTS.finditer(bare_text, max(0, len(bare_text) - 150)) if m.end() == len(bare_text) and m.group()[0] in "(["),
+        None,
+    )
     if counted:
         return counted.start(), "after", f"“{_short(counted.group())}”"
     gap = bare_text.rfind("\n")

@@ -272,6 +272,12 @@ class Figure:
     share_of: bool = False
     """Told as a part of a whole (*two thirds*), where the other side may say per cent."""
 
+    @property
+    def number(self) -> str:
+        """The figure without its unit, as it is written."""
+        bare = self.text[: len(self.text) - len(self.unit)].rstrip()
+        return bare if self.unit and self.text.casefold().endswith(self.unit) and bare else self.text
+
 
 def figures(text: str, tongue: Language) -> list[Figure]:
     """Every figure of a text, in digits or words, in order."""

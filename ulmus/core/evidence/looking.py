@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from difflib import SequenceMatcher
+from functools import lru_cache
 
 from ..languages import Language
 from ..text import Span, normal
@@ -145,8 +146,17 @@ def _in(word: str, known: frozenset[str]) -> bool:
         return True
     if len(word) < SOFT:
         return False
-    head = word[:SOFT]
-    return any(len(other) >= SOFT and (other.startswith(head) or word.endswith(other) or other.endswith(word)) for other in known)
+    heads, tails = _edges(known)
+    if word[:SOFT] in heads:
+        return True
+    return word[-SOFT:] in tails and any(other.endswith(word) or (len(other) >= SOFT and word.endswith(other)) for other in known)
+
+
+@lru_cache(4096)
+def _edges(known: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
+    """How the longer of some words begin and end."""
+    long = [word for word in known if len(word) >= SOFT]
+    return frozenset(word[:SOFT] for word in long), frozenset(word[-SOFT:] for word in long)
 
 
 def _held(facts: Facts, passage: Passage, source: Source) -> float:
@@ -205,7 +215,7 @@ def _figures(seen: Look, source: Source | None, sources: Sequence[Source]) -> No
             )
         else:
             values["figure in no source"] = 1.0
-            _claim(seen, "number", figure.text, figure.start, figure.end)
+            _claim(seen, "number", figure.number, figure.start, figure.start + len(figure.number))
             seen.reasons.append(
                 f"the source says {rival.text}, not {figure.text}" if rival else f"{figure.text} stands in no source"
             )
