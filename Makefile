@@ -6,7 +6,7 @@ SOURCES := $(shell find frontend/src frontend/public frontend/index.html fronten
 # Programs begin sooner where what was compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial browsertrial fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -62,6 +62,10 @@ effecttrial: $(STAMPS)/dev
 officetrial: $(STAMPS)/dev
 	@sh scripts/tools.sh office
 	$(PY) -W ignore -m unittest -v tests.peers.test_office
+
+# All jobs in the browser to their very ends, and every screen in both themes.
+browsertrial: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
+	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_screens
 
 fuzz: $(STAMPS)/dev
 	FUZZ_CALLS=20000 FUZZ_SEED=$$(date +%s) $(PY) -W ignore -m unittest tests.api.test_fuzz

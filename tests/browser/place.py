@@ -31,6 +31,9 @@ FLAGS = [
 
 
 expect.set_options(timeout=20_000)
+WHOLE = os.environ.get("WHOLE") == "1"
+long = unittest.skipUnless(WHOLE, "left to make browsertrial")
+"""A test that is left out where all tests run, and carried out by a make target of its own."""
 
 
 def free_port() -> int:

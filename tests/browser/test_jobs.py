@@ -9,7 +9,7 @@ from typing import Any
 from playwright.sync_api import Locator, expect
 
 from practice_town import recordings, reports
-from tests.browser.place import WithBrowser
+from tests.browser.place import WithBrowser, long
 
 
 class Jobs(WithBrowser):
@@ -149,6 +149,7 @@ class Jobs(WithBrowser):
         expect(mine.filter(has_text="ottoline@varley.example")).to_have_count(1)
         expect(mine).to_have_count(23)  # each reader who did not leave, once; one has moved away
 
+    @long
     def test_an_episode_to_every_reader(self) -> None:
         self.begin("Episode to mailing")
         self.write("episode", "Feed address", f"{self.demo.town}/radio/feed.rss")
@@ -161,6 +162,7 @@ class Jobs(WithBrowser):
         self.approve("Episode to mailing")
         self.in_town("/mail/", "An episode")
 
+    @long
     def test_a_report_from_a_form_to_a_draft_on_a_blog(self) -> None:
         self.begin("Report to article")
         self.go_live()
@@ -175,6 +177,7 @@ class Jobs(WithBrowser):
         self.approve("Report to article")
         self.in_town("/blog/", "waits as draft")
 
+    @long
     def test_a_new_customer_is_enriched_and_handed_to_outreach(self) -> None:
         self.begin("Lead enrichment")
         self.choose("customer", "Service", "Customer database")
