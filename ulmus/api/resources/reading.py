@@ -25,8 +25,6 @@ from ..security.auth import needs
 bp = APIBlueprint("reading", __name__, url_prefix="/api", abp_tags=[Tag(name="reading")])
 PICTURES = {"image/png", "image/jpeg", "image/gif", "image/webp", "image/avif"}
 LONGEST = 60_000
-MOST_SOURCES = 600_000
-"""Characters of all sources together: what is compared with them costs time with each."""
 LARGEST_PICTURE = 4_000_000
 PATIENCE = 15.0
 _brought: Waited[Fetched] = Waited()

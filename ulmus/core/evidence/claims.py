@@ -6,150 +6,32 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
-from ..languages import Language
+from ..languages import Language, words
 from ..text import links
 from .dates import Date, dates
-from .figures import UNIT_WORDS, Figure, figures
+from .figures import Figure, figures
+from .units import UNIT_WORDS
 
 ClaimKind = Literal["number", "date", "name", "quotation", "link"]
 _QUOTE = re.compile(r"“([^”]{6,400})”|\"([^\"\n]{6,400})\"|«\s?([^»]{6,400}?)\s?»|„([^“”]{6,400})[“”]|‘([^’]{6,400})’(?!\w)")
 _CAPITAL = r"[A-ZÀ-ÖØ-ÞŁŚŽČŠĐĞİŞ][\w’'-]*"
 _NAME = re.compile(rf"{_CAPITAL}(?:\s+(?:(?:of|the|de|del|della|di|du|des|van|von|der|den|da|do|dos|la|le|and|&)\s+)?{_CAPITAL})*")
-_SAYS = [
-    "say",
-    "says",
-    "said",
-    "saying",
-    "tell",
-    "tells",
-    "told",
-    "add",
-    "adds",
-    "added",
-    "explain",
-    "explains",
-    "explained",
-    "note",
-    "notes",
-    "noted",
-    "state",
-    "states",
-    "stated",
-    "argue",
-    "argues",
-    "argued",
-    "claim",
-    "claims",
-    "claimed",
-    "report",
-    "reports",
-    "reported",
-    "announce",
-    "announced",
-    "announces",
-    "according",
-    "believe",
-    "believes",
-    "believed",
-    "warn",
-    "warned",
-    "warns",
-    "promise",
-    "promised",
-    "praised",
-    "sagt",
-    "sagte",
-    "sagen",
-    "erklärt",
-    "erklärte",
-    "berichtet",
-    "berichtete",
-    "laut",
-    "zufolge",
-    "meint",
-    "meinte",
-    "betont",
-    "betonte",
-    "kündigte",
-    "lobte",
-    "dit",
-    "déclare",
-    "déclaré",
-    "affirme",
-    "affirmé",
-    "explique",
-    "expliqué",
-    "annonce",
-    "annoncé",
-    "selon",
-    "dice",
-    "dijo",
-    "explica",
-    "explicó",
-    "afirma",
-    "afirmó",
-    "según",
-    "anunció",
-    "dice",
-    "detto",
-    "spiega",
-    "spiegato",
-    "afferma",
-    "secondo",
-    "annunciato",
-    "disse",
-    "diz",
-    "explica",
-    "explicou",
-    "afirma",
-    "segundo",
-    "anunciou",
-    "zegt",
-    "zei",
-    "vertelt",
-    "vertelde",
-    "volgens",
-    "meldt",
-]
+_SAYS = words("""
+    say says said saying tell tells told add adds added explain explains explained note notes noted state states
+    stated argue argues argued claim claims claimed report reports reported announce announced announces according
+    believe believes believed warn warned warns promise promised praised sagt sagte sagen erklärt erklärte berichtet
+    berichtete laut zufolge meint meinte betont betonte kündigte lobte dit déclare déclaré affirme affirmé explique
+    expliqué annonce annoncé selon dice dijo explica explicó afirma afirmó según anunció dice detto spiega spiegato
+    afferma secondo annunciato disse diz explica explicou afirma segundo anunciou zegt zei vertelt vertelde volgens
+    meldt
+""")
 SAYS = re.compile(rf"(?<!\w)(?:{'|'.join(_SAYS)})(?!\w)", re.I)
 _DAYS = frozenset(
-    [
-        "monday",
-        "tuesday",
-        "wednesday",
-        "thursday",
-        "friday",
-        "saturday",
-        "sunday",
-        "montag",
-        "dienstag",
-        "mittwoch",
-        "donnerstag",
-        "freitag",
-        "samstag",
-        "sonntag",
-        "lundi",
-        "mardi",
-        "mercredi",
-        "jeudi",
-        "vendredi",
-        "samedi",
-        "dimanche",
-        "lunes",
-        "martes",
-        "miércoles",
-        "jueves",
-        "viernes",
-        "sábado",
-        "domingo",
-        "maandag",
-        "dinsdag",
-        "woensdag",
-        "donderdag",
-        "vrijdag",
-        "zaterdag",
-        "zondag",
-    ]
+    words("""
+    monday tuesday wednesday thursday friday saturday sunday montag dienstag mittwoch donnerstag freitag samstag
+    sonntag lundi mardi mercredi jeudi vendredi samedi dimanche lunes martes miércoles jueves viernes sábado domingo
+    maandag dinsdag woensdag donderdag vrijdag zaterdag zondag
+""")
 )
 
 

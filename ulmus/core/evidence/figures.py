@@ -6,11 +6,10 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Literal
 
-from ..languages import Language
+from ..languages import Language, words
+from .units import ABOUT, LESS, MORE, PARTS, SCALES, UNITS, Kind
 
-Kind = Literal["plain", "mass", "length", "volume", "heat", "share", "money", "time", "year"]
 _NUMBER = re.compile(r"(?<![\w.,])[-−–]?(?:\d{1,3}(?:[.,'’\u00a0\u202f ]\d{3})+(?![\d])(?:[.,]\d+)?|\d+(?:[.,]\d+)?)(?=[^\d]|$)")
 _THOUSANDS = re.compile(r"[-−–]?\d{1,3}(?:([.,'’\u00a0\u202f ])\d{3})(?:\1\d{3})*(?:[.,]\d+)?\Z")
 _AFTER = re.compile(r"[-\s\u00a0\u202f]{0,2}(%|°\s?[CF]\b|[€$£]|[^\W\d_]+(?:[.\s][^\W\d_]+)?)")
@@ -18,239 +17,6 @@ _NOUN = re.compile(r"[-\s]{1,2}([^\W\d_]{3,})")
 _BETWEEN = re.compile(r"\s*(?:to|bis|à|a|y|e|en|and|und|et|tot|or|oder|ou|o|-|–)\s*\Z", re.I)
 _OF_SO_MANY = re.compile(r"\s*(?:in|out of|von|sur|de cada|su|em cada|op de|of)\s*\Z", re.I)
 _WORDS = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
-
-# What a unit measures, and how much of the base unit (gram, metre, litre, degree Celsius, per cent, day) it is. SI brochure, 9th
-# edition; pound, foot, mile, inch and gallon as of the international agreement of 1959.
-_UNITS: dict[str, tuple[Kind, float]] = {
-    **dict.fromkeys(
-        ["g", "gram", "grams", "gramme", "grammes", "gramm", "gramo", "gramos", "grammo", "grammi", "grama", "gramas"],
-        ("mass", 1.0),
-    ),
-    **dict.fromkeys(
-        [
-            "kg",
-            "kilo",
-            "kilos",
-            "kilogram",
-            "kilograms",
-            "kilogramm",
-            "kilogramme",
-            "kilogrammes",
-            "kilogramo",
-            "kilogramos",
-            "chilo",
-            "chili",
-            "quilo",
-            "quilos",
-        ],
-        ("mass", 1e3),
-    ),
-    **dict.fromkeys(["t", "ton", "tons", "tonne", "tonnes", "tonnen", "tonelada", "toneladas", "tonnellate"], ("mass", 1e6)),
-    **dict.fromkeys(["lb", "lbs", "pound", "pounds"], ("mass", 453.59237)),
-    **dict.fromkeys(["oz", "ounce", "ounces"], ("mass", 28.349523)),
-    **dict.fromkeys(["mm", "millimetre", "millimetres", "millimeter", "millimeters"], ("length", 1e-3)),
-    **dict.fromkeys(
-        [
-            "cm",
-            "centimetre",
-            "centimetres",
-            "centimeter",
-            "centimeters",
-            "zentimeter",
-            "centimètres",
-            "centimètre",
-            "centímetros",
-            "centimetri",
-        ],
-        ("length", 1e-2),
-    ),
-    **dict.fromkeys(["m", "metre", "metres", "meter", "meters", "mètre", "mètres", "metro", "metros", "metri"], ("length", 1.0)),
-    **dict.fromkeys(
-        [
-            "km",
-            "kilometre",
-            "kilometres",
-            "kilometer",
-            "kilometers",
-            "kilomètres",
-            "kilómetros",
-            "chilometri",
-            "quilómetros",
-            "quilômetros",
-        ],
-        ("length", 1e3),
-    ),
-    **dict.fromkeys(["ft", "foot", "feet"], ("length", 0.3048)),
-    **dict.fromkeys(["inch", "inches"], ("length", 0.0254)),
-    **dict.fromkeys(["mile", "miles"], ("length", 1609.344)),
-    **dict.fromkeys(["l", "litre", "litres", "liter", "liters", "litro", "litros", "litri"], ("volume", 1.0)),
-    **dict.fromkeys(["ml", "millilitre", "millilitres", "milliliter", "milliliters"], ("volume", 1e-3)),
-    **dict.fromkeys(["gallon", "gallons"], ("volume", 3.785411784)),
-    **dict.fromkeys(
-        ["%", "percent", "per cent", "prozent", "pour cent", "por ciento", "per cento", "por cento", "procent"], ("share", 1.0)
-    ),
-    **dict.fromkeys(
-        ["€", "euro", "euros", "eur", "$", "dollar", "dollars", "£", "franken", "francs", "pesos", "reais"], ("money", 1.0)
-    ),
-    **dict.fromkeys(
-        ["day", "days", "tag", "tage", "tagen", "jour", "jours", "día", "días", "giorno", "giorni", "dia", "dias", "dag", "dagen"],
-        ("time", 1.0),
-    ),
-    **dict.fromkeys(
-        ["week", "weeks", "woche", "wochen", "semaine", "semaines", "semana", "semanas", "settimana", "settimane", "weken"],
-        ("time", 7.0),
-    ),
-    **dict.fromkeys(
-        ["month", "months", "monat", "monate", "monaten", "mois", "mes", "meses", "mese", "mesi", "mês", "maand", "maanden"],
-        ("time", 30.4375),
-    ),
-    **dict.fromkeys(
-        [
-            "year",
-            "years",
-            "jahr",
-            "jahre",
-            "jahren",
-            "an",
-            "ans",
-            "année",
-            "années",
-            "año",
-            "años",
-            "anno",
-            "anni",
-            "ano",
-            "anos",
-            "jaar",
-            "jaren",
-        ],
-        ("time", 365.25),
-    ),
-    **dict.fromkeys(
-        ["hour", "hours", "stunde", "stunden", "heure", "heures", "hora", "horas", "ora", "ore", "uur"], ("time", 1 / 24)
-    ),
-    **dict.fromkeys(["minute", "minutes", "minuten", "minuto", "minutos", "minuti"], ("time", 1 / 1440)),
-}
-_SCALES = {
-    **dict.fromkeys(["thousand", "tausend", "mille", "mil", "mila", "duizend"], 1e3),
-    **dict.fromkeys(
-        [
-            "million",
-            "millions",
-            "million",
-            "millionen",
-            "mio",
-            "millón",
-            "millones",
-            "milione",
-            "milioni",
-            "milhão",
-            "milhões",
-            "miljoen",
-            "m",
-        ],
-        1e6,
-    ),
-    **dict.fromkeys(
-        ["billion", "billions", "milliarde", "milliarden", "mrd", "milliard", "milliards", "miliardo", "miliardi", "miljard"], 1e9
-    ),
-}
-UNIT_WORDS = frozenset(word for word in [*_UNITS, *_SCALES] if len(word) > 2)
-_HALVES = {
-    **dict.fromkeys(["half", "halves", "hälfte", "halb", "moitié", "mitad", "metà", "metade", "helft"], 50.0),
-    **dict.fromkeys(
-        ["third", "thirds", "drittel", "tiers", "tercio", "tercios", "terzo", "terzi", "terço", "terços", "derde"], 100 / 3
-    ),
-    **dict.fromkeys(["quarter", "quarters", "viertel", "quart", "quarts", "cuarto", "cuartos", "quarto", "quarti", "kwart"], 25.0),
-    **dict.fromkeys(["fifth", "fifths", "fünftel", "cinquième", "cinquièmes", "quinto", "quintos", "quinti"], 20.0),
-    **dict.fromkeys(["tenth", "tenths", "zehntel", "dixième", "dixièmes", "décimo", "decimo", "decimi"], 10.0),
-}
-_TIMES = {
-    **dict.fromkeys(
-        [
-            "twice",
-            "double",
-            "doubled",
-            "doubles",
-            "doppelt",
-            "verdoppelt",
-            "verdoppelte",
-            "double",
-            "doublé",
-            "doble",
-            "doppio",
-            "dobro",
-            "dubbel",
-            "verdubbeld",
-        ],
-        2.0,
-    ),
-    **dict.fromkeys(
-        ["triple", "tripled", "thrice", "dreifach", "verdreifacht", "verdreifachte", "triplé", "triple", "triplo"], 3.0
-    ),
-}
-_ABOUT = frozenset(
-    [
-        "about",
-        "around",
-        "roughly",
-        "nearly",
-        "almost",
-        "some",
-        "approximately",
-        "circa",
-        "ca",
-        "good",
-        "over",
-        "under",
-        "rund",
-        "etwa",
-        "fast",
-        "knapp",
-        "gut",
-        "ungefähr",
-        "environ",
-        "près",
-        "presque",
-        "quelque",
-        "casi",
-        "unos",
-        "unas",
-        "alrededor",
-        "aproximadamente",
-        "circa",
-        "quasi",
-        "quase",
-        "cerca",
-        "ongeveer",
-        "bijna",
-        "ruim",
-    ]
-)
-_MORE = frozenset(
-    [
-        "more",
-        "over",
-        "above",
-        "exceeding",
-        "mehr",
-        "über",
-        "plus",
-        "más",
-        "più",
-        "mais",
-        "meer",
-        "ruim",
-        "least",
-        "mindestens",
-        "moins",
-        "menos",
-        "least",
-    ]
-)
-_LESS = frozenset(
-    ["less", "fewer", "under", "below", "weniger", "unter", "moins", "menos", "meno", "menos", "minder", "most", "höchstens"]
-)
 
 
 @dataclass(frozen=True)
@@ -354,17 +120,17 @@ def _celsius(fahrenheit: float) -> float:
 def _with_unit(text: str, start: int, end: int, value: float, tongue: Language) -> Figure:
     before = re.findall(r"[^\W\d_]+|[€$£~≈]", text[max(0, start - 24) : start].casefold())[-3:]
     raw, text_end = value, end
-    about = bool(_ABOUT & set(before)) or bool({"~", "≈"} & set(before))
+    about = bool(ABOUT & set(before)) or bool({"~", "≈"} & set(before))
     near = set(before[-2:])
-    bound = 1 if _MORE & near else -1 if _LESS & near else 0
+    bound = 1 if MORE & near else -1 if LESS & near else 0
     heat = ""
     kind: Kind = "money" if before[-1:] and before[-1] in "€$£" else "plain"
     for _ in range(2):
         after = _AFTER.match(text, end)
         word = re.sub(r"\s+", " ", after.group(1).casefold()) if after else ""
         first = word.split(" ")[0].rstrip(".")
-        if after and first in _SCALES and value < 1e5:
-            value, end = value * _SCALES[first], after.start(1) + len(first)
+        if after and first in SCALES and value < 1e5:
+            value, end = value * SCALES[first], after.start(1) + len(first)
             raw = value
             continue
         if after and word[:1] == "°":
@@ -373,9 +139,9 @@ def _with_unit(text: str, start: int, end: int, value: float, tongue: Language) 
         elif after and first in ("degree", "degrees", "grad", "degrés", "grados", "gradi", "graus", "graden"):
             fahrenheit = "fahrenheit" in text[end : end + 25].casefold()
             kind, value, heat = "heat", _celsius(value) if fahrenheit else value, "f" if fahrenheit else "c"
-        elif after and (word in _UNITS or first in _UNITS):
-            name = word if word in _UNITS else first
-            kind, factor = _UNITS[name]
+        elif after and (word in UNITS or first in UNITS):
+            name = word if word in UNITS else first
+            kind, factor = UNITS[name]
             value, end = value * factor, after.start(1) + len(name)
         break
     if kind == "heat" and before[-1:] == ["minus"] and value > 0:
@@ -410,33 +176,9 @@ def _parsed(said: str, code: str) -> float | None:
 
 
 _ONES = frozenset(
-    [
-        "a",
-        "an",
-        "one",
-        "ein",
-        "eine",
-        "einen",
-        "einem",
-        "einer",
-        "eins",
-        "un",
-        "une",
-        "uno",
-        "una",
-        "um",
-        "uma",
-        "een",
-        "één",
-        "second",
-        "seconds",
-        "and",
-        "und",
-        "et",
-        "y",
-        "e",
-        "en",
-    ]
+    words("""
+    a an one ein eine einen einem einer eins un une uno una um uma een één second seconds and und et y e en
+""")
 )
 
 
@@ -446,7 +188,7 @@ def _in_words(text: str, tongue: Language) -> Iterator[tuple[int, int, float]]:
     at = 0
     while at < len(found):
         word = found[at].group().casefold()
-        if len(word) < 3 or word in _ONES or _parsed(word, tongue.code) is None or word in _SCALES:
+        if len(word) < 3 or word in _ONES or _parsed(word, tongue.code) is None or word in SCALES:
             at += 1
             continue
         best, value = at, _parsed(word, tongue.code)
@@ -465,12 +207,12 @@ def _in_words(text: str, tongue: Language) -> Iterator[tuple[int, int, float]]:
 def _parts(text: str, known: list[Figure]) -> Iterator[Figure]:
     """Parts of a whole in words: *two thirds*, *half*, *six in ten*."""
     for m in _WORDS.finditer(text):
-        share = _HALVES.get(m.group().casefold())
+        share = PARTS.get(m.group().casefold())
         if share is None:
             continue
         ahead = next((f for f in known if 0 <= m.start() - f.end <= 2 and f.kind == "plain" and f.value < 10), None)
         before = re.findall(r"[^\W\d_]+", text[max(0, m.start() - 24) : m.start()].casefold())[-3:]
-        bound = 1 if _MORE & set(before) else -1 if _LESS & set(before) else 0
+        bound = 1 if MORE & set(before) else -1 if LESS & set(before) else 0
         start = ahead.start if ahead else m.start()
         yield Figure(
             share * (ahead.value if ahead else 1), "share", text[start : m.end()], start, m.end(), True, bound, share, share_of=True
@@ -491,12 +233,12 @@ def agree(said: Figure, known: Figure) -> bool:
     if said.value == known.value:
         return True
     converted = said.kind in ("mass", "length", "volume", "heat") and not _same_unit(said, known)
-    slack = 0.06 if said.share_of else 0.04 if said.about else 0.015 if converted else 1e-6
+    tolerance = 0.06 if said.share_of else 0.04 if said.about else 0.015 if converted else 1e-6
     if said.kind == "heat":
         return abs(said.value - known.value) <= (0.8 if converted or said.about else 1e-6)
     if said.kind == "time" and not said.about and said.value >= 30 and abs(said.value - known.value) <= 0.03 * known.value:
         return not _same_unit(said, known)
-    return abs(said.value - known.value) <= slack * max(abs(known.value), 1e-9)
+    return abs(said.value - known.value) <= tolerance * max(abs(known.value), 1e-9)
 
 
 def _same_unit(one: Figure, other: Figure) -> bool:
@@ -506,7 +248,7 @@ def _same_unit(one: Figure, other: Figure) -> bool:
 def spelled(value: float, text: str) -> bool:
     """Whether a length of time stands in a text without a figure: seven days as *a week*."""
     return any(
-        _UNITS.get(word, ("", 0))[0] == "time" and _UNITS[word][1] == value for word in re.findall(r"[^\W\d_]+", text.casefold())
+        UNITS.get(word, ("", 0))[0] == "time" and UNITS[word][1] == value for word in re.findall(r"[^\W\d_]+", text.casefold())
     )
 
 

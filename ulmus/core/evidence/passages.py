@@ -87,7 +87,7 @@ def read_sources(sources: Mapping[str, str]) -> list[Source]:
     return out
 
 
-@lru_cache(64)
+@lru_cache(16)
 def read_source(name: str, text: str) -> Source:
     """A source with its passages; those that were read last are kept, since a draft is set against them at each change."""
     tongue = language(tongue_of(text))

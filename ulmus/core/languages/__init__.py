@@ -5,7 +5,7 @@ from .english import ENGLISH
 from .french import FRENCH
 from .german import GERMAN
 from .italian import ITALIAN
-from .language import Language
+from .language import Language, words
 from .portuguese import PORTUGUESE
 from .spanish import SPANISH
 
@@ -17,4 +17,4 @@ def language(code: str = "en") -> Language:
     return LANGUAGES.get(code, ENGLISH)
 
 
-__all__ = ["ENGLISH", "LANGUAGES", "Language", "language"]
+__all__ = ["ENGLISH", "LANGUAGES", "Language", "language", "words"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .language import Language
+from .language import Language, words
 
 _SMALL = """
     a about after all also an and any are as at be been but by can could did do does down each for from had has have he
@@ -17,11 +17,6 @@ _EVERYDAY = """
     such take than that their them then there these they thing things think this those through time very want well went
     were what when where which while will with without would year years your yeah okay
 """
-_UNITS = """
-    zero one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen seventeen eighteen
-    nineteen twenty
-"""
-_TENS = "twenty thirty forty fifty sixty seventy eighty ninety"
 
 ENGLISH = Language(
     code="en",
@@ -43,84 +38,15 @@ ENGLISH = Language(
         "december",
     ),
     refusing=frozenset(
-        [
-            "not",
-            "no",
-            "never",
-            "none",
-            "nobody",
-            "nothing",
-            "neither",
-            "nor",
-            "without",
-            "cannot",
-            "can't",
-            "won't",
-            "don't",
-            "doesn't",
-            "didn't",
-            "isn't",
-            "aren't",
-            "wasn't",
-            "weren't",
-            "hasn't",
-            "haven't",
-            "hadn't",
-            "shouldn't",
-            "wouldn't",
-            "couldn't",
-            "hardly",
-            "barely",
-        ]
+        words("""
+    not no never none nobody nothing neither nor without cannot can't won't don't doesn't didn't isn't aren't wasn't
+    weren't hasn't haven't hadn't shouldn't wouldn't couldn't hardly barely
+""")
     ),
     titles=frozenset(
-        [
-            "mr",
-            "mrs",
-            "ms",
-            "mx",
-            "dr",
-            "prof",
-            "st",
-            "rev",
-            "fr",
-            "sr",
-            "jr",
-            "gen",
-            "col",
-            "capt",
-            "lt",
-            "sgt",
-            "hon",
-            "pres",
-            "gov",
-            "sen",
-            "rep",
-            "mt",
-            "ft",
-            "no",
-            "nos",
-            "vol",
-            "pp",
-            "p",
-            "fig",
-            "figs",
-            "eq",
-            "sec",
-            "ch",
-            "art",
-            "ed",
-            "eds",
-            "al",
-            "approx",
-            "dept",
-            "est",
-            "cf",
-            "vs",
-            "viz",
-            "i.e",
-            "e.g",
-        ]
+        words("""
+    mr mrs ms mx dr prof st rev fr sr jr gen col capt lt sgt hon pres gov sen rep mt ft no nos vol pp p fig figs eq
+    sec ch art ed eds al approx dept est cf vs viz i.e e.g
+""")
     ),
-    numbers={word: n for n, word in enumerate(_UNITS.split())} | {word: n * 10 for n, word in enumerate(_TENS.split(), 2)},
 )

@@ -1,12 +1,16 @@
-"""What differs from language to language where texts are compared: endings, small words, numbers and months in words."""
+"""What differs from language to language where texts are compared: endings, small words, months, abbreviations."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cache, lru_cache
 
 import snowballstemmer
+
+
+def words(text: str) -> list[str]:
+    """The words of a text that lists them, parted by blanks."""
+    return text.split()
 
 
 @dataclass(frozen=True)
@@ -14,9 +18,9 @@ class Language:
     """A language: its code (ISO 639-1), the Snowball stemmer for its endings, and words.
 
     `small` are words that carry no meaning of their own, `everyday` those of four letters and more that say nothing of what a text
-    is about; `months` from the first to the last, and `numbers` by their words, in small letters. `refusing` are the words that
+    is about; `months` from the first to the last, in small letters. `refusing` are the words that
     turn a sentence round (*not*, *never*), `titles` the abbreviations that never end a sentence; with `ordinals` a figure and a
-    full stop are a rank (*3. Mai*); `quotes` are the quotation marks it uses beside those of English.
+    full stop are a rank (*3. Mai*).
     """
 
     code: str
@@ -26,9 +30,7 @@ class Language:
     refusing: frozenset[str]
     titles: frozenset[str]
     everyday: frozenset[str] = frozenset()
-    numbers: Mapping[str, int] = field(default_factory=dict, hash=False)
     ordinals: bool = False
-    quotes: str = ""
 
     def stem(self, word: str) -> str:
         """A word in small letters without its endings: *seeds* and *seed*, *opened* and *opens* are the same."""
