@@ -183,6 +183,7 @@ class Wrapped(unittest.TestCase):
             ("<thinking>\nWhat do they grow?\n</thinking>\n\n", ""),
             ("```markdown\n", "\n```"),
             ("<post>\n", "\n</post>"),
+            ("Here is the HTML you asked for:\n\n", ""),
             ("", "\n\n---\nWould you like me to make it shorter?"),
             ("", "\n\nSoll ich eine weitere Fassung schreiben?"),
             ("", "\n\nSouhaitez-vous une version plus courte ?"),

@@ -19,7 +19,7 @@ def _words(*parts: str) -> re.Pattern[str]:
 
 _PIECE = _any(
     "posts? drafts? versions? captions? newsletters? articles? e-?mails? teasers? summary rewrite rewording copy subject_lines? intro",
-    "blog_posts? letter message script text response answer output options? variants? alternatives? translation digest paragraph",
+    "blog_posts? letter message script text response answer output options? variants? alternatives? translation digest paragraph html markdown",
     "beitrag beiträge entwurf entwürfe fassung(?:en)? variante(?:n)? zusammenfassung antwort betreffzeile(?:n)? artikel nachricht",
     "publications? brouillons? textes? réponse résumé variantes? légende message",
     "publicación publicaciones borrador(?:es)? versión versiones textos? respuesta resumen opción opciones correo artículo mensaje",
