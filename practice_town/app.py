@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Callable
 from email.utils import formatdate
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ from . import (
     control,
     filestore,
     granting,
+    hub,
     imap,
     mailbox,
     model_api,
@@ -51,6 +53,7 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
     app.add_template_filter(formatdate, "rfc")
     for part in (
         sites,
+        hub,
         companies,
         recordings,
         reports,
@@ -135,6 +138,7 @@ class Town:
             folder.mkdir(parents=True, exist_ok=True)
         self._stopped = False
         self.state = State(folder / "town.json" if folder else None)
+        self.state.on_release.append(partial(hub.tell, self.state))
         self.smtp_port = smtp_port or _free_port()
         self._mail = mailbox.serve(self.state, self.smtp_port)
         self.letters = imap.MailServer(self.state, imap_port).start() if imap_port else None
@@ -168,9 +172,12 @@ class Town:
     def stop(self) -> None:
         """Stop serving."""
         self._stopped = True
-        self._server.close()
         # Its threads end too: a process may have many towns, one after another.
         self._server.task_dispatcher.shutdown(timeout=1)
+        if self._server.task_dispatcher.threads:
+            # Who is late wakes the server through a pipe. It stays open: what would have its number next is written to then.
+            self._server.trigger._fds = []
+        self._server.close()
         self._mail.stop()
         if self.letters is not None:
             self.letters.stop()

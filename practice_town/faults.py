@@ -60,6 +60,17 @@ MODES: dict[str, dict[str, str]] = {
         "cut": "Pondside lists its last 20 posts and no pages",
         "doubles": "Pondside keeps what it is sent twice",
     },
+    "hub": {
+        "slow": "answers after 5 seconds",
+        "down": "500, a fault of its own",
+        "refuse": "refuses to tell of the feed",
+        "silent": "says yes and never asks back",
+        "denied": "says yes, and then that it will not",
+        "stray": "asks back about another feed",
+        "short": "tells for two seconds only",
+        "forged": "signs with somebody else’s secret",
+        "eager": "tells five times of each article",
+    },
     "calendar": {
         "slow": "answers after 5 seconds",
         "down": "500, a fault of its own",

@@ -171,6 +171,8 @@ def letter(one: dict[str, Any]) -> EmailMessage:
     out["From"], out["To"], out["Subject"] = one["sender"], f"The office <{ADDRESS}>", one["subject"]
     out["Date"] = format_datetime(dt.datetime.fromtimestamp(one["at"], dt.UTC))
     out["Message-ID"] = f"<{one['id']}>"
+    if one.get("answers"):
+        out["In-Reply-To"] = out["References"] = one["answers"]
     # As it is, so that the mail server finds words in it.
     out.set_content(one["text"], cte="8bit")
     return out

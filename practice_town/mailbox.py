@@ -125,10 +125,27 @@ def write() -> Response:
     return redirect(url_for("mail.mails"))
 
 
+@bp.post("/<int:number>/answer")
+def answer(number: int) -> Response:
+    """An answer to a mail, as a mail program writes it: above what it answers. It comes into the office's mailbox."""
+    office = _office() or abort(404)
+    found = next((m for m in state().mails if m["id"] == number), None) or abort(404)
+    quoted = "\n".join(f"> {line}" for line in found["text"].splitlines())
+    text = f"{request.form.get('text', '').strip()[:5000]}\n\nOn {_shown(found)['when']} {found['sender']} wrote:\n{quoted}\n"
+    sender = request.form.get("sender", "").strip()[:200] or found["to"]
+    one = told(sender, f"Re: {found['subject'].removeprefix('Re: ')}", text, time.time()) | {"answers": found["message_id"]}
+    with state().lock:
+        state().letters.append(one)
+        state().save()
+    office.deliver(one)
+    return redirect(url_for("mail.mails"))
+
+
 @bp.get("/<int:number>")
 def letter(number: int) -> str:
     found = next((_shown(m) for m in state().mails if m["id"] == number), None) or abort(404)
     before = found.get("in_reply_to")
+    found["answerable"] = _office() is not None
     found["follows"] = next((m for m in state().mails if m["message_id"] == before), None) if before else None
     return render_template("letter.html", m=found)
 

@@ -20,6 +20,9 @@ from .words import PLAIN, STOP
 
 _INLINE = re.compile(r"<material[^>\n]*>([^\n]*?)</material>")
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
+_ENDS = '.!?…:;”"’)'
+LONG = 700
+"""Characters from which on a text has paragraphs."""
 _SENTENCE = re.compile(r"(?<=[.!?])[”\"’)]*\s+(?=[“\"‘(A-Z0-9])")
 _WORD = re.compile(r"[^\W\d_]{3,}")
 _URL = re.compile(r"https?://[^\s<>\"”]+")
@@ -170,8 +173,17 @@ def compose(task: Task, skip: int = 0) -> str:
     if not chosen and ranked:
         chosen = [ranked[0][: max(20, room - 1)].rsplit(" ", 1)[0] + "…"]
     whole = task.material
-    body = " ".join(sorted(chosen, key=lambda s: whole.find(s[:25])))
+    body = _in_paragraphs(sorted(chosen, key=lambda s: whole.find(s[:25])), whole, task.longest)
     return f"{body}\n\n{tail}".strip() if tail else body
+
+
+def _in_paragraphs(sentences: list[str], material: str, longest: int) -> str:
+    """Sentences as running text; in a long one each part of the material has a paragraph of its own."""
+    paragraphs: dict[int, list[str]] = {}
+    for sentence in sentences:
+        place = max(material.find(sentence[:25]), 0)
+        paragraphs.setdefault(material.count("\n", 0, place) if longest > LONG else 0, []).append(sentence)
+    return "\n\n".join(" ".join(one) for one in paragraphs.values())
 
 
 def rank(task: Task) -> list[str]:
@@ -179,6 +191,12 @@ def rank(task: Task) -> list[str]:
     lines = (re.sub(r"^\s*(?:summary|title|text): ", "", p) for p in task.material.split("\n"))
     paragraphs = [p for p in lines if len(p.split()) > 6]
     sentences = [s.strip() for p in paragraphs for s in _SENTENCE.split(p) if 5 <= len(s.split()) <= 60]
+    # A headline among its text is said as a sentence.
+    sentences = [s if s[-1] in _ENDS else f"{s}." for s in (re.sub(r"^\d+\. ", "", s) for s in sentences) if s]
+    if not sentences:
+        # Little to go by: a short value, a few lines of a draft. They are said as they stand.
+        said = (line.strip(" -–•*#>\t") for p in task.material.split("\n") for line in _SENTENCE.split(p))
+        sentences = [s if s[-1] in _ENDS else f"{s}." for s in said if len(s.split()) > 1 and not _URL.fullmatch(s)]
     counts = Counter(w.lower() for w in _WORD.findall(task.material) if w.lower() not in STOP)
     wanted = [{w.lower() for w in _WORD.findall(n) if w.lower() not in STOP} for n in task.notes]
     figures = any(re.search(r"\b(numbers?|figures?|how many|price|costs?)\b", n, re.I) for n in task.notes)
@@ -205,10 +223,10 @@ def _size(parts: list[str]) -> int:
 
 def _clip(sentence: str, room: int) -> str:
     """The longest beginning of `sentence` that ends with a clause and fits; empty where none is worth it."""
-    marks = r"; |: |,? (?:which|because|where|until|so that|since|although|though|against|while|with)\b"
+    marks = r"; |: |,? (?:which|because|where|until|so that|since|although|though)\b"
     ends = [m.start() for m in re.finditer(marks, sentence)]
     for end in reversed(ends):
-        clause = sentence[:end].rstrip(" ,;:")
+        clause = re.sub(r",? (?:of|to|in|for|from|with|by|on|at|and)$", "", sentence[:end].rstrip(" ,;:")).rstrip(" ,;:")
         if (
             len(clause) + 1 <= room
             and len(clause.split()) >= 6
@@ -297,6 +315,33 @@ def _fitting(choices: list[Any], task: Task) -> Any:
     return max(choices, key=weight)
 
 
+def _one_each(schema: dict[str, Any], task: Task) -> list[dict[str, Any]]:
+    """An element for each line of a list in the instructions, where one is asked for: its name as it stands there, a choice by how much
+    of the line the material speaks of, and the sentence that speaks of it most."""
+    parts = schema.get("properties", {})
+    named = next((name for name, part in parts.items() if "as it stands above" in part.get("description", "")), "")
+    listed = re.search(rf"^(?:The )?{named}s?:\n((?:.+\n)+)", f"{task.ask}\n", re.MULTILINE | re.IGNORECASE) if named else None
+    out: list[dict[str, Any]] = []
+    for line in listed.group(1).splitlines() if listed else ():
+        wanted = {w.lower()[:6] for w in _WORD.findall(line) if w.lower() not in STOP}
+
+        def speaks(sentence: str, wanted: set[str] = wanted) -> int:
+            return len(wanted & {w.lower()[:6] for w in _WORD.findall(sentence)})
+
+        best = max(rank(task) or [""], key=speaks)
+        found = speaks(best)
+        one: dict[str, Any] = {}
+        for name, part in parts.items():
+            if name == named:
+                one[name] = line.partition(":")[0].strip(" -•")
+            elif choices := part.get("enum"):
+                one[name] = choices[0 if found > 1 else min(1, len(choices) - 1) if found else -1]
+            else:
+                one[name] = best if found else "not stated"
+        out.append(one)
+    return out
+
+
 def added_up(answer: Any, ask: str) -> Any:
     """The answer with the numbers of a field shared out so that they add up, where that is asked for."""
     asked = re.search(r"The “(\w+)” of all items must add up to (\d+)", ask)
@@ -318,6 +363,8 @@ def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:
         parts = schema.get("properties", {})
         return {name: fill(part, task, place * len(parts) + i) for i, (name, part) in enumerate(parts.items())}
     if kind == "array":
+        if one_each := _one_each(schema.get("items", {}), task):
+            return one_each
         return [fill(schema.get("items", {}), task, i) for i in range(max(int(schema.get("minItems", 1)), 3))]
     if kind in ("integer", "number"):
         return max(int(schema.get("minimum", 0)), len(task.material.split()))

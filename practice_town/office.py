@@ -36,6 +36,7 @@ CUSTOMERS = [
 ]
 ENTRIES = [
     (1.5, "Planting plan for the spring packets", "The seed shed", "Which packets go into the spring list."),
+    (16, "The Okonjo yard about the hull", "Tillerby slipway", "What can be done before Easter, and what it costs."),
     (26, "Boat handover with the Lindqvists", "Tillerby wharf", "Two children, first time on a boat."),
     (50, "Market day, stall 14", "Ostrey square", "Bring the tomato tasters."),
 ]
@@ -55,12 +56,21 @@ def _entries() -> str:
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Practice town//Office//EN"]
     for hours, title, place, notes in ENTRIES:
         start = now + timedelta(hours=hours)
-        lines += _event(f"{title}-{start:%Y%m%d}", start, title, place, notes)
+        lines += _event(f"{title}-{start:%Y%m%d}", start, title, place, notes, *_guests(title))
     monday = now - timedelta(days=now.weekday() + 7, hours=now.hour - 9)
     lines += _event(
         "monday-round", monday, "Monday round of the shed", "The seed shed", "What germinated, what did not.", "RRULE:FREQ=WEEKLY"
     )
     return "\r\n".join([*lines, "END:VCALENDAR", ""])
+
+
+def _guests(title: str) -> list[str]:
+    """Customers who are meant by what an entry is called, as its guests."""
+    return [
+        f"ATTENDEE;CN={one['name']};PARTSTAT=ACCEPTED:mailto:{one['email']}"
+        for one in CUSTOMERS
+        if one["name"].split()[-1] in title
+    ]
 
 
 def _event(uid: str, start: datetime, title: str, place: str, notes: str, *more: str) -> list[str]:

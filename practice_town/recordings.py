@@ -5,11 +5,12 @@ An episode is made of articles that two voices talk through, in the order they w
 
 from __future__ import annotations
 
+import io
 import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-from flask import Blueprint, Response, abort, render_template, url_for
+from flask import Blueprint, Response, abort, render_template, request, url_for
 
 from . import faults
 from .sites import state
@@ -93,9 +94,32 @@ def episode(slug: str) -> Response | str:
         if mode == "damaged":
             text = text.replace(" --> ", " -> ")
         return Response(text, content_type=f"text/{'vtt' if ending == 'vtt' else 'plain'}; charset=utf-8")
+    if ending == "png":
+        width = request.args.get("width", "640")
+        return Response(_cover(found, min(max(int(width) if width.isdecimal() else 640, 40), 2000)), mimetype="image/png")
     if ending:
         abort(404)
     return render_template("episode.html", episode=found)
+
+
+def _cover(found: Episode, width: int) -> bytes:
+    """An episode's picture: its title on the colours of the valley."""
+    from PIL import Image, ImageDraw, ImageFont
+
+    hue = sum(found.slug.encode()) % 60
+    picture = Image.new("RGB", (width, width * 9 // 16), (40 + hue, 84, 66))
+    draw, font = ImageDraw.Draw(picture), ImageFont.load_default(width / 20)
+    draw.ellipse((width * 0.72, width * 0.06, width * 0.94, width * 0.28), fill=(232, 196, 110))
+    words, lines = found.title.split(), [""]
+    for word in words:
+        if len(lines[-1]) + len(word) > 24:
+            lines.append("")
+        lines[-1] = f"{lines[-1]} {word}".strip()
+    for n, line in enumerate(lines[:4]):
+        draw.text((width * 0.06, width * (0.2 + 0.07 * n)), line, fill=(246, 240, 224), font=font)
+    out = io.BytesIO()
+    picture.save(out, "PNG")
+    return out.getvalue()
 
 
 def vtt(found: Episode) -> str:

@@ -103,7 +103,7 @@ def search_json() -> AnyResponse:
 
 @bp.get("/contacts")
 def contacts() -> AnyResponse:
-    """The contact data service: people by mail address, or all of them in pages of two."""
+    """The contact data service: people by mail address, candidates by company, each with how sure it is, or all in pages of two."""
     early = _guarded("contacts")
     if early is not None:
         return early
@@ -112,6 +112,9 @@ def contacts() -> AnyResponse:
     if mail:
         found = [p for p in people if p["email"] == mail]
         return jsonify({"contacts": found, "next": None}) if found else _problem(404, f"Nobody with the address {mail} is known.")
+    if company := request.args.get("company", "").strip().casefold():
+        there = [one for c in CUSTOMERS if c["company"].casefold() == company for one in (_person(c), *_others(c))]
+        return jsonify({"contacts": sorted(there, key=lambda one: -one["sure"]), "next": None})
     number = _number("page", 1, 1000)
     shown = people[(number - 1) * 2 : number * 2]
     more = url_for("services.contacts", page=number + 1, _external=True) if number * 2 < len(people) else None
@@ -131,12 +134,33 @@ def customer(record: str) -> AnyResponse:
     return jsonify({**found, "site": _site(record)}) if found else _problem(404, f"There is no record {record}.")
 
 
+SURE = {"C-1041": 0.94, "C-1042": 0.55, "C-1043": 0.88}
+"""How sure the service is of who answers for a company."""
+
+
+def _others(customer: dict[str, str]) -> list[dict[str, Any]]:
+    """Who else it may be, for all the service knows."""
+    other = {"C-1042": ("Ama Okonjo", "Bookkeeper", 0.52)}.get(customer["id"])
+    if other is None:
+        return []
+    name, role, sure = other
+    first, _, last = name.partition(" ")
+    mail = f"{first.lower()}@{customer['email'].partition('@')[2]}"
+    told = {"id": f"{customer['id']}-2", "email": mail, "name": {"first": first, "last": last}, "role": role}
+    return [{**_person(customer), **told, "sure": sure, "addresses": [{"address": mail, "sure": sure}]}]
+
+
 def _person(customer: dict[str, str]) -> dict[str, Any]:
     first, _, last = customer["name"].partition(" ")
     role = {"C-1041": "Founder", "C-1042": "Head of the yard", "C-1043": "Host"}[customer["id"]]
     return {
         "id": customer["id"],
         "email": customer["email"],
+        "addresses": [
+            {"address": f"office@{customer['email'].partition('@')[2]}", "sure": 0.4},
+            {"address": customer["email"], "sure": SURE[customer["id"]]},
+        ],
+        "sure": SURE[customer["id"]],
         "name": {"first": first, "last": last},
         "company": {"name": customer["company"], "site": _site(customer["id"])},
         "role": role,

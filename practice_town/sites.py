@@ -6,11 +6,13 @@ import datetime as dt
 import hashlib
 import json
 from email.utils import format_datetime
+from typing import Any
 
 from flask import Blueprint, Response, abort, current_app, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from . import faults
+from .hub import SITES as HUBS
 from .state import State
 from .world import SITES, Article, articles
 
@@ -102,6 +104,8 @@ def _write(site: str, name: str, items: list[tuple[Article, dt.datetime]], bare:
         for a, d in items
     ]
     home = url_for("sites.index", site=site, _external=True)
+    told_by = url_for("hub.asked", _external=True) if site in HUBS else ""
+    own = url_for("sites.page", site=site, slug=name, _external=True)
     if name == "feed.json":
         entries = [
             {"title": r["title"], "content_text": r["summary"]}
@@ -109,6 +113,8 @@ def _write(site: str, name: str, items: list[tuple[Article, dt.datetime]], bare:
             | {"authors": [{"name": r["author"]}]}
             for r in rows
         ]
-        document = {"version": "https://jsonfeed.org/version/1.1", "title": SITES[site].name, "home_page_url": home}
+        document: dict[str, Any] = {"version": "https://jsonfeed.org/version/1.1", "title": SITES[site].name, "home_page_url": home}
+        if told_by:
+            document |= {"feed_url": own, "hubs": [{"type": "WebSub", "url": told_by}]}
         return json.dumps(document | {"items": entries}, ensure_ascii=False)
-    return render_template(name + ".xml", site=SITES[site], home=home, rows=rows, bare=bare)
+    return render_template(name + ".xml", site=SITES[site], home=home, rows=rows, bare=bare, hub=told_by, own=own)

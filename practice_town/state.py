@@ -9,7 +9,7 @@ import json
 import os
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,6 +63,9 @@ class State:
         self.counts: dict[str, int] = {}
         self.calls: list[dict[str, Any]] = []
         self.jobs: dict[str, dict[str, Any]] = {}
+        self.told: dict[str, dict[str, Any]] = {}
+        """Whom the hub tells of what is new, by where it calls."""
+        self.on_release: list[Callable[[str], None]] = []
         self.calendar = ""
         self.network = Network()
         self.media: list[tuple[str, bytes]] = []
@@ -109,6 +112,7 @@ class State:
             "counts",
             "calls",
             "jobs",
+            "told",
         )
         new = self.path.with_suffix(".new")
         new.write_text(json.dumps({name: getattr(self, name) for name in keep}), "utf-8")
@@ -121,8 +125,12 @@ class State:
                 if article.slug not in self.released[site]:
                     self.released[site][article.slug] = time.time()
                     self.save()
-                    return article.slug
-        return None
+                    break
+            else:
+                return None
+        for hear in self.on_release:
+            threading.Thread(target=hear, args=(site,), daemon=True).start()
+        return article.slug
 
     def times_tried(self, what: str) -> int:
         """How often something was tried, this time included."""

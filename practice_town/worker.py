@@ -26,7 +26,7 @@ _ACTS = {
     "record": ("row", "sheet"),
     "sheet": ("row", "sheet"),
     "row": ("row", "sheet"),
-    "ask": ("question",),
+    "ask": ("question", "asks", "to a person", "who chooses"),
 }
 
 
@@ -57,7 +57,18 @@ def next_use(messages: list[dict[str, Any]], tools: list[dict[str, Any]], compos
         acts = [words for word, words in _ACTS.items() if re.search(rf"\b{word}", goal, re.I)]
         if tool["name"] not in names and any(_is(about, words) for words in acts) and not _is(about, (*_LOOKS, *_READS)):
             return _use(tool, goal, links[0] if links else "", compose)
+    known = [word for words in (_LOOKS, _READS, *_ACTS.values()) for word in words]
+    for tool in tools:
+        about = f"{tool['name']} {tool.get('description', '')}".lower()
+        if tool["name"] not in names and ("runs the workflow" in about or not _is(about, tuple(known))) and _fits(about, goal):
+            return _use(tool, goal, links[0] if links else "", compose)
     return None
+
+
+def _fits(about: str, goal: str) -> bool:
+    """Whether a tool speaks of what the goal speaks of."""
+    said, wanted = ({w.lower()[:5] for w in _WORD.findall(text) if w.lower() not in ASKING} for text in (about, goal))
+    return len((said & wanted) - {"runs", "workf", "with", "this", "that", "then"}) >= 2
 
 
 def tools_in_words(messages: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -99,7 +110,12 @@ def _use(tool: dict[str, Any], goal: str, link: str, compose: Any) -> dict[str, 
     given = {}
     for name, part in (tool.get("parameters") or {}).get("properties", {}).items():
         about = f"{name} {part.get('description', '')}".lower()
-        if "question" in about:
+        if "(boolean)" in about:
+            if name in (tool["parameters"].get("required") or ()):
+                given[name] = "false"
+        elif "(integer)" in about or "(number)" in about:
+            given[name] = next(iter(re.findall(r"\d+", goal)), "1")
+        elif "question" in about:
             given[name] = f"What should be said about {_query(goal)}?"
         elif re.search(r"link|url|address|page\b", about) and link:
             given[name] = link

@@ -14,6 +14,7 @@ import sys
 import time
 import unittest
 import zlib
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -26,6 +27,9 @@ class Timed(unittest.TextTestResult):
     """Keeps how long each test took."""
 
     took: list[tuple[float, str]] = []
+    of_class: Counter[str] = Counter()
+    """By class, with what is set up for it."""
+    ended = time.monotonic()
 
     def startTest(self, test: unittest.TestCase) -> None:
         self.began = time.monotonic()
@@ -33,7 +37,10 @@ class Timed(unittest.TextTestResult):
 
     def stopTest(self, test: unittest.TestCase) -> None:
         super().stopTest(test)
-        self.took.append((time.monotonic() - self.began, unittest.TestCase.id(test)))
+        name, now = unittest.TestCase.id(test), time.monotonic()
+        self.took.append((now - self.began, name))
+        self.of_class[name.rpartition(".")[0]] += now - self.ended
+        Timed.ended = now
 
 
 def main() -> int:
@@ -71,6 +78,7 @@ def main() -> int:
         passed, failed = passed + more, failed + wrong
     if not wanted or wanted[:1] == ["beside"]:
         print("The slowest:", *(f"  {took:5.1f} s  {name}" for took, name in sorted(Timed.took)[: -SLOWEST - 1 : -1]), sep="\n")
+        print("The slowest classes:", *(f"  {took:5.1f} s  {name}" for name, took in Timed.of_class.most_common(SLOWEST)), sep="\n")
     line = f"{passed} passed, {failed} failed"
     if wanted[:1] != ["beside"] and wanted[1:] != ["other"]:
         Path(".stamps").mkdir(exist_ok=True)

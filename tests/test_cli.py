@@ -169,6 +169,10 @@ class CommandLine(WithTown):
         found = self.json("rules", draft, "--rules", rules, status=1)["findings"]
         self.assertEqual([f["kept"] for f in found], [False, True])
         self.assertIn("BROKEN", self.call("rules", draft, "--rules", rules, status=1).stdout)
+        fields = self.file("fields.json", {"subject": "Far too many words for a subject", "body": "We are open."})
+        of_one = self.file("of.json", [{"rule": "words", "most": 4, "of": "subject"}, {"rule": "words", "most": 4, "of": "body"}])
+        told = self.json("rules", fields, "--rules", of_one, status=1)["findings"]
+        self.assertEqual([(f["kept"], f["of"]) for f in told], [(False, "subject"), (True, "body")])
         self.assertIn("holds no list", self.call("rules", draft, "--rules", self.file("x.json", [{"rule": "x"}]), status=1).stderr)
         source = self.file(
             "s.md", "# Gates\n\nThe gates weigh 3 tonnes each. They are made of green oak and close by themselves.\n"

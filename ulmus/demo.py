@@ -43,7 +43,8 @@ class Inline:
 def accounts() -> list[dict[str, str]]:
     """The demonstration's accounts, for its sign-in page."""
     world = _world("", 0, 0)
-    return [{**user, "password": world["password"]} for user in world["users"]]
+    shown = ("name", "email", "role")
+    return [{name: user[name] for name in shown} | {"password": world["password"]} for user in world["users"]]
 
 
 def is_made(services: Services) -> bool:

@@ -116,6 +116,9 @@ class Server:
 
     def stop(self) -> None:
         """Stop everything; what is under way is taken up at the next start."""
+        # Who is late with an answer wakes the server through a pipe. It stays open: what would have its number next is written to
+        # then, and that may be the database.
+        self._web.trigger._fds = []
         self._web.close()
         self.engine.stop()
         self._proof_threads.stop()

@@ -27,6 +27,7 @@ class Fuzz:
         self.app = app
         self.random = random.Random(seed)
         self.known = known
+        self.answered = b""
         self.document: dict[str, Any] = app.api_doc  # type: ignore[attr-defined]
         self.operations = sorted(
             (method.upper(), path)
@@ -35,9 +36,9 @@ class Fuzz:
             if (method.upper(), path) not in UNTRIED
         )
 
-    def call(self, visitor: Visitor) -> tuple[str, str, Any, int, str]:
-        """One call: method, path, what was sent, and what came back."""
-        method, path = self.random.choice(self.operations)
+    def call(self, visitor: Visitor, one: tuple[str, str] | None = None) -> tuple[str, str, Any, int, str]:
+        """One call, of an operation or of any: method, path, what was sent, and what came back."""
+        method, path = one or self.random.choice(self.operations)
         operation = self.document["paths"][path][method.lower()]
         query, place = {}, path
         for parameter in operation.get("parameters", []):
@@ -62,7 +63,8 @@ class Fuzz:
             more = {"data": given, "content_type": kind}
         headers = {"X-CSRF-Token": visitor.csrf if self.random.random() < 0.97 else "ü"}
         answer = visitor.client.open(place, method=method, query_string=query, headers=headers, **more)
-        told = (method, place, more.get("data") or query, answer.status_code, repr(answer.get_data()[:300]))
+        self.answered = answer.get_data()
+        told = (method, place, more.get("data") or query, answer.status_code, repr(self.answered[:300]))
         answer.close()
         return told
 

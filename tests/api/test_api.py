@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import io
 import json
-from typing import Any
+import re
+import unittest
+from pathlib import Path
+from typing import Any, get_args
 from unittest import mock
 
 from sqlalchemy import select
@@ -13,7 +16,7 @@ from tests.api.visitor import PASSWORD, WithApi
 from tests.protocols.test_pictures import photo
 from tests.runtime.house import page
 from ulmus.protocols import documents
-from ulmus.runtime import files, links
+from ulmus.runtime import bus, files, links
 from ulmus.store import tables
 
 
@@ -27,6 +30,8 @@ class Accounts(WithApi):
             "/api/session",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
+            "/api/letters/<token>/taken-back",
+            "/api/letters/<token>/times",
             "/api/letters/<token>/files/<sha>",
             "/api/leave/<token>",
             "/api/forms/<token>",
@@ -42,6 +47,7 @@ class Accounts(WithApi):
                 .replace("<int:number>", "1")
                 .replace("<int:sample>", "1")
                 .replace("<int:row>", "1")
+                .replace("<int:workflow>", "1")
                 .replace("<step>", "x")
                 .replace("<key>", "x")
             )
@@ -108,6 +114,13 @@ class Reference(WithApi):
             for method in operations:
                 self.assertIn(f"<code>{method.upper()} {path}</code>", page.text)
         self.assertNotIn("<script", page.text)
+
+
+class News(unittest.TestCase):
+    def test_the_page_knows_whatever_there_can_be_news_of(self) -> None:
+        source = (Path(__file__).parents[2] / "frontend" / "src" / "api" / "live.ts").read_text("utf-8")
+        known = source.partition("const CONCERNS")[2].partition("};")[0]
+        self.assertEqual(set(re.findall(r"^  (\w+):", known, re.MULTILINE)), set(get_args(bus.Topic)))
 
 
 class Errors(WithApi):
@@ -179,7 +192,7 @@ class Workflows(WithApi):
 
     def test_going_live_and_pausing_show_in_the_list(self) -> None:
         id_ = self.made(page(self.town.url))
-        self.assertEqual(self.owner.post(f"/workflows/{id_}/live"), {"revision": 1})
+        self.assertEqual(self.owner.post(f"/workflows/{id_}/live"), {"revision": 1, "following": []})
         self.assertEqual(self.owner.get("/workflows")[0]["state"], "live")
         self.assertEqual(self.owner.get("/workflows")[0]["arc"], ["gather", "draft", "ask", "publish", "record"])
         self.owner.post(f"/workflows/{id_}/pause")
@@ -200,7 +213,7 @@ class Workflows(WithApi):
         self.assertEqual(self.state(), "paused")
         self.owner.delete(f"/workflows/{id_}/away")
         self.assertEqual(self.state(), "paused")
-        self.assertEqual(self.owner.post(f"/workflows/{id_}/live"), {"revision": 1})
+        self.assertEqual(self.owner.post(f"/workflows/{id_}/live"), {"revision": 1, "following": []})
         with self.services.store.read() as session:
             did = list(session.scalars(select(tables.Audit.did).where(tables.Audit.did != "signed in").order_by(tables.Audit.id)))
         self.assertEqual(did[1:], ["went live", "paused", "put away", "brought back", "went live"])
@@ -346,7 +359,7 @@ class Desk(WithApi):
 
     def test_a_signed_link_needs_no_account_and_decides_once(self) -> None:
         stranger = self.visitor()
-        token = links.sign(self.services.sealer.key, self.asked.id)
+        token = links.sign(self.services.sealer.key, self.asked.id, self.asked.who)
         for _ in range(2):
             self.assertEqual(stranger.get(f"/letters/{token}")["state"], "open")
         self.assertEqual(len(stranger.post(f"/letters/{token}/measure", {"text": "short"})["findings"]), 3)
@@ -360,7 +373,7 @@ class Desk(WithApi):
         self.assertIn("not complete", stranger.get("/letters/forged.token", 410)["message"])
 
     def test_a_letter_shows_nothing_but_the_draft(self) -> None:
-        token = links.sign(self.services.sealer.key, self.asked.id)
+        token = links.sign(self.services.sealer.key, self.asked.id, self.asked.who)
         letter = self.visitor().get(f"/letters/{token}")
         self.assertFalse({"id", "run", "mail", "who"} & set(letter))
 
@@ -368,7 +381,7 @@ class Desk(WithApi):
         along, other = (files.keep(self.services, f"{n}.jpg", "image/jpeg", photo(n))["link"] for n in (80, 81))
         asked = self.question(self.new_item(self.live(out={"photo": along})))
         stranger = self.visitor()
-        token = links.sign(self.services.sealer.key, asked.id)
+        token = links.sign(self.services.sealer.key, asked.id, asked.who)
         place = f"/api/letters/{token}/files"
         self.assertEqual(stranger.client.get(f"{place}/{along.rsplit('/', 1)[1]}").data, photo(80))
         self.assertEqual(stranger.client.get(f"{place}/{other.rsplit('/', 1)[1]}").status_code, 404)

@@ -14,9 +14,9 @@ from ulmus.api.security import auth
 from ulmus.runtime import links, workflows
 from ulmus.store import tables
 
-CALLS = int(os.environ.get("FUZZ_CALLS", "700"))
+CALLS = int(os.environ.get("FUZZ_CALLS", "450"))
 SEED = int(os.environ.get("FUZZ_SEED", "7"))
-SLOW = 10.0
+SLOW = 30.0
 OUTSIDE = (502, 503, 504)
 
 
@@ -35,7 +35,7 @@ class Fuzzed(WithApi):
             "step": ["post", "page", "feed", "editor", "nothing"],
             "key": ["log", "pond", "marrowbank", "model", "nobody"],
             "row": [1, 2],
-            "token": [links.sign(key, 1), links.sign_key(key, "form", id_), "x.y"],
+            "token": [links.sign(key, 1, "ines@marrowbank.example"), links.sign_key(key, "form", id_), "x.y"],
             "document": [document, document | {"name": "Another"}, {**document, "steps": []}],
             "sha": ["0" * 64],
             "version": [1, 2],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from typing import Any
 from unittest import mock
 
@@ -10,6 +11,7 @@ from sqlalchemy import select
 from tests.api.visitor import WithApi
 from tests.runtime.house import WHO, page
 from ulmus.core import flow
+from ulmus.core.cost import Usage
 from ulmus.runtime import workflows
 from ulmus.store import tables
 
@@ -77,6 +79,36 @@ class Asking(WithApi):
         self.assertTrue(said)
         self.assertTrue(all("has had its 1 calls of today" in words for words in said), said)
         self.assertEqual(self.used()[0], calls)
+
+    def test_what_was_noted_is_written_when_a_flush_returns_though_another_is_at_it(self) -> None:
+        uses, usage = self.engine.uses, Usage(calls=3)
+        begun, go_on = threading.Event(), threading.Event()
+        write = uses._write
+
+        def slow(rows: list[dict[str, Any]]) -> None:
+            begun.set()
+            go_on.wait(20)
+            write(rows)
+
+        uses.note(["model"], usage)
+        with mock.patch.object(uses, "_write", slow):
+            first = threading.Thread(target=uses.flush)
+            first.start()
+            self.assertTrue(begun.wait(20))
+            second = threading.Thread(target=uses.flush)
+            second.start()
+            second.join(0.2)
+            self.assertTrue(second.is_alive())
+            go_on.set()
+            second.join(20)
+        first.join(20)
+        self.assertEqual(self.used()[0], 3)
+
+    def test_what_could_not_be_written_is_written_later(self) -> None:
+        self.engine.uses.note(["model"], Usage(calls=2))
+        with mock.patch.object(self.engine.uses, "_write", side_effect=OSError("disk full")), self.assertRaises(OSError):
+            self.engine.uses.flush()
+        self.assertEqual(self.used()[0], 2)
 
     def test_the_forecast_sets_itself_against_the_tightest_quota(self) -> None:
         self.quota(calls_a_day=10, calls_a_month=200)

@@ -9,6 +9,7 @@ from unittest import mock
 
 from tests.api.visitor import WithApi
 from tests.runtime.house import page
+from tests.short import some
 from ulmus.protocols import opml
 from ulmus.runtime import workflows
 from ulmus.runtime.sharing import templates
@@ -44,6 +45,21 @@ class Reading(WithApi):
             (found["opinions"][0]["passage"], found["opinions"][0]["source"]), ("The new gates are of green oak.", "page.text")
         )
         self.assertGreater(found["cost"], 0)
+        # Shown with the evidence, an opinion counts by a passage that stands there, and only where code is blind.
+        plain = "The doors of the lock were cut from living trees of this valley."
+        said = {"number": 1, "text": plain, "verdict": "supported", "passage": "The new gates are of green oak.", "source": "x"}
+        draft = {"text": f"{plain} Each gate weighs 9 tonnes.", "sources": sources}
+        (before, weight) = self.owner.post("/evidence", draft)
+        self.assertTrue(before["unsure"] and weight["flagged"])
+        invented = said | {"passage": "The gates are of elm."}
+        for opinion, unsure, passage in ((said, False, "The new gates are of green oak."), (invented, True, "")):
+            (first, _) = self.owner.post("/evidence", draft | {"opinions": [opinion]})
+            self.assertEqual((first["level"], first["passage"]), ("doubtful" if unsure else "by paraphrase", passage))
+            self.assertTrue(first["reasons"])
+        doubted = said | {"text": "Each gate weighs 9 tonnes.", "passage": "Each weighs 2.8 tonnes."}
+        self.assertTrue(self.owner.post("/evidence", draft | {"opinions": [doubted]})[1]["flagged"])
+        against = said | {"verdict": "contradicted"}
+        self.assertEqual(self.owner.post("/evidence", draft | {"opinions": [against]})[0]["level"], "contradicts a source")
         self.town.state.set_fault("model", "down", None)
         self.assertIn("fault of its own", self.owner.post("/opinion", {"sentences": sentences, "sources": sources}, 502)["message"])
         self.visitor("reader").post("/opinion", {"sentences": sentences, "sources": sources}, 403)
@@ -91,7 +107,7 @@ class Beginning(WithApi):
 
     def test_any_line_of_any_template_can_be_muted_and_looked_at(self) -> None:
         item = {"title": "One", "link": f"{self.town.url}/sites/furrow-letter/", "text": "Words."}
-        for key in templates():
+        for key in some(templates(), 3):
             made = self.owner.post("/workflows", {"template": key}, 201)
             with self.services.store.write() as session:
                 sample = workflows.add_sample(session, made["id"], item, "typed", 1.0).id

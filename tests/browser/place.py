@@ -17,6 +17,7 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Page, Playwright, expect, sync_playwright
 
+from tests.browser.nursery import PATIENCE, Nursery, ended
 from ulmus.store import Store, place
 
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
@@ -31,9 +32,6 @@ FLAGS = [
 
 
 expect.set_options(timeout=20_000)
-WHOLE = os.environ.get("WHOLE") == "1"
-long = unittest.skipUnless(WHOLE, "left to make browsertrial")
-"""A test that is left out where all tests run, and carried out by a make target of its own."""
 
 
 def free_port() -> int:
@@ -51,6 +49,7 @@ class Demo:
     """
 
     made: Path | None = None
+    nursery: Nursery | None = None
     ports: tuple[int, int, int, int] = (0, 0, 0, 0)
 
     def __init__(self, moved: bool = True) -> None:
@@ -61,6 +60,7 @@ class Demo:
         self.port, self.town_port, self.smtp_port, self.imap_port = Demo.ports
         self.url, self.town = f"http://127.0.0.1:{self.port}", f"http://127.0.0.1:{self.town_port}"
         self.process: subprocess.Popen[str] | None = None
+        self.pid: int | None = None
 
     def start(self) -> Demo:
         if Demo.made is None:
@@ -75,10 +75,25 @@ class Demo:
                 store = Store(self.folder / "ulmus")
                 place.stand_here(store)
                 store.close()
-        return self._run()
+        return self._fork()
 
-    def _run(self) -> Demo:
-        arguments = [
+    def _fork(self) -> Demo:
+        """Begin it from a process that has loaded everything; the first of all has begun as a user begins it."""
+        if Demo.nursery is None:
+            Demo.nursery = Nursery()
+            atexit.register(Demo.nursery.close)
+        out = self.folder / "told"
+        out.unlink(missing_ok=True)
+        self.pid = Demo.nursery.begin(self._arguments(), out)
+        end = time.monotonic() + PATIENCE
+        while not out.exists() or "Ulmus  " not in out.read_text("utf-8"):
+            if time.monotonic() > end:
+                raise RuntimeError("the demonstration did not start")
+            time.sleep(0.02)
+        return self
+
+    def _arguments(self) -> list[str]:
+        return [
             "--data",
             str(self.folder),
             "--port",
@@ -92,8 +107,13 @@ class Demo:
             "--take-back",
             "0.5",
         ]
+
+    def _run(self) -> Demo:
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "ulmus.cli", "demo", *arguments], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+            [sys.executable, "-m", "ulmus.cli", "demo", *self._arguments()],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
         )
         assert self.process.stdout is not None
         for line in self.process.stdout:
@@ -108,6 +128,11 @@ class Demo:
             assert self.process.stdout is not None
             self.process.stdout.close()
             self.process = None
+        if self.pid is not None:
+            os.kill(self.pid, how)
+            if not ended(self.pid, 20):
+                raise RuntimeError("the demonstration did not end")
+            self.pid = None
 
     def close(self) -> None:
         self.stop()

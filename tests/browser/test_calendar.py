@@ -49,7 +49,7 @@ class Week(WithBrowser):
         expect(row).not_to_contain_text("Held by")
         row.get_by_role("button", name="Labels that last").click()
         dialog = page.get_by_role("dialog")
-        expect(dialog).to_contain_text("Pencil on wood outlives ink")
+        expect(dialog).to_contain_text("Ink on plastic is gone")
         dialog.get_by_role("button", name="Take it back").click()
         expect(row).to_have_count(0)
         page.goto(f"{self.demo.url}/")

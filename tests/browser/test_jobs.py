@@ -9,7 +9,8 @@ from typing import Any
 from playwright.sync_api import Locator, expect
 
 from practice_town import recordings, reports
-from tests.browser.place import WithBrowser, long
+from tests.browser.place import WithBrowser
+from tests.short import long
 
 
 class Jobs(WithBrowser):
@@ -120,6 +121,60 @@ class Jobs(WithBrowser):
         said = self.page.request.get(f"{self.demo.town}/room").text()
         self.assertIn("/sites/furrow-letter/", said)
 
+    def answer(self, subject: str, text: str, nth: int) -> None:
+        """Answer the so-maniest mail with a subject from its mailbox, as the person asked."""
+        town = self.visitor()
+
+        def there() -> bool:
+            town.goto(f"{self.demo.town}/mail/")
+            return town.get_by_role("link", name=subject).count() >= nth
+
+        self.soon(there, f"{nth} mails about “{subject}”", 60)
+        town.get_by_role("link", name=subject).first.click()
+        town.get_by_label("Answer").fill(text)
+        town.get_by_role("button", name="Send the answer").click()
+
+    @long
+    def test_a_draft_answered_by_mail_alone_until_it_is_right(self) -> None:
+        self.begin("Draft, note, redraft")
+        self.choose("search", "Search with", "Valley search")
+        self.write("editor", "Who decides", "ruben@aske.example")
+        self.go_live()
+        self.line("start").get_by_role("button", name="Start now …").click()
+        self.page.get_by_role("dialog").get_by_role("textbox", name="What about?").fill("seed library")
+        self.page.get_by_role("button", name="Start the run").click()
+        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
+        self.answer("To approve: seed library", "Yes, but begin with the people please.", 1)
+        self.answer("To approve: seed library", "Perfect, thank you!", 2)
+        self.page.goto(f"{self.demo.url}/runs?words=seed+library")
+        expect(self.page.get_by_role("row").filter(has_text="seed library").filter(has_text="Draft, note").first).to_contain_text(
+            "done", timeout=60_000
+        )
+        self.page.get_by_role("row").filter(has_text="seed library").filter(has_text="Draft, note").first.get_by_role(
+            "link"
+        ).first.click()
+        expect(self.page.get_by_text("by mail", exact=False).first).to_be_visible()
+
+    @long
+    def test_a_plan_passed_by_mail_alone_is_researched_into_a_report(self) -> None:
+        self.begin("Plan first, then research")
+        self.choose("search", "Search with", "Valley search")
+        self.write("editor", "Who decides", "ruben@aske.example")
+        self.go_live()
+        self.line("start").get_by_role("button", name="Start now …").click()
+        question = "Who lends seed in the valley, and to whom?"
+        self.page.get_by_role("dialog").get_by_role("textbox", name="What do you want to know?").fill(question)
+        self.page.get_by_role("button", name="Start the run").click()
+        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
+        self.answer("To approve: Who lends seed", "No, ask about the prices as well.", 1)
+        self.answer("To approve: Who lends seed", "Ja, gerne!", 2)
+        self.page.goto(f"{self.demo.url}/runs?words=Who+lends+seed")
+        row = self.page.get_by_role("row").filter(has_text="Who lends seed").filter(has_text="Plan first").first
+        expect(row).to_contain_text("done", timeout=90_000)
+        row.get_by_role("link").first.click()
+        expect(self.page.get_by_text("by mail", exact=False).first).to_be_visible()
+
+    @long
     def test_the_weeks_trade_news_to_the_team(self) -> None:
         self.begin("Trade news for the team")
         self.write("search", "Search for", "heritage seed")
@@ -136,7 +191,9 @@ class Jobs(WithBrowser):
         self.write("search", "Search for", "seed library")
         self.choose("search", "Search with", "Valley search")
         self.write(
-            "letter", "Standing part", 'You write a newsletter for <<brand.name | otherwise "our readers">>. Short, with links.'
+            "letter",
+            "Who is writing, and how",
+            'You write a newsletter for <<brand.name | otherwise "our readers">>. Short, with links.',
         )
         self.go_live()
         self.run_on({"title": "Monday", "date": "2026-11-30"})
@@ -153,7 +210,7 @@ class Jobs(WithBrowser):
     def test_an_episode_to_every_reader(self) -> None:
         self.begin("Episode to mailing")
         self.write("episode", "Feed address", f"{self.demo.town}/radio/feed.rss")
-        self.write("body", "Standing part", 'You write to readers of <<brand.name | otherwise "our house">>. Short.')
+        self.write("body", "Who is writing, and how", 'You write to readers of <<brand.name | otherwise "our house">>. Short.')
         self.go_live()
         episode = next(iter(recordings.episodes()))
         link, image = f"{self.demo.town}/radio/{episode}", f"{self.demo.town}/radio/cover.png"

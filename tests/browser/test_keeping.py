@@ -61,6 +61,7 @@ class People(WithBrowser):
         expect(theirs.get_by_role("button", name="Ada Wyle")).to_be_visible()
         line = page.get_by_role("listitem").filter(has_text="Ada Wyle")
         line.get_by_role("button", name="End account").click()
+        page.get_by_role("dialog").get_by_role("button", name="End it").click()
         expect(line.get_by_text("ended")).to_be_visible()
         theirs.reload()
         expect(theirs.get_by_role("button", name="Sign in")).to_be_visible()

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from playwright.sync_api import expect
 
-from tests.browser.place import WHOLE, WithBrowser, enter
+from tests.browser.place import WithBrowser, enter
+from tests.short import WHOLE, long
 
 AXE = (Path(__file__).parents[2] / "frontend" / "node_modules" / "axe-core" / "axe.min.js").read_text("utf-8")
 SCREENS = (
@@ -41,7 +42,7 @@ class Accessible(WithBrowser):
     def test_axe_finds_nothing_serious_in_light_and_dark(self) -> None:
         for theme in ("light", "dark"):
             self.page.evaluate(f"localStorage.setItem('theme', '{theme}')")
-            for path in SCREENS if WHOLE or theme == "light" else SCREENS[:4]:
+            for path in SCREENS if WHOLE else SCREENS[:8] if theme == "light" else SCREENS[:3]:
                 with self.subTest(theme=theme, path=path):
                     name, line, query = path.partition("?")
                     self.page.goto(self.demo.url + path if path[0] == "/" else self.workflow(name) + line + query)
@@ -49,6 +50,7 @@ class Accessible(WithBrowser):
                     self.page.evaluate(AXE)
                     self.assertEqual(self.serious(), [])
 
+    @long
     def test_axe_finds_nothing_serious_in_what_opens_over_the_workbench(self) -> None:
         page = self.page
         ways = {
@@ -221,7 +223,7 @@ class Failing(WithBrowser):
         title = town.locator(".say").inner_text().removeprefix("Published: ")
         waiting = page.get_by_role("region", name=re.compile("^Waiting for you")).get_by_role("listitem").filter(has_text=title)
         expect(waiting.get_by_text("a run stopped")).to_be_visible(timeout=15_000)
-        waiting.get_by_role("button", name="Let it rest").click()
+        waiting.get_by_role("button", name="Leave it as it is").click()
         expect(waiting).to_have_count(0)
         page.goto(f"{self.demo.url}/runs")
         expect(page.get_by_role("row").filter(has_text=title)).to_contain_text("cancelled")
@@ -257,7 +259,7 @@ class LookingOnly(WithBrowser):
         page.goto(self.workflow("Seed news to Pondside") + "?line=post")
         expect(page.get_by_text("You may look, not change")).to_be_visible()
         expect(page.get_by_role("button", name="Run this cell")).to_have_count(0)
-        page.goto(f"{self.demo.url}/approvals")
+        page.goto(self.asked("Seed news to Pondside"))
         expect(page.get_by_role("button", name="Approve")).to_be_visible()
 
     def test_signing_out_and_a_wrong_password(self) -> None:

@@ -237,5 +237,5 @@ def picture(state: flow.State) -> Any:
         )
 
     flat = (state.outcome, state.message, state.ended, state.held, state.steps, state.usage, sorted(state.at))
-    flat = (*flat, state.troubles, state.passed)
+    flat = (*flat, state.troubles, state.passed, state.stopped)
     return (of(state.root), flat)

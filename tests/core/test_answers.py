@@ -185,7 +185,7 @@ class Opinions(unittest.TestCase):
                     {"number": 9, "verdict": "supported", "passage": "The towpath is open."},
                 ]
             },
-            4,
+            ["One.", "Two.", "Three.", "Four."],
             self.sources,
         )
         self.assertEqual(

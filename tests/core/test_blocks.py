@@ -275,6 +275,24 @@ class Destinations(unittest.TestCase):
         self.assertEqual((given["failed"], given["out"], given["results"][0]["link"]), (0, 2, "https://p/1"))
         self.assertEqual(run.next, [Finish("done", "")], "nothing after it happens twice")
 
+    def test_taken_up_alone_a_run_that_failed_further_down_stays_failed(self) -> None:
+        run = self.run_to().does(Failed, "out:1/here", message="refused")
+        self.sent(run, "out:2/there", "https://l/2").does(Failed, "log", message="no sheet")
+        run.does(Ended, outcome="failed", message="no sheet").does(TakenUp, "out:1/here")
+        self.assertEqual(run.places, ["out:1/here"])
+        self.sent(run, "out:1/here", "https://p/1")
+        self.assertEqual(run.next, [Finish("failed", "no sheet")])
+        run.does(Ended, outcome="failed", message="no sheet").does(TakenUp, "log").done("log")
+        self.assertEqual(run.next, [Finish("done", "")], "and the rest can be taken up as ever")
+
+    def test_a_page_that_ends_first_waits_for_what_was_taken_up_alone(self) -> None:
+        run = self.run_to().does(Failed, "out:1/here", message="refused")
+        self.sent(run, "out:2/there", "https://l/2").does(TakenUp, "out:1/here")
+        run.done("log")
+        self.assertEqual(run.places, ["out:1/here"], "it is not forgotten on its way")
+        self.sent(run, "out:1/here", "https://p/1")
+        self.assertEqual(run.next, [Finish("done", "")])
+
     def test_where_nothing_went_out_anywhere_the_page_does_not_go_on(self) -> None:
         run = self.run_to().does(Failed, "out:1/here", message="refused").does(Failed, "out:2/there", message="gone")
         self.assertEqual(run.next, [Finish("failed", "Pondside: refused")])
@@ -440,6 +458,12 @@ class Properties(unittest.TestCase):
         if not state.ended and state.outcome is None:
             to_do = [d for d in state.open.values() if not isinstance(d, flow.Wait | flow.Judge)]
             self.assertEqual(state.idle, not to_do, to_do)
+
+    @settings(max_examples=300, deadline=None)
+    @given(plans(), NUMBERS)
+    def test_a_run_that_has_not_ended_stands_somewhere(self, plan: Plan, picks: list[int]) -> None:
+        state = Player(plan).play(picks).state
+        self.assertTrue(state.at or state.outcome is not None, "it would stand still for ever")
 
     @settings(max_examples=300, deadline=None)
     @given(plans(), NUMBERS)

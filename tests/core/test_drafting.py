@@ -11,6 +11,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from ulmus.core.diff import changes
 from ulmus.core.drafting import Rule, assemble, fitted, material_note, measure, note_message, reasons_message
+from ulmus.core.drafting.demands import contradictions, demand
 from ulmus.core.drafting.measuring import broken
 from ulmus.core.drafting.prompts import as_material
 from ulmus.core.drafting.rules import (
@@ -25,8 +26,6 @@ from ulmus.core.drafting.rules import (
     OnlyThePiece,
     Sentences,
     Words,
-    contradictions,
-    demand,
 )
 
 LINK = "http://a.example/story"

@@ -237,3 +237,48 @@ class Voices(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class OfAnother(unittest.TestCase):
+    """Days of the week that are others, and what is said of somebody else."""
+
+    def level(self, sentence: str, source: str) -> tuple[str, tuple[str, ...]]:
+        (found,) = evidence(sentence, {"page": source}).sentences
+        return found.level, found.reasons
+
+    def test_another_day_of_the_week(self) -> None:
+        for sentence, source, reason in (
+            ("The yard is open on Mondays.", "The yard is open from Wednesday to Sunday, nine to five.", "Wednesday to Sunday"),
+            ("La boutique est ouverte le lundi.", "La boutique est ouverte du mardi au samedi.", "mardi au samedi"),
+            ("El taller abre los domingos.", "El taller abre de lunes a viernes.", "lunes a viernes"),
+            ("Der Laden öffnet am Sonntag.", "Der Laden öffnet montags bis freitags um neun.", "montags bis freitags"),
+        ):
+            level, reasons = self.level(sentence, source)
+            self.assertIn(level, ("contradicts a source", "doubtful"), sentence)
+            self.assertIn(reason, str(reasons), sentence)
+
+    def test_a_day_within_a_range_or_when_it_is_shut_is_none(self) -> None:
+        for sentence, source in (
+            ("The yard is open on Thursdays.", "The yard is open from Wednesday to Sunday, nine to five."),
+            ("The yard is closed on Mondays.", "The yard is open from Wednesday to Sunday, nine to five."),
+            ("Am Donnerstag ist der Laden offen.", "Der Laden ist dienstags bis samstags offen."),
+            ("The market is on Saturday.", "The market is held every Saturday, and on Sunday in May."),
+        ):
+            self.assertFalse(any("source says" in one for one in self.level(sentence, source)[1]), sentence)
+
+    def test_what_is_said_of_another_person(self) -> None:
+        source = "Our guest is Milo Brandt, who builds clinker boats in a shed at Tarn. The host, Vera Lund, asked about oak."
+        level, reasons = self.level("Vera Lund builds clinker boats in a shed at Tarn.", source)
+        self.assertIn("of Milo Brandt, not of Vera Lund", str(reasons))
+        self.assertEqual(level, "contradicts a source")
+        self.assertEqual(self.level("Milo Brandt builds clinker boats in a shed at Tarn.", source)[1], ())
+
+    def test_the_passive_says_the_same(self) -> None:
+        source = "Omar Diallo founded the mill in 1998. The mill is called Lyd Foods, and Lyd Foods employs 230 people."
+        self.assertFalse(
+            any("said" in one or "says this" in one for one in self.level("Lyd Foods was founded by Omar Diallo.", source)[1])
+        )
+
+    def test_who_speaks_of_themselves_is_meant(self) -> None:
+        source = "VERA: I keep 18 hives behind the mill of Arne Holt.\nMILO: Good.\nVERA: They are fine.\nMILO: Yes."
+        self.assertFalse(any("not of Vera" in one for one in self.level("Vera keeps 18 hives behind the mill.", source)[1]))

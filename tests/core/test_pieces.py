@@ -15,6 +15,7 @@ from ulmus.core.pieces import (
     Post,
     Takes,
     attached,
+    changed,
     in_brief,
     in_words,
     length,
@@ -74,6 +75,9 @@ class Shortened(unittest.TestCase):
         text = "Sow now. The soil is warm. Water well. https://seed.example/sow #beans"
         self.assertEqual(shortened(text, 200), text)
         self.assertEqual(shortened(text, 62), "Sow now. The soil is warm. https://seed.example/sow #beans")
+        listed = "A teaser of one sentence.\n\nhttps://radio.example/1\n\n0:00 Begin\n2:10 Beans and peas\n9:00 End"
+        self.assertEqual(shortened(listed, 70), "A teaser of one sentence.\n\nhttps://radio.example/1\n\n0:00 Begin")
+        self.assertEqual(shortened(listed, 55), "A teaser of one sentence.\n\nhttps://radio.example/1")
         self.assertEqual(shortened(text, 40, Counting(link=10)), "Sow now. https://seed.example/sow #beans")
         self.assertEqual(shortened("She said “sow.” Then she left the garden.", 20), "She said “sow.”")
 
@@ -111,3 +115,25 @@ class Parted(unittest.TestCase):
 
     def test_a_very_long_text_is_parted_in_a_moment(self) -> None:
         self.assertEqual(len(parted("bean " * 40_000, 20)), 10_000)
+
+
+class Changed(unittest.TestCase):
+    def test_a_subject_stays_one_line_and_is_never_empty(self) -> None:
+        letter = {"form": "letter", "subject": "Old", "to": ["a@a.example"]}
+        out = changed("letter", letter, {"subject": " New\r\nBcc: all@all.example "})
+        self.assertEqual(out["subject"], "New Bcc: all@all.example")
+        self.assertEqual(letter["subject"], "Old")
+        for wrong in ({"subject": " \n "}, {"to": ["else@else.example"]}, {"text": "Else"}):
+            with self.assertRaises(ValueError):
+                changed("letter", letter, wrong)
+
+    def test_the_subject_of_a_mailing_is_that_of_its_first_letter_too(self) -> None:
+        mailing = {"form": "mailing", "subject": "Old", "word": "qx", "first": {"form": "letter", "subject": "Old", "text": "T"}}
+        out = changed("mailing", mailing, {"subject": "New"})
+        self.assertEqual((out["subject"], out["first"]["subject"], out["first"]["text"]), ("New", "New", "T"))
+        with self.assertRaises(ValueError):
+            changed("mailing", {**mailing, "subject": "For qx1"}, {"subject": "New"})
+
+    def test_the_title_of_an_article(self) -> None:
+        out = changed("article", {"form": "article", "title": "Old", "html": "<p>T</p>"}, {"title": "New"})
+        self.assertEqual((out["title"], out["html"]), ("New", "<p>T</p>"))

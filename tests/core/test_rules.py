@@ -9,9 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
+from ulmus.core.drafting.demands import contradictions, demand
 from ulmus.core.drafting.ease import reading_ease
 from ulmus.core.drafting.measuring import Known, measure
-from ulmus.core.drafting.rules import Rule, contradictions, demand
+from ulmus.core.drafting.rules import Rule
 from ulmus.core.text import faults
 from ulmus.protocols.languages import language_of
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,6 +11,8 @@ from hypothesis import strategies as st
 from ulmus.core import text as texts
 from ulmus.core.drafting.quotes import quoted
 from ulmus.core.drafting.wrapping import wrapping
+from ulmus.core.languages import language
+from ulmus.core.languages.language import _stem
 
 SCRIPTS = st.text(
     st.characters(codec="utf-8", categories=("L", "M", "N", "P", "S", "Z", "Cf")) | st.sampled_from("“”\"'#@.:/<>&\n🌱👍🏽 "),
@@ -242,6 +245,7 @@ class Wrapped(unittest.TestCase):
             ("“Beans!” said Ann.", False),
             ("“Beans,” she said, “are up.”", False),
             ("_“Beans are up.”_\n\nhttps://a.example/x", True),
+            ("“Beans are up. They are late.\n\nhttps://a.example/x”", True),
             ("'90s night at the barn: don't miss 'em", False),
             ("“Unclosed", False),
         ):
@@ -258,3 +262,14 @@ class Wrapped(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Threads(unittest.TestCase):
+    def test_words_lose_their_endings_alike_whoever_asks_at_the_same_time(self) -> None:
+        words = [f"organisation{n}s nationalizing {n}ly" for n in range(400)]
+        known = language("en")
+        alone = [known.stem(word) for word in words]
+        _stem.cache_clear()
+        with ThreadPoolExecutor(8) as pool:
+            for found in pool.map(lambda _: [known.stem(word) for word in words], range(16)):
+                self.assertEqual(found, alone)

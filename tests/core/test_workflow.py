@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import json
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -149,11 +150,27 @@ class Checks(unittest.TestCase):
         )
         self.assertIn("cannot stand as the start", spoilt(lambda d: d["start"].update(kind="read_page"))[0][2])
 
+    def test_whoever_has_no_account_and_is_told_by_nothing_is_a_risk(self) -> None:
+        known = replace(WORLD, people={"mara@a.example": "Mara"})
+
+        def told(**settings: Any) -> list[str]:
+            data = page()
+            settings_of(data, "editor").update(settings)
+            return [p.message for p in check(read_file(data), kinds(), known) if "told by nothing" in p.message]
+
+        self.assertEqual(told(), [], "the house's only mail server tells of it")
+        self.assertEqual(len(told(outside=False)), 1)
+        self.assertEqual(told(outside=False, who="Mara@a.example"), [])
+        known = replace(known, connections={**known.connections, "other": Known("mail", "Another")})
+        self.assertEqual(len(told()), 1, "nobody can say which of two is meant")
+        self.assertEqual(told(mail="mail"), [])
+        self.assertEqual(told(who="<<brand.editor>>"), [])
+
     def test_settings_that_are_missing_unknown_or_out_of_range(self) -> None:
         self.assertIn("Prompt: Missing", spoilt(lambda d: settings_of(d, "post").pop("prompt"))[0][2])
         self.assertIn("Unknown here", spoilt(lambda d: settings_of(d, "post").update(colour=1))[0][2])
         self.assertIn("Revisions: Too large; at most 5", spoilt(lambda d: settings_of(d, "post").update(revisions=50))[0][2])
-        self.assertIn("Who decides: Only", spoilt(lambda d: settings_of(d, "editor").update(who="nobody"))[0][2])
+        self.assertIn("no mail address", spoilt(lambda d: settings_of(d, "editor").update(who="nobody"))[0][2])
 
     def test_slots_that_name_nothing_lead_to_their_place(self) -> None:
         data = page()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import unittest
+from dataclasses import replace
 from typing import Any
 
 from hypothesis import given, settings
@@ -40,6 +41,19 @@ WORLD = World(
         "blog": Known("posting", "the blog"),
     },
     {"log": ("Posts out", ("Date", "Title", "Post", "Link"))},
+)
+
+EVERYTHING = replace(
+    WORLD,
+    connections={
+        **WORLD.connections,
+        "mail": Known("mail", "Office mail"),
+        "room": Known("room", "The team’s room"),
+        "search": Known("search", "Web search"),
+        "crm": Known("service", "Customers"),
+        "files": Known("files", "Office files"),
+    },
+    sheets={**WORLD.sheets, "leads": ("Leads", ("Company", "Site"))},
 )
 
 
@@ -245,6 +259,42 @@ class Edits(unittest.TestCase):
 class Finder(unittest.TestCase):
     def titles(self, w: Workflow, line: str, words: str = "") -> list[str]:
         return [offer.title for offer in finder.find(w, kinds(), line, words, WORLD, "ed@a.example")]
+
+    def test_it_knows_what_people_say(self) -> None:
+        said = {
+            "draft": "summarise|summarize|translate|AI|llm|rewrite|shorten|extract|classify|sentiment|headline|tags|bullet points|transalte|sumarize",
+            "fork": "only if|if|condition|branch|compare|filter",
+            "for_each": "iterate|loop|every item|parallel",
+            "send_letter": "email|notify|send a mail|emial|inform",
+            "message_room": "tell the team|teams|chat|alert",
+            "publish_post": "social|post it|publsih|share",
+            "add_row": "log|log it|spreadsheet|write it down|save",
+            "write_row": "update|same row|beside|fill in",
+            "add_rows": "duplicates",
+            "find_rows": "lookup|find a row",
+            "read_page": "scrape|website|url",
+            "ask": "approve|aprove|human|review|ask me|sign off",
+            "wait": "delay|pause|days",
+            "stop": "stop|error",
+            "pick_one": "random",
+            "set_values": "variable|date",
+            "read_transcript": "transcribe",
+            "picture": "image|thumbnail",
+        }
+        wanted = [(word, kind) for kind, words in said.items() for word in words.split("|")]
+        wrong = {}
+        for word, kind in wanted:
+            found = [offer.kind for offer in finder.find(page(READ), kinds(), "page", word, EVERYTHING, "ed@a.example")]
+            different = list(dict.fromkeys(found))[:3]
+            if kind not in different:
+                wrong[word] = (kind, different)
+        self.assertEqual(wrong, {})
+
+    def test_small_mistakes_are_seen_through_only_where_nothing_is_so(self) -> None:
+        for word in ("xqzzy", "zz", "aproveeee", "emailemailemail"):
+            self.assertEqual(self.titles(page(READ), "page", word), [], word)
+        exact = self.titles(page(READ), "page", "loop")
+        self.assertFalse(any("Look" in title for title in exact), exact)
 
     def test_a_whole_page_from_six_words(self) -> None:
         w, at = page(), "feed"

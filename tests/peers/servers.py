@@ -1,4 +1,4 @@
-"""Prosody, Postfix and Apache, each on a free port with its data in a folder of its own.
+"""Prosody, Postfix, Dovecot and Apache, each on a free port with its data in a folder of its own.
 
 Without root, or where one is not installed, its tests are left out; in CI and with ``PEERS=1`` a test that would be left out fails.
 """
@@ -26,6 +26,7 @@ from practice_town.app import _free_port as free_port
 
 WANTED = bool(os.environ.get("CI") or os.environ.get("PEERS"))
 PROSODY, POSTFIX, APACHE = "/usr/bin/prosody", "/usr/sbin/postfix", "/usr/sbin/apache2"
+DOVECOT = "/usr/sbin/dovecot"
 
 
 def needs(server: str) -> Callable[[Any], Any]:
@@ -99,7 +100,7 @@ class Prosody(Server):
     def prepare(self) -> None:
         accounts = self.folder / "data" / "town%2etest" / "accounts"
         accounts.mkdir(parents=True)
-        for name in ("ulmus", "reader"):
+        for name in ("ulmus", "reader", "ines"):
             (accounts / f"{name}.dat").write_text('return { ["password"] = "practice"; };\n', "utf-8")
         (self.folder / "prosody.cfg.lua").write_text(
             f"""
@@ -117,6 +118,8 @@ allow_unencrypted_plain_auth = true
 log = {{ info = "*console" }}
 VirtualHost "town.test"
 Component "rooms.town.test" "muc"
+  modules_enabled = {{ "muc_mam" }}
+  muc_log_by_default = true
   muc_room_locking = false
   muc_room_default_persistent = true
   muc_room_default_history_length = 100
@@ -184,8 +187,58 @@ message_size_limit = 2000000
 
     def letters(self) -> list[EmailMessage]:
         """What it delivered, oldest first."""
-        found = sorted((self.folder / "box" / "all" / "new").glob("*"), key=lambda path: path.stat().st_mtime_ns)
+        box = self.folder / "box" / "all"  # whoever reads it moves what is new to what is known (Maildir)
+        found = sorted([*box.glob("new/*"), *box.glob("cur/*")], key=lambda path: path.stat().st_mtime_ns)
         return [email.message_from_bytes(path.read_bytes(), policy=default) for path in found]
+
+
+class Dovecot(Server):
+    """A mailbox server by IMAP over what a `Postfix` delivers, for the user box@lead.example with the password practice."""
+
+    def __init__(self, post: Postfix) -> None:
+        self.post = post
+        super().__init__()
+
+    def prepare(self) -> None:
+        keeper = pwd.getpwnam("mail")
+        for part in ("run", "home"):
+            (self.folder / part).mkdir()
+        os.chown(self.folder / "home", keeper.pw_uid, keeper.pw_gid)
+        for folder in (self.folder, self.post.folder):
+            folder.chmod(0o755)
+        (self.folder / "dovecot.conf").write_text(
+            f"""
+base_dir = {self.folder}/run
+log_path = {self.folder}/dovecot.log
+protocols = imap
+listen = 127.0.0.1
+ssl = no
+disable_plaintext_auth = no
+mail_location = maildir:{self.post.folder}/box/all
+first_valid_uid = 1
+first_valid_gid = 1
+passdb {{
+  driver = static
+  args = password=practice
+}}
+userdb {{
+  driver = static
+  args = uid={keeper.pw_uid} gid={keeper.pw_gid} home={self.folder}/home
+}}
+service imap-login {{
+  inet_listener imap {{
+    port = {self.port}
+  }}
+  inet_listener imaps {{
+    port = 0
+  }}
+}}
+""",
+            "utf-8",
+        )
+
+    def command(self) -> list[str]:
+        return [DOVECOT, "-F", "-c", str(self.folder / "dovecot.conf")]
 
 
 def _no_chroot(line: str) -> str:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import time
 import unittest
 from dataclasses import replace
 from typing import Any
 from unittest import mock
+from xml.etree import ElementTree
 
 from tests.peers.servers import PROSODY, Prosody, needs
 from ulmus.protocols import xmpp
@@ -45,7 +47,7 @@ class Rooms(unittest.TestCase):
 
     def test_a_line_that_breaks_before_the_room_showed_it_is_doubt(self) -> None:
         with (
-            mock.patch.object(xmpp, "PATIENCE", 1.0),
+            mock.patch.object(xmpp, "PATIENCE", 8.0),
             mock.patch.object(xmpp, "_id", lambda key, part: f"{key}-{part}" + chr(0xFFFF)),
         ):
             with self.assertRaises(OutsideError) as met:
@@ -86,3 +88,48 @@ class Rooms(unittest.TestCase):
         with self.assertRaisesRegex(Refused, "called “Ulmus” already"):
             xmpp.say(self.room, ["x"], "k")
         self.assertIn("where 1 more are", xmpp.probe(replace(self.room, nick="Another")))
+
+    def say_as(self, who: str, text: str, forge: str = "", nick: str = "") -> None:
+        """Something said by another account; with `forge` an address is written into the message."""
+        other = replace(self.room, jid=f"{who}@town.test", nick=nick or who)
+        real = xmpp._id
+
+        async def speak(client: Any) -> None:
+            await xmpp._join(client, other, 0)
+            message = client.make_message(mto=other.room, mbody=text, mtype="groupchat")
+            message["id"] = real(text, 0)
+            if forge:
+                x = ElementTree.SubElement(message.xml, f"{{{xmpp._MUC_USER}}}x")
+                ElementTree.SubElement(x, f"{{{xmpp._MUC_USER}}}item", {"jid": forge})
+            message.send()
+            await asyncio.sleep(0.3)
+
+        xmpp._with(other, speak)
+
+    def shows_addresses(self, whois: str) -> None:
+        """Have the room show real addresses to everybody, or to moderators only."""
+
+        async def set_up(client: Any) -> None:
+            await xmpp._join(client, self.room, 0)
+            form = await client["xep_0045"].get_room_config(self.room.room)
+            form.set_values({"muc#roomconfig_whois": whois})
+            form["type"] = "submit"
+            await client["xep_0045"].set_room_config(self.room.room, form)
+
+        xmpp._with(self.room, set_up)
+
+    def test_who_said_it_is_told_by_a_room_that_shows_addresses(self) -> None:
+        before = time.time() - 5
+        self.shows_addresses("anyone")
+        self.say_as("ines", "#1 yes")
+        said = xmpp.heard(self.room, before)
+        self.assertEqual([(one.author, one.text) for one in said], [("ines@town.test", "#1 yes")])
+
+    def test_a_nickname_and_a_forged_address_are_no_identity(self) -> None:
+        before = time.time() - 5
+        self.shows_addresses("moderators")
+        self.say_as("reader", "#1 yes", forge="ines@town.test", nick="ines@town.test")
+        self.assertEqual([one.author for one in xmpp.heard(self.room, before)], [""])
+        self.shows_addresses("anyone")
+        self.say_as("reader", "#2 yes", forge="ines@town.test", nick="Ines")
+        self.assertNotIn("ines@town.test", [one.author for one in xmpp.heard(self.room, before)][1:])

@@ -103,6 +103,41 @@ class Reading(unittest.TestCase):
         self.assertEqual(item.title, "A & B")
         self.assertEqual(item.summary, "Hi you")
 
+    def test_what_an_item_brings_pictures_by_size_recordings_and_transcript(self) -> None:
+        item = (
+            "<item><guid>1</guid><title>A</title><pubDate>Mon, 02 Mar 2026 08:00:00 GMT</pubDate>"
+            '<enclosure url="https://a.example/a.mp3" type="audio/mpeg" length="7"/><enclosure url="https://a.example/a.pdf" type="application/pdf"/>'
+            '<media:thumbnail url="https://a.example/s.png" width="320" height="180"/>'
+            '<media:content url="https://a.example/l.png" medium="image" width="1280" height="720"/>'
+            '<media:content url="https://a.example/untold" width="9000" height="9000"/>'
+            '<media:content url="https://a.example/f.mp4" medium="video" type="video/mp4" width="4000" height="4000"/>'
+            '<podcast:transcript url="https://a.example/a.vtt" type="text/vtt"/></item>'
+        )
+        head = '<?xml version="1.0"?><rss version="2.0" xmlns:media="https://a.example/m" xmlns:podcast="https://a.example/p">'
+        (found,) = feeds.parse(f"{head}<channel><title>T</title>{item}</channel></rss>".encode()).items
+        self.assertEqual([one["width"] for one in found.images], [1280, 320])
+        self.assertEqual(found.image, "https://a.example/l.png")
+        self.assertEqual((found.enclosure, found.transcript), ("https://a.example/a.mp3", "https://a.example/a.vtt"))
+        self.assertEqual([(one["link"][-3:], one["bytes"]) for one in found.enclosures], [("mp3", 7), ("pdf", 0)])
+        told = {
+            "items": [
+                {
+                    "id": "1",
+                    "image": "/big.png",
+                    "date_modified": "2026-03-02T08:00:00Z",
+                    "attachments": [
+                        {"url": "a.mp3", "mime_type": "audio/mpeg", "size_in_bytes": 7, "duration_in_seconds": 61.5},
+                        {"url": 7, "size_in_bytes": "x"},
+                        "no attachment",
+                    ],
+                }
+            ]
+        }
+        (found,) = feeds.parse(json.dumps(told).encode(), url="https://a.example/feed.json").items
+        self.assertEqual(found.updated[:10], "2026-03-02")
+        self.assertEqual(found.enclosure, "https://a.example/a.mp3")
+        self.assertEqual((found.enclosures[0]["bytes"], found.enclosures[0]["seconds"]), (7, 61))
+
     def test_identity_is_the_id_else_the_link_else_a_digest(self) -> None:
         body = rss(
             "<item><guid>x1</guid><link>http://a.example/1</link><title>1</title></item><item><link>http://a.example/2</link><title>2</title></item><item><title>3</title></item>"

@@ -95,6 +95,22 @@ class Odd(unittest.TestCase):
         page = pages.from_html(ARTICLE.replace("<article>", "<article><script>alert('x')</script>"))
         self.assertNotIn("alert", page.text)
 
+    def test_who_wrote_it_and_what_is_said_under_pictures_is_no_part_of_the_text(self) -> None:
+        story = "<p>The beans came up after nine days in cold ground, and nobody had expected it.</p>" * 3
+        for head in (
+            '<p class="byline">By Ada Quill, 3 May 2026</p>',
+            '<div class="post-meta">By <a rel="author">Ada Quill</a> | 3 May 2026</div>',
+            "<p>By Ada Quill</p>",
+        ):
+            page = pages.from_html(
+                f'<html><head><meta name="author" content="Ada Quill"></head><body><article><h1>Beans</h1>{head}'
+                '<figure><img src="b.png" alt="Beans"><figcaption>The brown runner in its third week</figcaption></figure>'
+                f"{story}<p>By Whitsun they will flower.</p></article></body></html>"
+            )
+            with self.subTest(head):
+                self.assertTrue(page.text.startswith("The beans came up"), page.text[:80])
+                self.assertTrue(page.text.endswith("By Whitsun they will flower."))
+
     def test_deep_nesting_harms_this_page_alone(self) -> None:
         deep = "<div>" * 50_000 + "word " * 200 + "</div>" * 50_000
         try:

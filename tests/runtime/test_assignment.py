@@ -107,6 +107,26 @@ class Assignments(WithHouse):
         last = [e for e in self.events(run) if isinstance(e, flow.Done)][-1]
         self.assertIn("Say that the pea is back.", str(last.detail["messages"]))
 
+    def test_its_other_questions_are_answered_in_their_own_way(self) -> None:
+        who = "ida@agency.example"
+        fields = [{"name": "bed", "label": "Bed", "required": True}]
+        kinds: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
+            "ask_yes_no": ({"question": "<<given.question>>"}, {"yes": False}, "Reason: So I say."),
+            "ask_choice": ({"question": "<<given.question>>", "among": {"Pea": "a", "Bean": "b"}}, {"number": 2}, "Bean"),
+            "ask_form": ({"question": "<<given.question>>", "fields": fields}, {"bed": "the long one"}, "the long one"),
+        }
+        for kind, (settings, given, told) in kinds.items():
+            with self.subTest(kind=kind):
+                goal = "Find what is new about seed, read one article, and ask the editor to choose which one."
+                document = assignment(self.town.url, goal=goal)
+                document["steps"][0]["steps"][2] = {"id": "editor", "kind": kind, "settings": {"who": who, **settings}}
+                run = self.started(document)
+                asked, note = self.question(run), "So I say." if kind != "ask_form" else ""
+                asking.answer(self.services, self.engine.writer, asked.id, "approve", who, None, note, given=given, person=who)
+                self.until(run, "done")
+                last = [e for e in self.events(run) if isinstance(e, flow.Done)][-1]
+                self.assertIn(told, str(last.detail["messages"]))
+
     def test_a_question_on_the_page_gives_its_answer_to_the_lines_below(self) -> None:
         ask = {"id": "answer", "kind": "ask_question", "settings": {"question": "How many came?", "who": "ida@agency.example"}}
         log = {"id": "log", "kind": "add_row", "settings": {"sheet": "log", "cells": {"Post": "<<answer.text>> by <<answer.by>>"}}}

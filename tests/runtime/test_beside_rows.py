@@ -38,7 +38,7 @@ class BesideRows(WithHouse):
         with self.services.store.read() as session:
             return [dict(one.cells) for one in session.query(row).where(row.sheet == key).order_by(row.position)]
 
-    def begun(self, template: str, *, hand: bool = False, **gaps: str) -> int:
+    def begun(self, template: str, *, hand: bool = False, late: bool = False, **gaps: str) -> int:
         """A live page from a template; `gaps` by words in them."""
         document = json.loads(json.dumps(templates()[template][1]))
         text = json.dumps(document, ensure_ascii=False)
@@ -50,6 +50,8 @@ class BesideRows(WithHouse):
             document.pop(gone, None)
         if hand:
             document["start"] = {"id": document["start"]["id"], "kind": "by_hand", "settings": {}}
+        if late:
+            document["steps"][1]["steps"][-1]["settings"] = {"cells": {}}
         self.document = document
         id_ = self.made(self.with_cells(document))
         workflows.go_live(self.engine, id_, WHO)
@@ -92,7 +94,9 @@ class BesideRows(WithHouse):
 
     def test_ideas_of_feeds_into_a_sheet_that_is_chosen_late(self) -> None:
         self.late = self.sheet("Ideas", "Date, Title, Hook, Angle, Keywords, Link")
-        id_ = self.begun("feeds-to-ideas", hand=True, the_addresses_of_your_feeds=f"{self.town.url}/sites/furrow-letter/feed.rss")
+        feed = f"{self.town.url}/sites/furrow-letter/feed.rss"
+        gaps = {"the_addresses_of_your_feeds": feed, "the_team’s_mail_address": "team@a.example"}
+        id_ = self.begun("feeds-to-ideas", hand=True, late=True, **gaps)
         row = self.document["steps"][1]["steps"][-1]["settings"]
         self.assertEqual(
             {name: row["cells"].get(name) for name in ("Date", "Title", "Hook")},
@@ -106,7 +110,7 @@ class BesideRows(WithHouse):
     def test_fresh_stories_once_each_and_two_texts_from_each_beside_examples(self) -> None:
         self.sheet("Stories", "Title, Link, Summary, Found")
         self.sheet("Liked", "Text", {"Text": "A jar in a shed held a thousand seeds. We sowed ten of them."})
-        self.sheet("Texts", "Story, Link, Main text, Comment, Used")
+        self.sheet("Texts", "Story, Link, Main text, Comment, Date, Used, Post, Commented")
         second = self.begun("story-to-texts")
         self.engine.polling.look_at(second)
         first = self.begun("stories-to-rows", hand=True, your_trade="heritage seed beans allotment")
@@ -123,8 +127,9 @@ class BesideRows(WithHouse):
             self.assertLessEqual(len(text["Main text"].split()), 180)
 
     def test_a_lead_s_brief_is_written_into_its_own_row(self) -> None:
-        self.sheet("Leads", "Company, Site, Person, Overview, News, Offer, Subject, Opening")
+        self.sheet("Leads", "Company, Site, Person, Overview, News, Offer, Why, Subject, Mail, Message")
         self.sheet("Offers", "Offer, About", {"Offer": "Bean library", "About": "Heritage beans for growers and yards"})
+        self.sheet("Successes", "Customer, Story", {"Customer": "The Lock House", "Story": "Their yard was planted with our beans"})
         id_ = self.begun("lead-brief")
         self.engine.polling.look_at(id_)
         with self.services.store.write() as session:
@@ -133,5 +138,24 @@ class BesideRows(WithHouse):
         self.engine.polling.look_at(id_)
         self.wait_for(lambda: bool(self.cells("leads")[0].get("Subject")), lambda: str(self.cells("leads")), 60)
         (row,) = self.cells("leads")
-        self.assertTrue(row["Overview"] and row["Opening"])
+        self.assertTrue(row["Overview"] and row["Mail"] and row["Message"])
         self.assertEqual(row["Person"], "Ada Okonjo")
+
+    def test_tomorrow_s_meetings_and_who_comes_a_row_each_and_no_row_twice(self) -> None:
+        self.sheet("Meetings", "Meeting, When, Place, Who comes, Note, Mine")
+        id_ = self.begun("meetings-tomorrow", hand=True, the_address_of_your_calendar=f"{self.town.url}/calendar/office.ics")
+        self.once(id_)
+        rows = {one["Meeting"]: one for one in self.cells("meetings")}
+        yard = rows["The Okonjo yard about the hull"]
+        self.assertIn("Bram Okonjo", yard["Who comes"])
+        self.assertIn("narrowboats", yard["Who comes"])
+        self.assertNotIn("Lindqvist", yard["Who comes"])
+        self.assertTrue(yard["Note"])
+        with self.services.store.write() as session:
+            row = session.query(tables.SheetRow).filter_by(sheet="meetings").order_by(tables.SheetRow.position).first()
+            assert row is not None
+            row.cells = {**row.cells, "Mine": "I go", "Place": "By the water"}
+        self.once(id_)
+        again = self.cells("meetings")
+        self.assertEqual([one["Meeting"] for one in again], list(rows))
+        self.assertEqual(again[0]["Mine"], "I go")

@@ -40,7 +40,7 @@ class TheWholeArc(WithHouse):
         self.assertEqual(mail["to"], WHO)
         self.assertIn(question.text.splitlines()[0], mail["text"])
         token = mail["text"].split("http://ulmus.example/answer/")[1].split()[0]
-        self.assertEqual(links.check(self.services.sealer.key, token), question.id)
+        self.assertEqual(links.check(self.services.sealer.key, token), (question.id, question.who))
 
     def test_a_note_brings_a_rewrite_back_for_another_look(self) -> None:
         run_id = self.new_item(self.live())
@@ -127,13 +127,13 @@ class Rules(WithHouse):
 
     def test_a_broken_rule_is_mended_before_a_person_is_asked(self) -> None:
         self.town.state.habits.update(length=100, quotes=100)
-        run_id = self.new_item(self.live(post={"revisions": 4}))
+        run_id = self.new_item(self.live(post={"revisions": 4, "standing": "B"}))
         question = self.question(run_id)
         rounds = self.rounds(run_id)
         self.assertGreater(len(rounds), 1)
         self.assertFalse(all(f["kept"] for f in rounds[0]["findings"]))
         self.assertLessEqual(len(question.text), 300)
-        self.assertFalse(question.text.startswith("“") and question.text.endswith("”"), "no quotation marks round the whole")
+        self.assertFalse(question.text.startswith("“") and question.text.endswith("”"), question.text)
         self.assertTrue(all(f["kept"] for f in rounds[-1]["findings"]))
 
     def test_a_rule_nobody_kept_is_put_before_the_person(self) -> None:
@@ -544,7 +544,7 @@ class Pages(WithHouse):
         self.assertEqual(self.rows(), [{"Post": text}])
 
     def test_without_a_mail_connection_the_draft_waits_at_the_desk_only(self) -> None:
-        run_id = self.new_item(self.live(editor={"mail": ""}))
+        run_id = self.new_item(self.live(editor={"mail": "", "outside": False}))
         self.question(run_id)
         with self.services.store.read() as session:
             self.assertIsNone(session.scalar(select(tables.Piece.id)))

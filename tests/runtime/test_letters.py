@@ -84,7 +84,7 @@ class Letters(WithHouse):
 
     def test_what_is_approved_is_what_goes_out_with_heads_and_all(self) -> None:
         draft = step("post", "draft", title="T", model="model", standing="x", prompt="One line about seed and boats in the valley.")
-        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="", rounds=2)
+        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="", outside=False, rounds=2)
         run = self.run_on(self.page(draft, ask, self.letter(text="Dear <<item.body.name>>,\n\n<<post.text>>")), LEADS[0])
         approval = self.question(run)
         shown = asking.compose(self.services, self.engine.live(run), approval, self.engine.live(run).state.scope(approval.address))
@@ -99,7 +99,7 @@ class Letters(WithHouse):
 
     def test_what_cannot_go_out_is_refused_while_the_person_is_there(self) -> None:
         draft = step("post", "draft", title="T", model="model", standing="x", prompt="One line about seed and boats in the valley.")
-        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="", rounds=2)
+        ask = step("editor", "ask", draft="post", who="ines@a.example", mail="", outside=False, rounds=2)
         run = self.run_on(self.page(draft, ask, self.letter(text="<<post.text>>")), LEADS[2])
         approval = self.question(run)
         with self.assertRaisesRegex(asking.AnswerRefused, "no mail address"):

@@ -129,8 +129,8 @@ class Sheets(unittest.TestCase):
 
 class Signing(unittest.TestCase):
     def test_links_are_ours_whole_and_not_too_old(self) -> None:
-        token = links.sign(b"key", 7)
-        self.assertEqual(links.check(b"key", token), 7)
+        token = links.sign(b"key", 7, "ines@a.example")
+        self.assertEqual(links.check(b"key", token), (7, "ines@a.example"))
         for wrong in (token[:-2], token + "x", "", "abc.def.ghi"):
             with self.subTest(wrong=wrong), self.assertRaises(links.LinkError):
                 links.check(b"key", wrong)

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 
 from tests.runtime.house import WHO, WithHouse
+from tests.short import some
 from ulmus.core import flow
 from ulmus.runtime import polling, sheets, workflows
 from ulmus.steps.shared.fields import FormField, read_fields
@@ -101,7 +102,8 @@ class Schedule(Starts):
             ("FREQ=MONTHLY;BYDAY=-1SU", lambda day: day.weekday() == 6 and (day + dt.timedelta(days=7)).month != day.month),
         ]
         zones = ("Europe/Paris", "America/New_York", "Australia/Lord_Howe", "UTC")
-        for zone, (rule, fits) in [(zone, rules[0]) for zone in zones] + [*itertools.product(zones[::2], rules[1:])]:
+        cases = [(zone, rules[0]) for zone in zones] + [*itertools.product(zones[::2], rules[1:])]
+        for zone, (rule, fits) in some(cases, 7):
             with self.subTest(zone=zone, rule=rule):
                 self.now = dt.datetime(2026, 1, 1, tzinfo=dt.UTC).timestamp()
                 # 02:30 is left out once a year in Paris and comes twice once a year: on Sundays, the last of a month.

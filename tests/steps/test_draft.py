@@ -13,8 +13,9 @@ from ulmus.core.evidence import evidence
 from ulmus.core.workflow import Line, Workflow, World, check
 from ulmus.protocols import chat, markup
 from ulmus.protocols.errors import OutsideError
+from ulmus.protocols.languages import language_of
 from ulmus.steps import kinds
-from ulmus.steps.api import Connection, Context, StepFailed
+from ulmus.steps.api import Connection, Context, Result, StepFailed
 
 MATERIAL = (
     "<material>\nThe Marrowbank Seed Co-operative keeps and sells seed of old vegetables to gardeners. Its fourteen members grow "
@@ -269,3 +270,69 @@ class Texts(Trying):
         known = Known(dead=lambda link: "status 404")
         result = self.carry_out("draft", prompt=f"Write about this. {MATERIAL}", rules=rules, known=known)
         self.assertFalse(result.detail["rounds"][-1]["findings"][1]["kept"])
+
+
+class Parts(Trying):
+    """Rules about fields are measured, mended and sent back each by itself."""
+
+    FIELDS = [{"name": "subject", "about": "the subject"}, {"name": "body", "about": "the mail"}]
+
+    def test_a_field_is_mended_and_one_that_cannot_be_goes_back_with_its_name(self) -> None:
+        answers = [
+            '{"subject": "“Beans are back”", "body": "We grew them. They are here now."}',
+            '{"subject": "Beans are back", "body": "They are here."}',
+        ]
+        rules = [{"rule": "no_quotes", "of": "subject"}, {"rule": "sentences", "most": 1, "of": "body"}]
+        given = [chat.Answer(text, 10, 10, True, 0.1) for text in answers]
+        with mock.patch.object(chat, "complete", side_effect=given) as asked:
+            result = self.carry_out("draft", prompt="Write.", answer="fields", fields=self.FIELDS, rules=rules)
+        self.assertEqual((result.output["subject"], result.output["body"]), ("Beans are back", "They are here."))
+        first = result.detail["rounds"][0]
+        self.assertEqual(first["mended"], ["subject: the quotation marks round it were taken off"])
+        self.assertIn("In body: It has 2 sentences", asked.call_args.args[2][-1]["content"])
+
+    def test_a_number_and_a_language_of_the_item(self) -> None:
+        rules = [
+            {"rule": "words", "slots": {"most": "<<form.words>>"}},
+            {"rule": "language", "code": "<<form.language>>"},
+        ]
+        answer = chat.Answer("Die Bohnen sind wieder da, und wir freuen uns über jeden, der sie sät.", 10, 10, True, 0.1)
+        values = {"form": {"words": "at most 20", "language": "Deutsch"}}
+        with mock.patch.object(chat, "complete", side_effect=[answer]):
+            known = Known(language_of=language_of)
+            result = self.carry_out("draft", values=values, known=known, prompt="Write.", rules=rules)
+        self.assertEqual([f["says"] for f in result.detail["rounds"][0]["findings"]], ["14 words", "in German"])
+        with self.assertRaisesRegex(Exception, "should come from a value"):
+            self.carry_out("draft", values={"form": {"words": "few", "language": "de"}}, prompt="Write.", rules=rules)
+
+
+class SecondOpinion(Trying):
+    """Another model is asked once, about what code finds no passage for."""
+
+    SOURCE = "The new gates are of green oak. Each weighs 2.8 tonnes. Boats may pass again from Friday."
+    TEXT = "The doors of the lock were cut from living trees of this valley. Each weighs 2.8 tonnes."
+
+    def drafted(self, *answers: chat.Answer | Exception) -> tuple[Result, int]:
+        given = [chat.Answer(self.TEXT, 10, 10, True, 0.1), *answers]
+        prompt = "Write. <<page.text>>"
+        with mock.patch.object(chat, "complete", side_effect=given) as asked:
+            values = {"page": {"text": self.SOURCE}}
+            result = self.carry_out("draft", values=values, outside=["page"], prompt=prompt, opinion="second", model="model")
+        return result, asked.call_count
+
+    def test_it_is_asked_once_and_what_it_says_stands_with_the_draft(self) -> None:
+        said = '{"items": [{"number": 1, "verdict": "supported", "passage": "The new gates are of green oak."}]}'
+        result, calls = self.drafted(chat.Answer(said, 10, 10, True, 0.1))
+        (opinion,) = result.detail["opinions"]
+        self.assertEqual((opinion["verdict"], opinion["source"], opinion["text"]), ("supported", "page.text", self.TEXT[:64]))
+        self.assertEqual((calls, result.usage.calls), (2, 2))
+
+    def test_a_model_that_cannot_be_asked_costs_no_draft(self) -> None:
+        result, _ = self.drafted(OutsideError("It is down."))
+        self.assertEqual(result.output["text"], self.TEXT)
+        self.assertIn("The second opinion could not be had: It is down.", result.detail["told"])
+
+    def test_where_everything_is_found_nobody_is_asked(self) -> None:
+        self.TEXT = "The new gates are of green oak. Each weighs 2.8 tonnes."
+        result, calls = self.drafted()
+        self.assertEqual((calls, "opinions" in result.detail), (1, False))

@@ -13,6 +13,20 @@ from ..protocols.errors import OutsideError
 from .common import JSON, bytes_of, json_file, main, said
 
 
+def in_fields(text: str) -> tuple[str, dict[str, Any] | None]:
+    """A draft as it is read, and its fields where it is a JSON object: then one field below the other."""
+    from ..core.drafting.shapes import text_of_fields
+    from ..core.values import NotPlain, read_json
+
+    if not text.lstrip().startswith("{"):
+        return text, None
+    try:
+        fields = read_json(text)
+    except NotPlain:
+        return text, None
+    return text_of_fields(fields), fields
+
+
 @main.command()
 @click.argument("draft", type=click.Path(path_type=Path))
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), required=True, help="JSON file with a list of rules.")
@@ -20,12 +34,14 @@ from .common import JSON, bytes_of, json_file, main, said
 def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
     """Measure the text in DRAFT (- for standard input) by rules; the exit status is 1 where a must-rule is broken.
 
-    A rule is written as in a workflow file, such as {"rule": "length", "most": 280}.
+    A rule is written as in a workflow file, such as {"rule": "length", "most": 280}. A DRAFT that is a JSON object is an answer in
+    fields, of which a rule may be about one: {"rule": "words", "most": 8, "of": "subject"}.
     """
     from pydantic import TypeAdapter, ValidationError
 
     from ..core.drafting import Known, broken, measure
-    from ..core.drafting.rules import Rule, contradictions
+    from ..core.drafting.demands import contradictions
+    from ..core.drafting.rules import Rule
     from ..core.workflow.file import plain_errors
     from ..protocols.languages import language_of
 
@@ -34,7 +50,8 @@ def rules(draft: Path, rules_file: Path, as_json: bool) -> None:
     except ValidationError as error:
         words = "; ".join(f"{where}: {what}" for where, what in plain_errors(error)[:5])
         raise click.ClickException(f"{rules_file} holds no list of rules: {words}") from None
-    findings = measure(said(draft), read, Known(language_of=language_of))
+    text, fields = in_fields(said(draft))
+    findings = measure(text, read, Known(values=fields, language_of=language_of))
     if as_json:
         click.echo(
             json.dumps({"findings": [f.model_dump() for f in findings], "contradictions": contradictions(read)}, ensure_ascii=False)
@@ -65,7 +82,7 @@ def evidence(draft: Path, sources: tuple[Path, ...], as_json: bool) -> None:
             texts[str(source)] = documents.read(bytes_of(source), str(source)).text
         except OutsideError as error:
             raise click.ClickException(f"{source}: {error.message}") from None
-    found = found_in(said(draft), texts)
+    found = found_in(in_fields(said(draft))[0], texts)
     if as_json:
         told = [dataclasses.asdict(s) | {"level": s.plainly, "verdict": s.level, "unsure": s.unsure} for s in found.sentences]
         click.echo(json.dumps({"sentences": told, "unsupported": len(found.flagged)}, ensure_ascii=False))

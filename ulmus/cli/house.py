@@ -65,10 +65,7 @@ def demo(
     The data is kept in the folder, so that stopping (even with kill -9) and starting again loses nothing.
     """
     import shutil
-
-    from .. import demo as demonstration
-    from ..runtime.services import Services
-    from ..server import Config
+    from concurrent.futures import ThreadPoolExecutor
 
     for wanted, option in ((port, "--port"), (town_port, "--town-port"), (smtp_port, "--smtp-port"), (imap_port, "--imap-port")):
         late = time.monotonic() + ENDING
@@ -78,7 +75,12 @@ def demo(
             raise click.ClickException(f"Port {wanted} is taken. Choose another with {option}, or end what uses it.")
     if reset and data.exists():
         shutil.rmtree(data)
-    town = _start_town(data / "town", town_port, smtp_port, imap_port)
+    with ThreadPoolExecutor(1) as beside:
+        starting = beside.submit(_start_town, data / "town", town_port, smtp_port, imap_port)
+        from .. import demo as demonstration
+        from ..runtime.services import Services
+        from ..server import Config
+    town = starting.result()
     try:
         url = f"http://127.0.0.1:{town_port}"
         allowed = frozenset((*(f"127.0.0.1:{p}" for p in (town_port, smtp_port, imap_port)), *allow))

@@ -77,6 +77,10 @@ def wrong(kind: str, text: str, choices: Sequence[str] = ()) -> str:
     return ""
 
 
+PUT = frozenset({"date", "yes_no", "choice", "choices", "link"})
+"""The types whose cells are put alike; all others are kept as they were written."""
+
+
 def put(kind: str, text: str, choices: Sequence[str] = ()) -> str:
     """A cell as it is kept: as it was written, but put as its type is where it can only be meant one way."""
     plain = text.strip()

@@ -24,6 +24,15 @@ MOST_SERIES = 20_000
 
 
 @dataclass(frozen=True)
+class Guest:
+    """Somebody who is invited: the name (RFC 5545, section 3.2.2), where there is one, the mail address, and its domain."""
+
+    name: str
+    mail: str
+    domain: str
+
+
+@dataclass(frozen=True)
 class Entry:
     """One entry. Times are ISO 8601 with an offset; a whole day is a date. `identity` tells one repeat from another."""
 
@@ -35,6 +44,7 @@ class Entry:
     description: str
     organizer: str
     attendees: list[str] = field(default_factory=list)
+    guests: list[Guest] = field(default_factory=list)
 
 
 def load() -> None:
@@ -129,7 +139,8 @@ def _entry(event: Any, after: dt.datetime, before: dt.datetime) -> tuple[dt.date
         return None
     end = _time(event, "DTEND")
     uid = str(event.get("UID", "")) or str(event.get("SUMMARY", ""))
-    people = event.get("ATTENDEE", [])
+    invited = event.get("ATTENDEE", [])
+    people = invited if isinstance(invited, list) else [invited]
     return begins, Entry(
         identity=f"{uid}@{start.isoformat()}"[:500],
         title=str(event.get("SUMMARY", "")),
@@ -138,7 +149,8 @@ def _entry(event: Any, after: dt.datetime, before: dt.datetime) -> tuple[dt.date
         place=str(event.get("LOCATION", "")),
         description=str(event.get("DESCRIPTION", "")),
         organizer=_person(event.get("ORGANIZER")),
-        attendees=[_person(p) for p in (people if isinstance(people, list) else [people])],
+        attendees=[_person(p) for p in people],
+        guests=[_guest(p) for p in people if str(getattr(p, "params", {}).get("CUTYPE", "INDIVIDUAL")).upper() == "INDIVIDUAL"],
     )
 
 
@@ -150,3 +162,8 @@ def _moment(value: dt.date) -> dt.datetime:
 
 def _person(value: object) -> str:
     return str(value or "").removeprefix("mailto:").removeprefix("MAILTO:")
+
+
+def _guest(value: Any) -> Guest:
+    mail = _person(value)
+    return Guest(str(getattr(value, "params", {}).get("CN", "")), mail, mail.rpartition("@")[2] if "@" in mail else "")

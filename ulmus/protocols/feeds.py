@@ -14,7 +14,7 @@ import json
 import logging
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import urljoin
 
@@ -27,9 +27,11 @@ from .workers import in_worker
 
 log = logging.getLogger("ulmus")
 MOST_ITEMS = 500
+MOST_FILES = 40
 MAX_BYTES = 8_000_000
 FEED_KINDS = ("application/atom+xml", "application/rss+xml", "application/feed+json", "application/rdf+xml")
 _ATTRIBUTE = re.compile(r"""([\w-]+)\s*=\s*(?:"([^"]*)"|'([^']*)'|([^\s"'>]+))""")
+_LINKED = re.compile(r"""<([^<>]{1,2000})>\s*;[^,<]*?\brel\s*=\s*"?(hub|self)\b""", re.IGNORECASE)
 _ITEM_END = re.compile(rb"</(?:item|entry)\s*>", re.IGNORECASE)
 _ROOT_END = re.compile(rb"</(?:rss|feed|rdf:RDF)\s*>", re.IGNORECASE)
 
@@ -38,7 +40,9 @@ _ROOT_END = re.compile(rb"</(?:rss|feed|rdf:RDF)\s*>", re.IGNORECASE)
 class FeedItem:
     """One item. `identity` stays the same when the text changes: the item's id, else its link, else a digest.
 
-    `published` is ISO 8601 in UTC, or empty where the feed gives no date.
+    `published` and `updated` are ISO 8601 in UTC, or empty where the feed gives no date. `images` are its pictures by size, the largest
+    first (``{"link", "width", "height"}``, 0 where nothing is said), and `image` the first; `enclosures` are the files it brings
+    (``{"link", "type", "bytes", "seconds"}``), `enclosure` the first recording, `transcript` its transcript (podcast:transcript).
     """
 
     identity: str
@@ -51,16 +55,24 @@ class FeedItem:
     categories: list[str] = field(default_factory=list)
     id: str = ""
     """The feed's own id for it, where it gives one."""
+    updated: str = ""
+    enclosure: str = ""
+    transcript: str = ""
+    enclosures: list[dict[str, Any]] = field(default_factory=list)
+    images: list[dict[str, Any]] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
 class Feed:
-    """A feed as read; items in the feed's order."""
+    """A feed as read; items in the feed's order. `hub` tells of new items to who asks it to (WebSub), who call the feed `topic` then;
+    empty where it names none."""
 
     title: str
     link: str
     items: list[FeedItem]
     problems: list[str]
+    hub: str = ""
+    topic: str = ""
 
 
 @dataclass(frozen=True)
@@ -93,9 +105,20 @@ def poll(web: Web, url: str, etag: str = "", last_modified: str = "") -> FeedPol
         if got.status != 200:
             raise status_error(got, "The feed’s server")
     feed = in_worker(parse, got.body, got.charset, got.url)
+    feed = _with_hub(feed, got)
     if named:
         return FeedPoll(feed, "", "", got.url)
     return FeedPoll(feed, got.headers.get("etag", ""), got.headers.get("last-modified", ""))
+
+
+def _with_hub(feed: Feed, got: Fetched) -> Feed:
+    """The feed with its hub: as the answer's head names it, else the feed itself (WebSub section 4); without one whose address is none."""
+    links = {rel.lower(): link for link, rel in _LINKED.findall(got.headers.get("link", "")[:10_000])}
+    named = links.get("hub", "") or feed.hub
+    hub = _joined(got.url, named) if named else ""
+    topic = _joined(got.url, links.get("self", "") or feed.topic or got.url)
+    whole = all(one.startswith(("http://", "https://")) and len(one) <= 2000 for one in (hub, topic))
+    return replace(feed, hub=hub, topic=topic) if hub not in ("", got.url) and whole else replace(feed, hub="", topic="")
 
 
 def feed_named_by(got: Fetched) -> str:
@@ -158,28 +181,77 @@ def _xml_feed(body: bytes, charset: str | None, url: str) -> Feed:
     problems += spoiled
     if len(entries) > MOST_ITEMS:
         problems.append(f"Only the first {MOST_ITEMS} of {len(entries)} items were read.")
-    return Feed(plain(read.feed.get("title", "")), read.feed.get("link", ""), _unique(items), problems + _lacks(items))
+    told = {str(one.get("rel")): str(one.get("href") or "") for one in reversed(read.feed.get("links", []))}
+    title, link = plain(read.feed.get("title", "")), read.feed.get("link", "")
+    return Feed(title, link, _unique(items), problems + _lacks(items), told.get("hub", ""), told.get("self", ""))
 
 
 def _xml_item(entry: Mapping[str, Any]) -> FeedItem:
     title, link = plain(entry.get("title", "")), str(entry.get("link", "") or "")
     content = entry.get("content") or [{}]
     summary = entry.get("summary") or content[0].get("value", "")
-    when = entry.get("published_parsed") or entry.get("updated_parsed")
-    published = dt.datetime.fromtimestamp(calendar.timegm(when), dt.UTC).isoformat() if when else ""
-    images = [m.get("url", "") for m in entry.get("media_thumbnail", [])]
-    images += [e.get("href", "") for e in entry.get("enclosures", []) if str(e.get("type", "")).startswith("image/")]
+    files = [
+        _file(e.get("href"), e.get("type"), e.get("length"), entry.get("itunes_duration")) for e in entry.get("enclosures", [])
+    ]
+    # What says nothing of its kind may be a recording as well.
+    media = [m for m in entry.get("media_content", []) if m.get("medium") == "image" or str(m.get("type", "")).startswith("image/")]
+    pictures = [*media, *entry.get("media_thumbnail", [])]
+    told = entry.get("podcast_transcript") or {}
     return FeedItem(
         identity=_identity(str(entry.get("id", "") or ""), link, title, summary),
         title=title,
         link=link,
         summary=plain(summary),
         author=plain(entry.get("author", "")),
-        published=published,
-        image=images[0] if images else "",
+        published=_utc(entry.get("published_parsed") or entry.get("updated_parsed")),
+        updated=_utc(entry.get("updated_parsed")),
         categories=[plain(t.get("term", "")) for t in entry.get("tags", []) if t.get("term")],
         id=str(entry.get("id", "") or ""),
+        transcript=str(told.get("url", "") or "") if isinstance(told, Mapping) else "",
+        **_brought(files, [_picture(m.get("url"), m.get("width"), m.get("height")) for m in pictures]),
     )
+
+
+def _utc(when: Any) -> str:
+    return dt.datetime.fromtimestamp(calendar.timegm(when), dt.UTC).isoformat() if when else ""
+
+
+def _file(link: Any, kind: Any, size: Any, duration: Any) -> dict[str, Any]:
+    return {"link": str(link or ""), "type": str(kind or ""), "bytes": _number(size), "seconds": _seconds(duration)}
+
+
+def _picture(link: Any, width: Any = 0, height: Any = 0) -> dict[str, Any]:
+    return {"link": str(link or ""), "width": _number(width), "height": _number(height)}
+
+
+def _brought(files: list[dict[str, Any]], pictures: list[dict[str, Any]]) -> dict[str, Any]:
+    """The pictures and files of an item, as its fields; what has no address or comes twice is left out."""
+    named = list({one["link"]: one for one in files[:MOST_FILES] if one["link"]}.values())
+    pictures = pictures + [_picture(one["link"]) for one in named if one["type"].startswith("image/")]
+    shown = list({one["link"]: one for one in reversed(pictures[:MOST_FILES]) if one["link"]}.values())[::-1]
+    shown.sort(key=lambda one: -(one["width"] * one["height"] or one["width"] or one["height"]))
+    recordings = [one["link"] for one in named if one["type"].startswith(("audio/", "video/"))]
+    return {
+        "enclosures": named,
+        "enclosure": recordings[0] if recordings else "",
+        "images": shown,
+        "image": shown[0]["link"] if shown else "",
+    }
+
+
+def _number(value: Any) -> int:
+    try:
+        return min(max(0, int(float(str(value or 0)))), 10**15)
+    except (ValueError, OverflowError):
+        return 0
+
+
+def _seconds(value: Any) -> int:
+    """A duration in seconds, as ``SS``, ``MM:SS`` or ``HH:MM:SS``."""
+    parts = str(value or "").strip().split(":")
+    if len(parts) > 3 or not all(re.fullmatch(r"\d{1,6}(?:\.\d+)?", part) for part in parts):
+        return 0
+    return int(sum(float(part) * 60**n for n, part in enumerate(reversed(parts))))
 
 
 def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
@@ -195,7 +267,13 @@ def _json_feed(body: bytes, charset: str | None, url: str) -> Feed:
         str(data.get("home_page_url") or ""),
         _unique(items),
         _unknown_charset(charset) + spoiled + _lacks(items),
+        next((str(one.get("url") or "") for one in _dicts(data.get("hubs")) if str(one.get("type")).lower() == "websub"), ""),
+        str(data.get("feed_url") or ""),
     )
+
+
+def _dicts(value: Any) -> list[dict[str, Any]]:
+    return [one for one in value if isinstance(one, dict)] if isinstance(value, list) else []
 
 
 def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
@@ -203,6 +281,7 @@ def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
     link = _joined(url, str(item.get("url") or item.get("external_url") or ""))
     authors = item.get("authors") if isinstance(item.get("authors"), list) else [item.get("author")]
     tags = item.get("tags")
+    attached: list[Any] = item["attachments"] if isinstance(item.get("attachments"), list) else []
     return FeedItem(
         identity=_identity(str(item.get("id") or ""), link, str(item.get("title", "")), str(text)),
         title=plain(item.get("title", "")),
@@ -212,9 +291,22 @@ def _json_item(item: Mapping[str, Any], url: str) -> FeedItem:
             plain(author.get("name", "")) for author in authors or [] if isinstance(author, dict) and author.get("name")
         ),
         published=moment(item.get("date_published")),
-        image=str(item.get("image") or ""),
+        updated=moment(item.get("date_modified")),
         categories=[str(t) for t in tags] if isinstance(tags, list) else [],
         id=str(item.get("id") or ""),
+        **_brought(
+            [
+                _file(
+                    _joined(url, str(one.get("url") or "")),
+                    one.get("mime_type"),
+                    one.get("size_in_bytes"),
+                    one.get("duration_in_seconds"),
+                )
+                for one in attached
+                if isinstance(one, dict) and one.get("url")
+            ],
+            [_picture(_joined(url, str(item[name]))) for name in ("image", "banner_image") if item.get(name)],
+        ),
     )
 
 

@@ -30,6 +30,7 @@ LARGEST = 10_000_000
 LONGEST_TEXT = 400_000
 LONGEST_ANSWER = 5000
 _ID = re.compile(r"<[^<>\s]{1,900}>")
+_SIGN = re.compile(r"\+([0-9a-f]{32})@")
 PATIENCE = 20.0
 """Seconds to wait for each answer of a mail server."""
 
@@ -182,13 +183,19 @@ class Report:
 
 @dataclass(frozen=True)
 class Answer:
-    """A message that answers others: their Message-IDs (RFC 5322, section 3.6.4), who wrote it, and what. `automatic` where a program
-    did (RFC 3834)."""
+    """A message that answers others: their Message-IDs (RFC 5322, section 3.6.4) and its own, who wrote it (address and `name`), and what. `automatic` where
+    a program did (RFC 3834); `results` is what servers on its way found of its sender (RFC 8601), `signs` what stands behind a plus in the
+    addresses it went to (RFC 5233)."""
 
     answers: tuple[str, ...]
     sender: str
     text: str
     automatic: bool
+    message_id: str = ""
+    subject: str = ""
+    name: str = ""
+    results: tuple[str, ...] = ()
+    signs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -225,10 +232,28 @@ def answer_in(raw: bytes) -> Answer | None:
         return None
     assert isinstance(mail, EmailMessage)
     answers = tuple(dict.fromkeys(_ID.findall(f"{_head(mail, 'In-Reply-To')} {_head(mail, 'References')}")))
-    if not answers:
+    signs = _signs(mail)
+    if not (answers or signs):
         return None
     said = _head(mail, "Auto-Submitted").casefold()
-    return Answer(answers, parseaddr(_head(mail, "From"))[1], _text(mail)[:LONGEST_ANSWER], said not in ("", "no"))
+    automatic = said not in ("", "no") or _head(mail, "Precedence").casefold() in ("bulk", "list", "junk", "auto_reply")
+    name, sender = parseaddr(_head(mail, "From"))
+    own, subject = _head(mail, "Message-ID")[:900], _head(mail, "Subject")[:300]
+    text = _text(mail, answer=True)[:LONGEST_ANSWER]
+    return Answer(answers, sender, text, automatic, own, subject, name, _found(mail), signs)
+
+
+def _signs(mail: EmailMessage) -> tuple[str, ...]:
+    """What stands behind a plus in the addresses a message went to (RFC 5233)."""
+    heads = " ".join(_head(mail, name) for name in ("To", "Cc", "Delivered-To", "X-Original-To"))
+    return tuple(dict.fromkeys(_SIGN.findall(heads)))[:20]
+
+
+def _found(mail: EmailMessage) -> tuple[str, ...]:
+    try:
+        return tuple(" ".join(str(value).split())[:2000] for value in (mail.get_all("Authentication-Results") or [])[:20])
+    except (ValueError, IndexError, AttributeError, TypeError):
+        return ()
 
 
 def reports_in(raw: bytes) -> list[Report]:
@@ -343,7 +368,8 @@ def _head(mail: EmailMessage, name: str) -> str:
         return ""
 
 
-def _text(mail: EmailMessage) -> str:
+def _text(mail: EmailMessage, answer: bool = False) -> str:
+    """The plain text of a message; of an `answer` in HTML without what it quotes."""
     try:
         body = mail.get_body(("plain", "html"))
         text = str(body.get_content()) if body is not None else ""
@@ -358,5 +384,18 @@ def _text(mail: EmailMessage) -> str:
     if body is not None and body.get_content_type() == "text/html":
         from ..core.slots.filters import FILTERS
 
-        return str(FILTERS["plain"].apply(text))
+        return str(FILTERS["plain"].apply(_unquoted(text) if answer else text)).strip()
     return text.strip()
+
+
+def _unquoted(page: str) -> str:
+    """HTML without what it quotes, as mail programs mark that."""
+    from lxml import html as lxml_html
+
+    try:
+        tree = lxml_html.document_fromstring(page)
+    except (ValueError, lxml_html.etree.ParserError):
+        return page
+    for quoted in tree.xpath("//blockquote | //*[contains(@class, 'quote')] | //*[@id='divRplyFwdMsg']/following-sibling::*"):
+        quoted.drop_tree()
+    return str(lxml_html.tostring(tree, encoding="unicode"))

@@ -28,6 +28,8 @@ LONGEST_TEXT = 500_000
 MOST_LINKS = 1000
 MOST_IMAGES = 200
 MOST_DATA = 40
+LONGEST_BESIDE = 300
+_BYLINE = frozenset(("by", "byline", "by-line", "author", "post-meta", "entry-meta", "article-meta", "dateline", "credit", "meta"))
 LONGEST_WORDS = 300
 _HTML = ("text/html", "application/xhtml+xml", "")
 
@@ -163,6 +165,7 @@ def from_html(source: str, url: str = "") -> Page:
 
     tree = tree_of(source)
     base = _base(tree, url)
+    beside = _beside(tree)
     told: dict[str, Any] = {
         "links": list(_links(tree, base)),
         "images": list(_images(tree, base)),
@@ -178,6 +181,7 @@ def from_html(source: str, url: str = "") -> Page:
     title = getattr(found, "title", None) or ""
     if text.startswith(title + "\n"):
         text = text[len(title) :].strip() or text
+    text = _without(text, beside, getattr(found, "author", None) or "") or text
     image = getattr(found, "image", None) or ""
     return Page(
         url,
@@ -190,6 +194,28 @@ def from_html(source: str, url: str = "") -> Page:
         image=urljoin(base, image) if image else "",
         **told,
     )
+
+
+def _beside(tree: Any) -> set[str]:
+    """What stands beside the text and is none of it: who wrote it and when, and what is said under pictures."""
+    found = tree.xpath("//figcaption | //*[@rel='author' or @itemprop='author' or contains(@class, 'caption')]") + [
+        one for one in tree.xpath("//*[@class]") if _BYLINE & set(one.get("class", "").lower().split())
+    ]
+    said = (" ".join(one.text_content().split()) for one in found)
+    return {words for words in said if 3 < len(words) <= LONGEST_BESIDE}
+
+
+def _without(text: str, beside: set[str], author: str) -> str:
+    """A text without the lines that stand beside it: all that is said of a picture, and what begins with the words of a byline."""
+    by = re.compile(rf"(?:\w{{2,4}} )?{re.escape(author)}\W*", re.IGNORECASE) if author else None
+
+    def stands_beside(line: str) -> bool:
+        said = " ".join(line.split())
+        if not said or len(said) > LONGEST_BESIDE:
+            return False
+        return bool(by and by.fullmatch(said)) or any(one == said or (len(said) > 5 and one.startswith(said)) for one in beside)
+
+    return "\n".join(line for line in text.split("\n") if not stands_beside(line)).strip()
 
 
 def links_of(source: str, url: str = "") -> tuple[str, list[Link]]:

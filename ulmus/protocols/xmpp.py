@@ -7,6 +7,7 @@ identity. After a lost answer the room's history is read back to before the atte
 from __future__ import annotations
 
 import asyncio
+import datetime as dt
 import re
 import time
 from collections.abc import Awaitable, Callable, Sequence
@@ -23,6 +24,9 @@ T = TypeVar("T")
 PATIENCE = 20.0
 """Seconds to wait for the server to let one in, for the room, and for each message to be shown."""
 HISTORY = 100
+MOST_HEARD = 200
+"""So many messages are read of an archive at a look; the next goes on from there."""
+_MUC_USER = "http://jabber.org/protocol/muc#user"
 OLDER = 5.0
 """Seconds by which a message of the history must be older than the attempt for it to reach back behind it."""
 _JID = re.compile(r"[^@/\s<>\"'&:]{1,255}@[^@/\s<>\"'&]{1,255}")
@@ -96,6 +100,56 @@ def find(room: Room, count: int, key: str, since: float) -> tuple[int, bool]:
     return _with(room, look)
 
 
+@dataclass(frozen=True)
+class Said:
+    """Something said in a room: its identity in the room's archive, who said it (a bare JID; empty where the room does not show real
+    addresses), what, and when (seconds since the epoch)."""
+
+    id: str
+    author: str
+    text: str
+    at: float
+
+
+def heard(room: Room, since: float) -> list[Said]:
+    """What others said in the room since a moment, oldest first, as its archive has it (XEP-0313). An author is told only by a room
+    that shows real addresses to everybody (XEP-0045, “non-anonymous”), and only where the archive names exactly one: a nickname is no
+    identity, and an address may be written into a message by anybody. Raises `OutsideError`."""
+
+    async def listen(client: ClientXMPP) -> list[Said]:
+        from slixmpp import JID
+        from slixmpp.exceptions import IqError, IqTimeout
+
+        await _join(client, room, 0)
+        try:
+            info = await client["xep_0030"].get_info(jid=JID(room.room), timeout=PATIENCE)
+            known = "muc_nonanonymous" in info["disco_info"]["features"]
+            begun = dt.datetime.fromtimestamp(since, dt.UTC)
+            out = []
+            async for entry in client["xep_0313"].iterate(jid=JID(room.room), start=begun, rsm={"max": 50}, total=MOST_HEARD):
+                forwarded = entry["mam_result"]["forwarded"]
+                stanza = forwarded["stanza"]
+                text = str(stanza["body"] or "")
+                if not text or stanza["from"].resource == room.nick or stanza["type"] != "groupchat":
+                    continue
+                author = _author(stanza.xml) if known else ""
+                out.append(Said(str(entry["mam_result"]["id"]), author, text, forwarded["delay"]["stamp"].timestamp()))
+            return out
+        except IqError as error:
+            raise Misconfigured(f"{room.room} keeps no archive that could be read ({error.condition}).") from None
+        except (IqTimeout, TimeoutError):
+            raise Unreachable(f"{room.room} did not answer.", retryable=True) from None
+
+    return _with(room, listen)
+
+
+def _author(stanza: Any) -> str:
+    """The one address an archived message is said to be from; none where there are several, or another is written into it."""
+    items = stanza.findall(f"{{{_MUC_USER}}}x/{{{_MUC_USER}}}item")
+    shown = [item.get("jid", "").partition("/")[0] for item in items]
+    return shown[0] if len(shown) == 1 else ""
+
+
 def probe(room: Room) -> str:
     """Go in and out again, saying nothing; gives how many are there. Raises `OutsideError`."""
 
@@ -162,7 +216,8 @@ async def _visit(room: Room, address: str, port: int, work: Callable[[ClientXMPP
 
     client = ClientXMPP(room.jid, room.password)
     client.register_plugin("xep_0045")
-    client.register_plugin("xep_0203")
+    for plugin in ("xep_0030", "xep_0203", "xep_0313"):
+        client.register_plugin(plugin)
     client.enable_direct_tls, client.enable_starttls, client.enable_plaintext = False, room.starttls, not room.starttls
     if not room.starttls:
         # Only where an owner has said so; see the address guard.

@@ -1,49 +1,43 @@
-"""What a person sees who is asked: the queue, the draft with its rules, versions, notes and sources."""
+"""What a person sees who is asked: the draft with its rules, versions, notes and sources, and what an answer is made of."""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core import flow
+from ..core.diff import changes
 from ..core.drafting import measure
+from ..core.pieces import CHANGEABLE, FormName
 from ..core.values import NotPlain
-from ..core.workflow import Workflow, points_at, sentence
+from ..core.workflow import Workflow, World, points_at, sentence
 from ..core.workflow.kinds import SendSpec
 from ..core.workflow.plans import AssignmentPlan
 from ..protocols.errors import OutsideError
 from ..runtime import asking, execution
 from ..runtime.engine import Engine
+from ..runtime.journal import Live
 from ..runtime.services import Services, takes_of, world
 from ..runtime.workspace import known
 from ..steps import kinds
 from ..steps.api import Drafts
+from ..steps.shared.fields import FormField
 from ..store import tables
 from .journals import Journals, around, draft_versions, planned_as, step_of
-from .models import FindingView, PieceView, VersionView
+from .models import ChangeView, FindingView, PieceView, VersionView
 from .pieces import piece_view
+from .queue import ApprovalSummary, joined, names_of, summary
 
-DECIDED = 20
-
-
-class ApprovalSummary(BaseModel):
-    id: int
-    title: str
-    workflow_name: str
-    run: int
-    who: str
-    text: str
-    round: int
-    state: str
-    created_at: float
-    decided_at: float | None = None
-    decided_by: str = ""
-    broken: list[str] = []
-    despite: list[str] = []
+_PICTURE = re.compile(
+    r"(?:https?://[^/\s]+)?/api/files/[0-9a-f]{64}|https?://\S+\.(?:png|jpe?g|gif|webp|svg|avif)(?:\?\S*)?", re.IGNORECASE
+)
+"""A text that is nothing but the address of a picture, or of a file kept here."""
 
 
 class PartOfDraft(BaseModel):
@@ -78,6 +72,23 @@ class ComposedView(BaseModel):
     title: str
     piece: PieceView | None = None
     wrong: str = ""
+    changeable: list[str] = []
+
+
+class Option(BaseModel):
+    """One of several to choose from; `picture` where it is one."""
+
+    name: str
+    text: str
+    picture: bool = False
+
+
+class AnswerForm(BaseModel):
+    """What an answer is made of: words (an empty `form`), a choice, fields, or yes and no."""
+
+    form: Literal["", "choose", "fill", "yes_no"] = ""
+    options: list[Option] = []
+    fields: list[FormField] = []
 
 
 class ApprovalView(ApprovalSummary):
@@ -97,71 +108,38 @@ class ApprovalView(ApprovalSummary):
     brand: str = ""
     parts: list[PartOfDraft] = []
     pieces: list[ComposedView] = []
+    asks: AnswerForm = AnswerForm()
+    others: list[PartOfDraft] = []
+    rewrite: list[ChangeView] = []
+    rewritten: int | None = None
 
 
 class Measured(BaseModel):
-    """A changed draft as a text, the rules on it, and what would go out with it."""
+    """A changed draft as a text, the rules on it, what would go out with it, and the changes marked."""
 
     text: str
     findings: list[FindingView]
     pieces: list[ComposedView] = []
+    changes: list[ChangeView] = []
 
 
-class Queue(BaseModel):
-    """The oldest drafts that wait, how many wait altogether, and the last ones decided."""
-
-    open: list[ApprovalSummary]
-    waiting: int
-    decided: list[ApprovalSummary]
-
-
-def queue(session: Session, limit: int) -> Queue:
-    """Drafts that wait, oldest first, and the last ones decided."""
-    joined = (
-        select(tables.Approval, tables.Run.title, tables.WorkflowRecord.name)
-        .join(tables.Run, tables.Run.id == tables.Approval.run_id)
-        .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Run.workflow_id)
-    )
-    open_ = joined.where(tables.Approval.state == "open").order_by(tables.Approval.id).limit(limit)
-    waiting = session.execute(open_).all()
-    count = session.scalar(select(func.count()).where(tables.Approval.state == "open")) or 0
-    past: list[Any] = []
-    for state in ("approve", "back", "decline"):
-        latest = joined.where(tables.Approval.state == state).order_by(tables.Approval.decided_at.desc())
-        past += session.execute(latest.limit(DECIDED)).all()
-    past = sorted(past, key=lambda row: -(row[0].decided_at or 0))[:DECIDED]
-    return Queue(open=[summary(*row) for row in waiting], waiting=count, decided=[summary(*row) for row in past])
-
-
-def summary(approval: tables.Approval, title: str, name: str) -> ApprovalSummary:
-    return ApprovalSummary(
-        id=approval.id,
-        title=title,
-        workflow_name=name,
-        run=approval.run_id,
-        who=approval.who,
-        text=approval.text,
-        round=approval.round,
-        state=approval.state,
-        created_at=approval.created_at,
-        decided_at=approval.decided_at,
-        decided_by=approval.decided_by,
-        broken=approval.broken or [],
-        despite=approval.despite or [],
-    )
-
-
-def approval_view(services: Services, engine: Engine, journals: Journals, approval_id: int) -> ApprovalView:
+def approval_view(services: Services, engine: Engine, journals: Journals, approval_id: int, viewer: str = "") -> ApprovalView:
     """Everything needed to decide."""
     with services.store.read() as session:
         approval = session.get_one(tables.Approval, approval_id)
         run = session.get_one(tables.Run, approval.run_id)
-        name = session.get_one(tables.WorkflowRecord, run.workflow_id).name
+        brief = summary(
+            *session.execute(joined().where(tables.Approval.id == approval_id)).one(), names=names_of(session), viewer=viewer
+        )
         workflow = Workflow.model_validate(session.get_one(tables.Revision, run.revision_id).document)
         channel, limit = _channel(session, workflow, approval.draft)
-        piece = session.scalar(select(tables.Piece).where(tables.Piece.approval_id == approval_id))
+        piece = session.scalar(
+            select(tables.Piece).where(tables.Piece.approval_id == approval_id).order_by(tables.Piece.id).limit(1)
+        )
+        of_run = tables.Approval.run_id == approval.run_id
+        before = session.scalar(select(tables.Approval.text).where(of_run, tables.Approval.address == _in_round(approval, -1)))
+        after = session.scalar(select(tables.Approval.id).where(of_run, tables.Approval.address == _in_round(approval, 1)))
     events = _until(journals.of(run.id), approval)
-    brief = summary(approval, run.title, name)
     told = {"sent": "The mail was handed over.", "queued": "The mail is on its way."}
     return ApprovalView(
         **brief.model_dump(),
@@ -175,16 +153,19 @@ def approval_view(services: Services, engine: Engine, journals: Journals, approv
         final_text=approval.final_text,
         mail="" if piece is None else told.get(piece.state, piece.message),
         act=_act(services, workflow, approval),
-        question=approval.draft == asking.QUESTION,
+        asks=_form(approval),
         brand=workflow.brand or "",
         parts=_parts(engine, approval),
-        pieces=_let_out(services, engine, approval, asking.Change()),
+        others=_others(engine, approval),
+        rewrite=_marked(before, approval.text) if before is not None else [],
+        rewritten=after,
+        pieces=_let_out(services, engine, approval, asking.Change().over(approval.edit)),
     )
 
 
 def _let_out(services: Services, engine: Engine, approval: tables.Approval, change: asking.Change) -> list[ComposedView]:
     """What goes out when this is approved with a change, in all its parts."""
-    if approval.state != "open" or approval.draft in ("", asking.QUESTION):
+    if approval.state != "open" or approval.draft in (asking.ACT, asking.QUESTION):
         return []
     live = engine.live(approval.run_id)
     try:
@@ -194,40 +175,99 @@ def _let_out(services: Services, engine: Engine, approval: tables.Approval, chan
     with services.store.read() as session:
         around_it = world(session)
     out = []
-    for composed in asking.compose(services, live, approval, values):
+    for composed in asking.compose(services, live, approval, values, change.pieces):
         kind = kinds()[composed.line.kind]
         assert isinstance(kind, SendSpec)
         view = piece_view(kind.form, composed.content, composed.connection, around_it) if composed.content else None
         wrong = "" if view is not None and view.refused else composed.wrong
-        out.append(ComposedView(line=composed.line.id, title=kind.title, piece=view, wrong=wrong))
+        drafted = [values.get(line.id) for line in (live.workflow.line(approval.draft), *asking.others(live, approval)) if line]
+        may = _changeable(kind.form, composed.content, drafted) if view is not None else []
+        out.append(ComposedView(line=composed.line.id, title=kind.title, piece=view, wrong=wrong, changeable=may))
     return out
+
+
+def _changeable(form: FormName, content: dict[str, Any], drafted: list[Any]) -> list[str]:
+    """What may be changed of a piece itself: not what a draft wrote, which is changed there."""
+    written = [value for output in drafted if isinstance(output, dict) for value in output.values()]
+    names = CHANGEABLE.get(form, ())
+    return [name for name in names if name not in ("title", "subject") or content.get(name) not in written] + ["goes"]
 
 
 def _parts(engine: Engine, approval: tables.Approval) -> list[PartOfDraft]:
     """What a draft in fields or a list is made of, while it can be changed."""
-    if approval.state != "open" or approval.draft in ("", asking.QUESTION):
+    if approval.state != "open" or approval.draft in (asking.ACT, asking.QUESTION):
         return []
     live = engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
-    output = live.state.scope(approval.address).get(approval.draft)
+    output = _as_it_stands(live, approval).get(approval.draft)
     kind = kinds().get(line.kind) if line is not None else None
     if line is None or not isinstance(kind, Drafts) or not isinstance(output, dict):
         return []
     return [PartOfDraft(**vars(part)) for part in kind.parts(execution.read(line), output)]
 
 
+def _others(engine: Engine, approval: tables.Approval) -> list[PartOfDraft]:
+    """The parts of the other drafts that go out with the one that is asked about, each named ``line/part``."""
+    if approval.state != "open" or approval.draft in (asking.ACT, asking.QUESTION):
+        return []
+    live = engine.live(approval.run_id)
+    scope = _as_it_stands(live, approval)
+    out = []
+    for line in asking.others(live, approval):
+        kind = kinds()[line.kind]
+        assert isinstance(kind, Drafts)
+        title = "".join(part.text for part in sentence(line, kind, World()))
+        parts = [PartOfDraft(**vars(part)) for part in kind.parts(execution.read(line), scope[line.id])]
+        for part in parts or [PartOfDraft(name="text", label="", type="long", value=scope[line.id].get("text", ""))]:
+            label = f"{title}: {part.label}" if part.label else title
+            out.append(part.model_copy(update={"name": f"{line.id}/{part.name}", "label": label}))
+    return out
+
+
+def _as_it_stands(live: Live, approval: tables.Approval) -> dict[str, Any]:
+    """The values around a question, with what those who said yes changed."""
+    scope = dict(live.state.scope(approval.address))
+    try:
+        return scope | asking.as_approved(live, approval, asking.Change().over(approval.edit))
+    except asking.AnswerRefused:
+        return scope
+
+
+def _form(approval: tables.Approval) -> AnswerForm:
+    asks = dict(approval.asks or {})
+    options = [
+        Option(name=one["name"], text=one["text"], picture=_PICTURE.fullmatch(one["text"]) is not None)
+        for one in asks.pop("options", [])
+    ]
+    return AnswerForm(**asks, options=options)
+
+
 def measured(services: Services, engine: Engine, approval_id: int, change: asking.Change, trying: bool = True) -> Measured:
     """A change as it would be taken, as a text, the rules on it, and what would go out. Raises `asking.AnswerRefused`."""
     with services.store.read() as session:
         approval = session.get_one(tables.Approval, approval_id)
+    change = change.over(approval.edit)
     live = engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
     output = live.state.scope(approval.address).get(approval.draft)
     text = change.text if change.text is not None else approval.text
-    if line is not None and isinstance(output, dict) and change.parts:
-        text = str(asking.revise(line, output, change).get("text", ""))
-    findings = _measure(services, engine, approval_id, text, trying)
-    return Measured(text=text, findings=findings, pieces=_let_out(services, engine, approval, change))
+    own = {name: value for name, value in change.parts.items() if "/" not in name}
+    if line is not None and isinstance(output, dict) and own:
+        output = asking.revise(line, output, asking.Change(change.text, own))
+        text = str(output.get("text", ""))
+    findings = _measure(services, engine, approval_id, text, trying, output if isinstance(output, dict) else None)
+    marks = _marked(approval.text, text) if text != approval.text else []
+    return Measured(text=text, findings=findings, pieces=_let_out(services, engine, approval, change), changes=marks)
+
+
+def _in_round(approval: tables.Approval, by: int) -> str:
+    """The address of the round before this one, or after it; that of none before the first."""
+    number = approval.round + by
+    return str(flow.Address.parse(approval.address)._replace(round=number)) if number else ""
+
+
+def _marked(before: str, after: str) -> list[ChangeView]:
+    return [ChangeView(what=one.what, text=one.text) for one in changes(before, after)]
 
 
 def _act(services: Services, workflow: Workflow, approval: tables.Approval) -> str:
@@ -286,19 +326,18 @@ def _channel(session: Session, workflow: Workflow, draft: str) -> tuple[str, int
     return "", None
 
 
-def _measure(services: Services, engine: Engine, approval_id: int, text: str, trying: bool = True) -> list[FindingView]:
-    """The rules on a text. Without `trying` no link is tried: whoever types it has no account."""
+def _measure(
+    services: Services, engine: Engine, approval_id: int, text: str, trying: bool = True, output: Mapping[str, Any] | None = None
+) -> list[FindingView]:
+    """The rules on a text, which is what a changed `output` says. Without `trying` no link is tried: whoever types it has no account."""
     with services.store.read() as session:
         approval = session.get_one(tables.Approval, approval_id)
     live = engine.live(approval.run_id)
     line = live.workflow.line(approval.draft)
     around_it = known(services, live.workflow.brand)
     around_it = around_it if trying else replace(around_it, dead=None)
-    return (
-        [
-            FindingView(**f.model_dump())
-            for f in measure(text, execution.rules_of(line, live.state.scope(approval.address)), around_it)
-        ]
-        if line
-        else []
-    )
+    if line is None:
+        return []
+    values = live.state.scope(approval.address) | ({approval.draft: output} if output is not None else {})
+    around_it = execution.known_of(line, values, text, execution.outside_roots(live.workflow), around_it)
+    return [FindingView(**f.model_dump()) for f in measure(text, execution.rules_of(line, values), around_it)]

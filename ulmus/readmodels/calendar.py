@@ -57,6 +57,17 @@ class StartOnTime(BaseModel):
     brand: str | None
 
 
+class AnswerOnTime(BaseModel):
+    """When an answer is due; `late` where nobody answered by then."""
+
+    at: float
+    approval: int
+    title: str
+    who: str
+    brand: str | None
+    late: bool = False
+
+
 class ChannelPlaces(BaseModel):
     """A channel with its timetable: the places there are, and how many pieces have one."""
 
@@ -74,6 +85,7 @@ class CalendarView(BaseModel):
     pieces: list[PieceOnTime]
     starts: list[StartOnTime]
     channels: list[ChannelPlaces]
+    answers: list[AnswerOnTime] = []
     more: bool = False
 
 
@@ -128,6 +140,7 @@ def between(
         pieces=_told(session, rows[:MOST], around),
         starts=starts[:MOST_STARTS],
         channels=_channels(session, around, max(since, now), until),
+        answers=_answers(session, since, until, brand),
         more=len(rows) > MOST or len(starts) > MOST_STARTS,
     )
 
@@ -195,6 +208,23 @@ def _starts(session: Session, engine: Engine, since: float, until: float, brand:
             if moment.timestamp() < until
         ]
     return sorted(out, key=lambda start: start.at)
+
+
+def _answers(session: Session, since: float, until: float, brand: str | None) -> list[AnswerOnTime]:
+    approval, run, workflow = tables.Approval, tables.Run, tables.WorkflowRecord
+    asked = (
+        select(approval, run.title, workflow.brand)
+        .join(run, run.id == approval.run_id)
+        .join(workflow, workflow.id == run.workflow_id)
+        .where(approval.state == "open", approval.due_at >= since, approval.due_at < until)
+        .order_by(approval.due_at)
+        .limit(MOST)
+    )
+    rows = session.execute(asked.where(workflow.brand == brand) if brand else asked)
+    return [
+        AnswerOnTime(at=one.due_at or 0, approval=one.id, title=title, who=one.who, brand=of, late=one.lapsed_at is not None)
+        for one, title, of in rows
+    ]
 
 
 def _channels(session: Session, around: World, since: float, until: float) -> list[ChannelPlaces]:

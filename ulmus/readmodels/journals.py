@@ -189,7 +189,9 @@ def _told(cell: CellView, line: Line, event: flow.Event, usage: Usage) -> None:
         fill_cell(cell, line, True, event.receipt, {}, usage.model_dump(), event.at)
         cell.state, cell.message = "fresh", ""
     elif isinstance(event, flow.Answered):
-        fill_cell(cell, line, True, {"text": event.text, "by": event.by}, {}, usage.model_dump(), event.at)
+        fill_cell(
+            cell, line, True, {"text": event.text, "by": event.by} | event.values.get(line.id, {}), {}, usage.model_dump(), event.at
+        )
         cell.state, cell.message = "fresh", ""
         cell.findings = [FindingView(rule="", strength="must", kept=False, says=f"let out although: {w}") for w in event.despite]
         if event.verdict != "approve":
@@ -394,6 +396,9 @@ def _says(event: flow.Event) -> str:
     match event:
         case flow.Failed() | flow.Unsure() | flow.Held():
             return event.message
+        case flow.Agreed():
+            changed = ", with changes" if event.edited else ""
+            return f"{event.by} said yes{changed}. Still asked: {', '.join(event.waits_for)}."
         case flow.Answered():
             words = {"approve": "Approved", "back": "Sent back", "decline": "Declined"}[event.verdict]
             changed = ", with changes" if event.edited and event.verdict == "approve" else ""

@@ -110,13 +110,26 @@ class ChangeView(BaseModel):
     text: str
 
 
+class OpinionView(BaseModel):
+    """What a model said of one sentence (`number`, from 1, of those it was asked about): its verdict, and the passage it went by,
+    where that stands in a source."""
+
+    number: int
+    text: str
+    verdict: Literal["supported", "unsupported", "contradicted"]
+    passage: str
+    source: str
+
+
 class VersionView(BaseModel):
-    """One version of a draft: the text, how it kept the rules, and how it differs from the version before."""
+    """One version of a draft: the text, how it kept the rules, how it differs from the version before, and what another model said
+    of its sentences."""
 
     text: str
     why: str = ""
     findings: list[FindingView] = []
     changes: list[ChangeView] = []
+    opinions: list[OpinionView] = []
 
 
 class IterationView(BaseModel):

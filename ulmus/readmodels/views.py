@@ -39,6 +39,7 @@ from .models import (
     FindingView,
     LineProblemView,
     LineView,
+    OpinionView,
     PartView,
     ResultView,
     UsageView,
@@ -221,7 +222,8 @@ def versions(detail: Mapping[str, Any]) -> list[VersionView]:
         parts = [words, f"Put right here: {'; '.join(one['mended'])}" if one.get("mended") else ""]
         parts += ["Kept: it broke the least" if one is best and "best" in detail else ""]
         words = ". ".join(part for part in parts if part)
-        out.append(VersionView(text=one["text"], why=words, findings=findings, changes=marks))
+        said = [OpinionView(**opinion) for opinion in detail.get("opinions") or []] if one is best else []
+        out.append(VersionView(text=one["text"], why=words, findings=findings, changes=marks, opinions=said))
     return out
 
 

@@ -6,9 +6,25 @@ import queue
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, Literal
 
 MOST_WAITING = 1000
+Topic = Literal[
+    "approval",
+    "bringing",
+    "cell",
+    "comparison",
+    "here",
+    "notice",
+    "outside",
+    "page",
+    "piece",
+    "proof",
+    "run",
+    "sheet",
+    "workflow",
+]
+"""What news can be of; the page knows what each makes stale."""
 
 
 class Bus:
@@ -18,7 +34,7 @@ class Bus:
         self._listeners: set[queue.Queue[dict[str, Any]]] = set()
         self._lock = threading.Lock()
 
-    def publish(self, topic: str, **what: Any) -> None:
+    def publish(self, topic: Topic, **what: Any) -> None:
         """Tell all listeners."""
         with self._lock:
             listeners = list(self._listeners)

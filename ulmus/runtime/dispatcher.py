@@ -241,7 +241,7 @@ def task_of(live: Live, decision: Any, now: float) -> Task:
         decision=decision,
         line=line,
         # When a piece goes is said in the page's zone, which the run keeps.
-        values=live.state.named(decision.address, {*reads, "run"} if isinstance(plan, SendPlan) else reads),
+        values=live.state.named(decision.address, {*reads, flow.GIVEN, *(("run",) if isinstance(plan, SendPlan) else ())}),
         deadline=max(now + 1, live.state.began + page.workflow.limits.hours * 3600 + live.state.granted.get("time", 0.0)),
         about=page.lines.get(plan.draft) if isinstance(plan, AskPlan) else None,
         brand=page.workflow.brand,

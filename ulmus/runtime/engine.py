@@ -10,31 +10,41 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
-from functools import partial
 from typing import Any
 
 from filelock import FileLock, Timeout
 from sqlalchemy.orm import Session
 
 from ..core import flow
-from ..store import place
-from . import approval_mail, records
+from ..core.pieces import Letter
+from ..store import place, tables
+from . import records
 from .arrivals import Arrivals
+from .asking import letters
+from .asking.briefs import Briefs
+from .asking.deadlines import Deadlines
+from .asking.replies import Answering
+from .asking.rooms import RoomAnswers
 from .budgets import Budgets
 from .dispatcher import Dispatcher
 from .executors import Executor, Threads
 from .handlers import Handlers
+from .hubs import Hubs
 from .journal import Live, Pages
 from .mirrors import Mirrors
+from .noticing import notices
+from .noticing.notices import Notices
 from .numbers import Numbers
 from .outbox import Outbox
 from .outsides import Outsides
 from .polling import Polling
+from .pushing import Pushing
 from .quotas import Uses
 from .replies import Replies
 from .returns import Returns
 from .runs import Runs
 from .services import Services
+from .telling import NOTICE
 from .ticker import Ticker
 from .transaction import Transaction
 from .writer import EngineStopped, Writer
@@ -59,12 +69,19 @@ class Engine:
         self.uses = Uses(services)
         self.budgets = Budgets(services, self.uses)
         self.runs = Runs(services, self.pages, self.writer)
-        self.outbox = Outbox(services, self.writer, self.outsides, partial(approval_mail.written, services, self.writer))
+        self.outbox = Outbox(services, self.writer, self.outsides, self._told)
         self.polling = Polling(services, self.pages, self.runs, self.outsides)
         self.replies = Replies(services, self.writer, self.outsides)
-        self.returns = Returns(services, self.outsides)
+        self.answering = Answering(services, self.writer)
+        self.returns = Returns(services, self.outsides, self.answering.take)
+        self.briefs = Briefs(services, self.writer, self.outsides)
+        self.deadlines = Deadlines(services, self.writer)
+        self.room_answers = RoomAnswers(services, self.answering, self.outsides)
+        self.pushing = Pushing(services, self.outsides)
+        self.notices = Notices(services, self.outsides, self.pushing.notices)
         self.numbers = Numbers(services, self.outsides)
         self.mirrors = Mirrors(services, self.outsides)
+        self.hubs = Hubs(services, self.outsides)
         self.arrivals = Arrivals(services, self.writer)
         self.handlers = Handlers(services, self.outbox, self.runs)
         self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.uses, self.replies.watch)
@@ -79,12 +96,30 @@ class Engine:
             self.polling.tick,
             self.replies.tick,
             self.returns.tick,
+            self.briefs.tick,
+            self.deadlines.tick,
+            self.room_answers.tick,
+            self.pushing.tick,
+            self.notices.tick,
             self.numbers.tick,
             self.mirrors.tick,
+            self.hubs.tick,
             self.uses.tick,
             self._new_day,
         ]
-        resets = [self.outsides.reset, self.replies.reset, self.returns.reset, self.numbers.reset, self.uses.reset, self._reset]
+        resets = [
+            self.outsides.reset,
+            self.replies.reset,
+            self.returns.reset,
+            self.deadlines.reset,
+            self.room_answers.reset,
+            self.pushing.reset,
+            self.notices.reset,
+            self.numbers.reset,
+            self.hubs.reset,
+            self.uses.reset,
+            self._reset,
+        ]
         self.ticker = Ticker(services, self.writer, tickers, resets)
         self._next_day_look = 0.0
         self._next_forgetting = 0.0
@@ -126,6 +161,12 @@ class Engine:
         self.writer.stop()
         self.uses.flush()
         self._file_lock.release()
+
+    def _told(self, piece: tables.Piece) -> Letter | str | None:
+        """What the house tells people with a piece of its own."""
+        if piece.kind == NOTICE:
+            return notices.told(self.services, piece)
+        return letters.told(self.services, self.writer, piece)
 
     def _reset(self, now: float) -> None:
         self._next_day_look = 0.0

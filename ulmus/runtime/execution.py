@@ -6,19 +6,20 @@ import hashlib
 import logging
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, TypeVar, cast
 
 from pydantic import BaseModel
 
 from ..core import flow, pieces, slots
-from ..core.drafting import Known, broken, measure
+from ..core.drafting import Known, assemble, broken, measure
+from ..core.drafting.prompts import material_of
 from ..core.drafting.rules import BRAND, Rule, of_brand
 from ..core.rows import Change
 from ..core.values import NotPlain, plain_object
 from ..core.workflow import KindSpec, Line, Workflow, World, points_at, read_settings, sentence, settings_of, templates_of
 from ..core.workflow.controls import ConnectionKey
-from ..core.workflow.kinds import S, SendSpec, StepSpec, with_texts
+from ..core.workflow.kinds import AskSpec, S, SendSpec, StepSpec, with_texts
 from ..core.workflow.plans import (
     AnyPlan,
     AskPlan,
@@ -30,7 +31,7 @@ from ..core.workflow.plans import (
     EachPlan,
     PerformPlan,
 )
-from ..protocols.errors import Misconfigured, OutsideError, TooLarge
+from ..protocols.errors import Misconfigured, NothingToDo, OutsideError, TooLarge
 from ..protocols.languages import language_of
 from ..steps import connection_kinds, kinds
 from ..steps.api import (
@@ -127,7 +128,7 @@ def perform(line: Line, context: Context) -> Result:
     kind = kinds()[line.kind]
     assert isinstance(kind, Performs | Drafts | Assigns)
     if isinstance(kind, Assigns):
-        context = replace(context, tools=tools_of(line))
+        context = replace(context, tools=tools_of(line, context))
     gave = guarded(lambda: kind.perform(filled(kind, line, context.values), context))
     try:
         return replace(gave, output=kept(gave.output), detail=kept(gave.detail))
@@ -144,12 +145,16 @@ def kept(value: Any) -> dict[str, Any]:
         raise OutsideError(f"What this line gave cannot be kept: {error}.") from None
 
 
-def tools_of(line: Line) -> tuple[Tool, ...]:
-    """The lines inside an assignment as tools: what the model is to give is what their slots take from ``given``."""
+def tools_of(line: Line, context: Context) -> tuple[Tool, ...]:
+    """The lines inside an assignment as tools: what the model is to give is what their slots take from ``given``, or what the kind
+    says. Raises `OutsideError` where a kind has to ask for that and is not told."""
     known, out = kinds(), []
     for inner in line.steps:
         kind = known.get(inner.kind)
         if not isinstance(kind, StepSpec) or inner.muted or not kind.can_be_a_tool:
+            continue
+        if isinstance(kind, Sends | Calls) and (told := guarded(partial(kind.as_tool, read(inner), context, inner.id))):
+            out.append(told)
             continue
         wanted: dict[str, str] = {}
         for place, text in templates_of(kind, inner.settings):
@@ -172,6 +177,32 @@ def piece(line: Line, context: Context, refusing: bool = True) -> Outgoing:
     if refusing and (wrong := refusals_of(line, outgoing, context)):
         raise TooLarge(" ".join(wrong))
     return outgoing
+
+
+PIECES = "pieces"
+"""Where the output of a question holds what was changed of the pieces it let out, by their lines."""
+
+
+def changed(line: Line, outgoing: Outgoing, change: Mapping[str, Any]) -> Outgoing:
+    """A piece as a person changed it when they approved it. Raises `NothingToDo` where that cannot be."""
+    kind = kinds()[line.kind]
+    assert isinstance(kind, SendSpec)
+    try:
+        return replace(outgoing, content=kept(pieces.changed(kind.form, outgoing.content, change))) if change else outgoing
+    except ValueError as error:
+        raise NothingToDo(str(error)) from None
+
+
+def change_of(workflow: Workflow, scope: Mapping[str, Any], step: str) -> Mapping[str, Any]:
+    """What was changed of a line's piece when it was approved. Only what a question gave is believed: values from outside may be
+    called anything."""
+    found: Mapping[str, Any] = {}
+    for line in workflow.every_step:
+        given = scope.get(line.id) if isinstance(kinds().get(line.kind), AskSpec) else None
+        told = given.get(PIECES) if isinstance(given, Mapping) else None
+        if isinstance(told, Mapping) and isinstance(told.get(step), Mapping):
+            found = told[step]
+    return found
 
 
 def refusals_of(line: Line, outgoing: Outgoing, context: Context) -> list[str]:
@@ -217,12 +248,22 @@ def rules_of(line: Line, values: Mapping[str, Any]) -> Sequence[Rule]:
     return (*plan.rules, *of_brand(values.get(BRAND), plan.whole))
 
 
-def broken_rules(line: Line | None, values: Mapping[str, Any], text: str) -> tuple[str, ...]:
+def known_of(line: Line, values: Mapping[str, Any], text: str, outside: frozenset[str], known: Known) -> Known:
+    """What is known besides where `text` is measured as the draft of a line: its fields, where it is what they say, what the model
+    was told, and what it was given to write from."""
+    given = values.get(line.id)
+    fields = given if isinstance(given, dict) and given.get("text") == text else None
+    plan = kinds()[line.kind].plan_of(line.settings)
+    instruction = plan.instruction if isinstance(plan, DraftPlan) else ""
+    sources = material_of(assemble("", instruction, values, outside, rules_of(line, values)).messages) if instruction else None
+    return replace(known, values=fields, instruction=instruction, sources=sources)
+
+
+def broken_rules(line: Line | None, values: Mapping[str, Any], text: str, outside: frozenset[str] = frozenset()) -> tuple[str, ...]:
     """The must-rules of a draft that `text` breaks, in words. No link is tried."""
     if line is None:
         return ()
-    given = values.get(line.id)
-    known = Known(values=given if isinstance(given, dict) and given.get("text") == text else None, language_of=language_of)
+    known = known_of(line, values, text, outside, Known(language_of=language_of))
     return tuple(finding.says for finding in broken(measure(text, rules_of(line, values), known)))
 
 
@@ -250,7 +291,8 @@ def call(line: Line, values: Mapping[str, Any]) -> CallPlan:
     kind = kinds()[line.kind]
     assert isinstance(kind, Calls)
     plan = kind.plan(filled(kind, line, values))
-    return replace(plan, item=plain_object(dict(plan.item)))
+    # As a tool that says nothing of what it begins with, it begins with what the model gives.
+    return replace(plan, item=plain_object(dict(plan.item or values.get(flow.GIVEN) or {})))
 
 
 def guarded(call: Callable[[], T]) -> T:

@@ -182,12 +182,12 @@ def name_of(place: str) -> str:
     return name if "." in name else f"{name or 'table'}.csv"
 
 
-def open_sheet(services: Services, name: str, connection: str, place: str, every: float) -> str:
-    """Make a sheet of a file elsewhere; gives its key. Raises `OutsideError`, or `ValueError` in plain words."""
+def open_sheet(services: Services, name: str, connection: str, place: str, every: float, brand: str | None = None) -> str:
+    """Make a sheet of a file elsewhere, of a brand or the house's; gives its key. Raises `OutsideError`, or `ValueError` in plain words."""
     file = fetched(services, connection, place)
     book = books.opened(file.body, name_of(place))
     with services.store.write() as session:
-        sheet = sheets.create(session, name, sheets.guessed(book.heads, book.rows[:1000]))
+        sheet = sheets.create(session, name, sheets.guessed(book.heads, book.rows[:1000]), brand)
         session.add(
             tables.OutsideSheet(
                 sheet=sheet.key, connection=connection, place=place, every=every, next_at=services.clock() + every, base=[]

@@ -27,13 +27,15 @@ from ..protocols.errors import Misconfigured, NotFound, OutsideError
 from ..steps import kinds
 from ..steps.api import Connection, Jobs, Mails, Outgoing, Pending, Sends, Sighting, Sought, Taken
 from ..steps.connections import mail as connected
+from ..steps.shared import rooms
 from ..store import tables
-from . import departures, lists, mailings, quotas, timing
+from . import departures, links, lists, mailings, quotas, timing
 from .execution import effect_key, guarded
 from .journal import Live
 from .listings import Listings
 from .ports import Events, Gate
 from .services import Services, audit
+from .telling import HOUSE_TELLS
 from .transaction import Transaction
 from .workspace import workspace
 
@@ -67,13 +69,16 @@ class _Observed:
 
 
 class Outbox:
-    """Sends pieces, one at a time each, and settles what a crash left open. `asked` writes the mail about a question, by its number."""
+    """Sends pieces, one at a time each, and settles what a crash left open. `told` writes what the house itself tells people: a
+    letter, or what is said in a room; nothing where that is over."""
 
-    def __init__(self, services: Services, events: Events, gate: Gate, asked: Callable[[int], pieces.Letter]) -> None:
+    def __init__(
+        self, services: Services, events: Events, gate: Gate, told: Callable[[tables.Piece], pieces.Letter | str | None]
+    ) -> None:
         self.services = services
         self.events = events
         self.gate = gate
-        self.asked = asked
+        self.told = told
         self.listings = Listings(services)
         self.settle = SETTLE
         self.take_back = 0.0
@@ -276,17 +281,26 @@ class Outbox:
 
     def _send(self, piece: tables.Piece) -> dict[str, Any] | Taken | Pending:
         services = self.services
-        if piece.kind == "approval_mail":
-            sender = connected.mailer(services.web, services.connect(piece.connection, connected.KIND.name))
-            own = hashlib.sha256(f"{services.store.identity}/{piece.key}".encode()).hexdigest()[:32]
-            letter = self.asked(piece.approval_id or 0)
-            mail.send(sender, mail.compose(sender, letter, own, self.services.clock(), {}))
-            return {}
+        if piece.kind in HOUSE_TELLS:
+            return self._tell(piece)
         kind = kinds()[piece.kind]
         assert isinstance(kind, Sends | Jobs)
         if isinstance(kind, Sends):
             kind.still(workspace(services), piece.content)
         return kind.send(services.web, self._connection(piece), self._opened(piece), piece.key)
+
+    def _tell(self, piece: tables.Piece) -> dict[str, Any]:
+        """Tell people of what waits for them or is wrong, by mail or in a room, unless that is over."""
+        services, told = self.services, self.told(piece)
+        if told is None:
+            return {"left_out": "It was over before."}
+        if isinstance(told, str):
+            rooms.say(services.web, services.connect(piece.connection, rooms.KINDS), told, piece.key)
+            return {}
+        sender = connected.mailer(services.web, services.connect(piece.connection, connected.KIND.name))
+        own = links.sign_of(services.store.identity, piece.key)
+        mail.send(sender, mail.compose(sender, told, own, services.clock(), {}))
+        return {"message_id": own}
 
     def _opened(self, piece: tables.Piece) -> dict[str, Any]:
         """The content of a piece with the files that go along; the outbox itself holds only their links."""

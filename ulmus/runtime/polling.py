@@ -235,8 +235,14 @@ class Polling:
                 "looked_at": here.now,
                 "found": says,
                 "failed": False,
+                # A look that was asked for while it was looked at is not forgotten.
                 "next_at": min(
-                    [next_at, *([here.now + every(here.line)] if left else []), *([midnight(tx.now)] if backlog else [])]
+                    [
+                        next_at,
+                        *([stands.next_at] if stands.next_at > here.now else []),
+                        *([here.now + every(here.line)] if left else []),
+                        *([midnight(tx.now)] if backlog else []),
+                    ]
                 ),
             }
             session.execute(update(tables.Start).where(tables.Start.workflow_id == workflow_id), noted)
@@ -294,7 +300,12 @@ class Polling:
 
 _AS_IT_STANDS = (
     select(
-        tables.Start.memory, tables.Start.failed, tables.Start.found, tables.WorkflowRecord.revision_id, tables.WorkflowRecord.state
+        tables.Start.memory,
+        tables.Start.failed,
+        tables.Start.found,
+        tables.Start.next_at,
+        tables.WorkflowRecord.revision_id,
+        tables.WorkflowRecord.state,
     )
     .join(tables.WorkflowRecord, tables.WorkflowRecord.id == tables.Start.workflow_id)
     .where(tables.Start.workflow_id == bindparam("id"))

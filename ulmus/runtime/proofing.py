@@ -11,6 +11,7 @@ import logging
 import threading
 from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
+from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any, Literal
@@ -216,13 +217,36 @@ class Proofs:
             if stop is None or stop.is_set():
                 stop = self._stop[workflow_id] = threading.Event()
         for sample in samples:
-            self.executor.submit(self._make_column, workflow_id, workflow, sample, steps, again, stop)
+            self.executor.submit(copy_context().run, self._make_column, workflow_id, workflow, sample, steps, again, stop)
 
     def stop(self, workflow_id: int) -> None:
         """Stop what is being made for this workflow."""
         with self._lock:
             if workflow_id in self._stop:
                 self._stop[workflow_id].set()
+
+    def carry_out(self, workflow_id: int, workflow: Workflow, sample: tables.Sample, stop: threading.Event) -> Column:
+        """Make a whole column here and now, also for a sample that is nowhere kept (its number is negative). What a line gave is
+        kept by what it depends on, so that nothing is made twice."""
+        known = self._known(workflow, [sample])
+        column = Column(values=_ground(workflow, sample, known.brand))
+        for line in workflow.steps:
+            if stop.is_set():
+                break
+            self._put(column, line, sample, known)
+            cell = column.cells[line.id]
+            if cell.state == "passed":
+                break
+            if cell.state in ("muted", "running", "fresh") or not cell.key:
+                continue  # what failed before is tried again: it may have been the outside
+            made = self._make(workflow_id, workflow, sample, line, cell.key, column.values, stop)
+            if made is None:
+                break
+            known.last[sample.id, line.id] = made
+            self._put(column, line, sample, known)
+            if not made.ok:
+                break
+        return column
 
     def _make_column(
         self,
@@ -392,13 +416,15 @@ class Proofs:
 
     def _keep(self, sample_id: int, step: str, proof: tables.Proof) -> None:
         with self.services.store.write() as session:
-            if session.get(tables.Sample, sample_id) is None:
+            if sample_id > 0 and session.get(tables.Sample, sample_id) is None:
                 return
             session.merge(proof)
-            session.merge(tables.ProofCell(sample_id=sample_id, step=step, key=proof.key))
+            if sample_id > 0:
+                session.merge(tables.ProofCell(sample_id=sample_id, step=step, key=proof.key))
 
     def _say(self, workflow_id: int, place: tuple[int, str], **what: Any) -> None:
-        self.services.bus.publish("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
+        if place[0] > 0:
+            self.services.bus.publish("proof", workflow=workflow_id, sample=place[0], step=place[1], **what)
 
 
 def values_at(workflow: Workflow, column: Column, step: str) -> dict[str, Any]:

@@ -67,6 +67,7 @@ class Uses:
         self._known = -1
         self._next = 0.0
         self._lock = threading.Lock()
+        self._flushing = threading.Lock()
 
     def start(self) -> None:
         """Read what this month has used."""
@@ -115,25 +116,37 @@ class Uses:
         self._next = 0.0
 
     def flush(self) -> None:
-        """Write down what was used."""
-        with self._lock:
-            dirty, self._dirty = self._dirty, set()
-            rows = [
-                {"connection": key, "day": day, "calls": self._used[key, day][0], "tokens": self._used[key, day][1]}
-                for key, day in dirty
-            ]
+        """Write down what was used; what was noted before the call stands in the record after it."""
+        with self._flushing:
+            with self._lock:
+                dirty, self._dirty = self._dirty, set()
+                rows = [
+                    {"connection": key, "day": day, "calls": self._used[key, day][0], "tokens": self._used[key, day][1]}
+                    for key, day in dirty
+                ]
+            try:
+                if rows:
+                    self._write(rows)
+            except BaseException:
+                with self._lock:
+                    self._dirty |= dirty
+                raise
             month = self._today()[:7]
-            self._used = {place: used for place, used in self._used.items() if place[1].startswith(month)}
-        if rows:
-            with self.services.store.write() as session:
-                written = insert(tables.Use)
-                session.connection().execute(
-                    written.on_conflict_do_update(
-                        index_elements=["connection", "day"],
-                        set_={"calls": written.excluded.calls, "tokens": written.excluded.tokens},
-                    ),
-                    rows,
-                )
+            with self._lock:
+                self._used = {
+                    place: used for place, used in self._used.items() if place[1].startswith(month) or place in self._dirty
+                }
+
+    def _write(self, rows: list[dict[str, Any]]) -> None:
+        with self.services.store.write() as session:
+            written = insert(tables.Use)
+            session.connection().execute(
+                written.on_conflict_do_update(
+                    index_elements=["connection", "day"],
+                    set_={"calls": written.excluded.calls, "tokens": written.excluded.tokens},
+                ),
+                rows,
+            )
 
     def _read_limits(self) -> dict[str, Mapping[str, Any]]:
         """The quotas of the connections that have some, as they are now."""

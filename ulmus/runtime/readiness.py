@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from typing import Any
+from typing import Any, Literal
 from urllib.parse import urlsplit
 
 from sqlalchemy import select
@@ -12,9 +12,10 @@ from sqlalchemy.orm import Session
 
 from ..core.workflow import Line, LineProblem, Workflow, points_at, settings_of, templates_of
 from ..core.workflow.kinds import CallSpec, SendSpec, WriteSpec
-from ..core.workflow.plans import RowsPlan
+from ..core.workflow.plans import DraftPlan, RowsPlan
 from ..steps import kinds
 from ..store import tables
+from .comparing import outcomes
 from .proofing import Column, broken_musts
 from .runs import live_pages
 
@@ -23,7 +24,9 @@ EXAMPLES = (".example", "example.com", "example.org", "example.net")
 
 
 def from_proofs(workflow: Workflow, samples: Iterable[tables.Sample], columns: Mapping[int, Column]) -> list[LineProblem]:
-    """Samples that fail, must-rules that are broken, rows that would be written empty."""
+    """Samples that fail, must-rules that are broken, tests that do not hold or were not run, rows that would be written empty."""
+    samples = list(samples)
+    problems = _tests(workflow, samples, columns)
     fails: dict[str, list[tuple[str, str]]] = defaultdict(list)
     broken: dict[tuple[str, str], list[str]] = defaultdict(list)
     empty: dict[str, list[str]] = defaultdict(list)
@@ -43,7 +46,7 @@ def from_proofs(workflow: Workflow, samples: Iterable[tables.Sample], columns: M
             cells = cell.result.detail.get("cells")
             if isinstance(cells, dict) and not any(str(value).strip() for value in cells.values()):
                 empty[line.id].append(sample.label)
-    problems = [LineProblem(step, f"It fails for {_those(labels)}: {labels[0][1]}", "warning") for step, labels in fails.items()]
+    problems += [LineProblem(step, f"It fails for {_those(labels)}: {labels[0][1]}", "warning") for step, labels in fails.items()]
     problems += [
         LineProblem(step, f"It breaks a rule for {_those(labels)}: {words}.", "warning") for (step, words), labels in broken.items()
     ]
@@ -51,6 +54,38 @@ def from_proofs(workflow: Workflow, samples: Iterable[tables.Sample], columns: M
         LineProblem(step, f"It would write an empty row for {_those(labels)}.", "warning") for step, labels in empty.items()
     ]
     return problems
+
+
+def _tests(workflow: Workflow, samples: list[tables.Sample], columns: Mapping[int, Column]) -> list[LineProblem]:
+    """Tests of prompts: those that do not hold, and, where the maker wants them run first, those that are not fresh."""
+    failing: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    stale: dict[str, list[str]] = defaultdict(list)
+    drafts = {line.id: plan for line in workflow.every_step if isinstance(plan := _plan_of(line), DraftPlan) and plan.tests}
+    for sample in samples if drafts else ():
+        column = columns.get(sample.id)
+        made = outcomes(workflow, column, sample.label) if column is not None else {}
+        for (step, _), one in made.items():
+            failing[step] += [(sample.label, test) for test in one.tests if step in drafts]
+        for step in drafts:
+            if not any(found == step and not one.failed for (found, _), one in made.items()):
+                stale[step].append(sample.label)
+    found = []
+    for step, plan in drafts.items():
+        strict: Literal["error", "warning"] = "error" if plan.tested else "warning"
+        if failing[step]:
+            labels = list(dict.fromkeys(label for label, _ in failing[step]))
+            found.append(LineProblem(step, f"A test does not hold for {_those(labels)}: {failing[step][0][1]}.", strict))
+        if plan.tested and not samples:
+            found.append(LineProblem(step, "Its tests have no sample to be run on. Keep one.", "error"))
+        elif plan.tested and stale[step]:
+            words = f"Its tests were not run for {_those(stale[step])} since something changed. Run all cells first."
+            found.append(LineProblem(step, words, "error"))
+    return found
+
+
+def _plan_of(line: Line) -> Any:
+    spec = kinds().get(line.kind)
+    return spec.plan_of(line.settings) if spec is not None else None
 
 
 def _those(labels: list[Any]) -> str:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextvars import copy_context
 from dataclasses import replace
 from typing import Any
 
@@ -67,7 +68,8 @@ class Rehearsal:
                 for decision in open_:
                     if isinstance(decision, flow.Perform) and id(decision) not in known:
                         reach = reach_of(state, self.workflow, decision.address)
-                        at_work[pool.submit(self._perform, decision, state.scope(decision.address), reach)] = decision
+                        work = pool.submit(copy_context().run, self._perform, decision, state.scope(decision.address), reach)
+                        at_work[work] = decision
                 for over in wait(at_work, return_when=FIRST_COMPLETED).done:
                     asked = at_work.pop(over)
                     if state.open.get(asked.address) is asked:
@@ -165,9 +167,10 @@ class Rehearsal:
             return [event]
         match decision:
             case flow.Ask():
-                asked = flow.Asked(at=at, address=address, approval=0, text=str(event.output.get("text", "")))
                 text = str(event.output.get("text", ""))
-                return [asked, flow.Answered(at=at, address=address, verdict="approve", text=text, by=PLAYED_BY)]
+                given = {line.id: event.output}
+                asked = flow.Asked(at=at, address=address, approval=0, text=text)
+                return [asked, flow.Answered(at=at, address=address, verdict="approve", text=text, by=PLAYED_BY, values=given)]
             case flow.Send():
                 queued = flow.Queued(at=at, address=address, piece=0, key="")
                 return [queued, flow.Sent(at=at, address=address, receipt=event.output)]

@@ -1,9 +1,11 @@
-"""What comes back of letters: mailboxes are looked into for reports of delivery (RFC 3464) and for answers."""
+"""What comes back of letters: mailboxes are looked into for reports of delivery (RFC 3464), for answers to letters, and for those to
+mails about a question (see `answering`)."""
 
 from __future__ import annotations
 
 import logging
 import threading
+from collections.abc import Callable
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -18,10 +20,11 @@ from . import leaving, lists, results
 from .outsides import STARTS
 from .ports import Gate
 from .services import Services
+from .telling import ASKED_BY_MAIL
 
 log = logging.getLogger("ulmus")
-EVERY = 60.0
-"""Seconds between looks."""
+EVERY, WHILE_ASKED = 60.0, 15.0
+"""Seconds between looks; and while a person is asked who may answer by mail."""
 FOR_DAYS = 21
 """Days after the last letter for which a mailbox is looked into."""
 
@@ -29,8 +32,9 @@ FOR_DAYS = 21
 class Returns:
     """Looks for what came back, and writes it beside the letters it is about."""
 
-    def __init__(self, services: Services, gate: Gate) -> None:
+    def __init__(self, services: Services, gate: Gate, take: Callable[[mailbox.Answer], bool]) -> None:
         self.services = services
+        self.take = take
         self.gate = gate
         self._next = 0.0
         self._looking = threading.Lock()
@@ -42,9 +46,18 @@ class Returns:
     def tick(self, now: float) -> None:
         """Look again when it is time."""
         if now >= self._next:
-            self._next = now + EVERY
+            self._next = now + (WHILE_ASKED if self._asked() else EVERY)
             if self.boxes(now):
                 self.gate.submit(STARTS, self._look)
+
+    def _asked(self) -> bool:
+        """Whether a question is open of which somebody was told who may answer by mail."""
+        approval, piece = tables.Approval, tables.Piece
+        told = select(piece.id).where(
+            piece.approval_id == approval.id, piece.kind == ASKED_BY_MAIL, piece.content["mailbox"].as_string() != ""
+        )
+        with self.services.store.read() as session:
+            return session.scalar(select(approval.id).where(approval.state == "open", told.exists()).limit(1)) is not None
 
     def boxes(self, now: float) -> set[str]:
         """The mailboxes of which letters sent lately say that what comes back comes there."""
@@ -58,6 +71,8 @@ class Returns:
             letters = [kind.name for kind in kinds().values() if isinstance(kind, SendSpec) and kind.form == "letter"]
             sent = piece.kind.in_(letters), piece.state == "sent", piece.sent_at > since
             found |= {box for box in session.scalars(select(named).where(*sent).distinct()) if box}
+            asked = piece.kind == ASKED_BY_MAIL, piece.state == "sent", piece.sent_at > since
+            found |= {box for box in session.scalars(select(named).where(*asked).distinct()) if box}
         return found
 
     def _look(self, refused: OutsideError | None) -> None:
@@ -83,9 +98,18 @@ class Returns:
         except OutsideError as error:
             wrong = error.message
             log.warning("mailbox %s: %s", box, wrong)
+        others = []
+        for answer in found.answers:
+            # Taken before it is noted how far the mailbox was read: one that is read twice is answered and decided once.
+            try:
+                if not self.take(answer):
+                    others.append(answer)
+            except Exception:
+                # One that cannot be taken keeps no other from being read, now or later.
+                log.exception("an answer by mail met a fault and is passed over")
         with self.services.store.write() as session:
-            came = sum(self._report(session, report) for report in found.reports)
-            came += sum(self._answer(session, answer) for answer in found.answers)
+            came = sum(self._report(session, report) for report in found.reports) + len(found.answers) - len(others)
+            came += sum(self._answer(session, answer) for answer in others)
             now = {"validity": found.validity, "last": found.last}
             session.merge(tables.MailboxLook(connection=box, memory=now, wrong=wrong))
         return came

@@ -26,7 +26,7 @@ from ..protocols.errors import Misconfigured
 from ..protocols.net import Web
 from ..steps import connection_kinds
 from ..steps.api import Connection, Granted, Numbered
-from ..store import Sealer, Store, place, tables
+from ..store import Sealer, Store, place, sight, tables
 from . import linked
 from .bus import Bus
 from .grants import Bearer, Grants
@@ -112,6 +112,8 @@ class Services:
     def connect(self, key: str, kind: str) -> Connection:
         """The connection called `key`, opened. Raises `OutsideError` where there is none of that kind (or of one of several, parted
         by spaces)."""
+        if not self._is_seen(key):
+            raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
         now = self.store.written("connections")
         kept = self._opened.get(key)
         if kept is None or kept.at != now:
@@ -130,6 +132,13 @@ class Services:
         if kept.connection.kind not in kind.split():
             raise Misconfigured(f"The connection “{key}” is missing. Choose another, or add it under Connections.")
         return kept.connection
+
+    def _is_seen(self, key: str) -> bool:
+        """Whether whoever asks sees a connection, where they do not see all of the house."""
+        if sight.brands() is None:
+            return True
+        with self.store.read() as session:
+            return session.get(tables.Connection, key) is not None
 
     def open_connection(self, record: tables.Connection) -> Connection:
         """A stored connection with settings read and secrets opened."""
@@ -175,7 +184,8 @@ def world(session: Session) -> World:
     sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in records}
     brands = frozenset(session.scalars(select(tables.Brand.key)))
     names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}
-    return World(connections, sheets, brands, names, linked.values_of(records))
+    people = {email.casefold(): name for email, name in session.execute(select(tables.User.email, tables.User.name)) if name}
+    return World(connections, sheets, brands, names, linked.values_of(records), people)
 
 
 #: What stands between examples where a prompt names them, and how many of them it gets.

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.workflow import Line, Workflow, edits, points_at, settings_of
-from ..core.workflow.controls import Mail
+from ..core.workflow.controls import Mail, People
 from ..core.workflow.world import BRAND_FACTS
 from ..steps import kinds
 from ..store import tables
@@ -47,7 +47,8 @@ def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
 def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple[Workflow, list[str]]:
     """A page from elsewhere with what it points at found here as far as it can be, and a note on each thing looked for.
 
-    A connection is found by its key, its name, or by being the only one of its kind; a sheet by its key, its name or its
+    A connection is found by its key, its name, or by being the only one of its kind; where there is none of its kind, a setting that
+    may be left empty is. A sheet by its key, its name or its
     columns. A brand that is not here is made from the facts in the file.
     """
     notes: list[str] = []
@@ -59,7 +60,7 @@ def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple
         here[what, key] = found
         if told:
             notes.append(told)
-    page = _pointed(workflow, here)
+    page = _pointed(session, workflow, here)
     if workflow.brand and session.get(tables.Brand, workflow.brand) is None:
         told_brand = needs.get("brand")
         if told_brand:
@@ -86,7 +87,8 @@ def with_person(workflow: Workflow, mail: str) -> Workflow:
     for line in workflow.every_step:
         kind = kinds().get(line.kind)
         for name, setting in settings_of(kind.settings).items() if kind else ():
-            if isinstance(setting.control, Mail) and not line.settings.get(name):
+            asks = isinstance(setting.control, Mail) or (isinstance(setting.control, People) and setting.required)
+            if asks and not line.settings.get(name):
                 page = edits.with_settings(page, line.id, {**line.settings, name: mail})
     return page
 
@@ -135,11 +137,16 @@ def _points(workflow: Workflow) -> Iterator[tuple[Line, str, str, str]]:
                     yield line, name, what, key
 
 
-def _pointed(workflow: Workflow, here: dict[tuple[str, str], str]) -> Workflow:
+def _pointed(session: Session, workflow: Workflow, here: dict[tuple[str, str], str]) -> Workflow:
     """The page with its keys replaced by those that fit here."""
+    of_kind = set(session.scalars(select(tables.Connection.kind)))
     for line, name, what, key in list(_points(workflow)):
         # As the line is by now: another of its settings may have been replaced before.
-        own = workflow.line(line.id)
-        if here[what, key] != key and own is not None:
-            workflow = edits.with_settings(workflow, line.id, {**own.settings, name: here[what, key]})
+        own, setting = workflow.line(line.id), settings_of(kinds()[line.kind].settings)[name]
+        found = here[what, key]
+        # It may be none where there is a word for that.
+        if what == "connection" and "" in setting.labels and not of_kind & set(setting.needs.split()):
+            found = ""
+        if found != key and own is not None:
+            workflow = edits.with_settings(workflow, line.id, {**own.settings, name: found})
     return workflow

@@ -27,6 +27,8 @@ INDEXED_FROM = 2000
 MOST_GROUPS = 2000
 FEW = 3000
 """So many rows are sorted by themselves; of more it is seen where they stand among all."""
+SOME = 50_000
+"""So many rows are asked by their numbers; of more all are asked."""
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,7 @@ class Standing:
 
     def index(self, name: str, expression: str) -> str:
         """The words that have an expression answered by its index, where there is one."""
-        if self.rows < INDEXED_FROM or not cells.can_be_indexed(name) or self.kinds.get(name) == "long":
+        if not expression or self.rows < INDEXED_FROM or not cells.can_be_indexed(name) or self.kinds.get(name) == "long":
             return ""
         index = cells.index_name(self.key, expression)
         if index in self.indexes:
@@ -108,23 +110,8 @@ def drop_indexes(connection: Connection, sheet: str) -> None:
 Ids = NDArray[np.int64]
 
 
-@dataclass(frozen=True)
-class _Found:
-    """Rows by their numbers, and where they stand."""
-
-    ids: Ids
-    places: Ids
-
-    def both(self, other: _Found) -> _Found:
-        ids, mine, _ = np.intersect1d(self.ids, other.ids, assume_unique=True, return_indices=True)
-        return _Found(ids, self.places[mine])
-
-    def as_they_stand(self) -> Ids:
-        return self.ids[np.argsort(self.places, kind="stable")]
-
-
 def _fetched(connection: Connection, sql: str, values: Sequence[Any] = ()) -> Ids:
-    """Numbers, as fast as they come."""
+    """Numbers, in the order in which they come."""
     cursor = connection.connection.cursor()
     try:
         return np.fromiter(itertools.chain.from_iterable(cursor.execute(sql, tuple(values))), dtype=np.int64)
@@ -132,14 +119,25 @@ def _fetched(connection: Connection, sql: str, values: Sequence[Any] = ()) -> Id
         cursor.close()
 
 
-def _found(connection: Connection, stands: Standing, tests: Sequence[_Test], hint: str = "", of: _Found | None = None) -> _Found:
-    """Rows that pass all tests; of some only, where these are few."""
+def _found(connection: Connection, stands: Standing, tests: Sequence[_Test], hint: str = "", of: Ids | None = None) -> Ids:
+    """The numbers of rows that pass all tests, in no order; of some only, where these are a small part."""
     where = " AND ".join([stands.mine, *(f"({test.sql})" for test in tests)])
-    values = [value for test in tests for value in test.values]
-    if of is not None and len(of.ids) <= FEW:
-        where += f" AND id IN ({', '.join(map(str, of.ids))})"
-    pairs = _fetched(connection, f"SELECT id, position FROM sheet_rows{hint} WHERE {where}", values)
-    return _Found(pairs[0::2], pairs[1::2])
+    values = tuple(value for test in tests for value in test.values)
+    among = of is not None and len(of) <= min(SOME, stands.rows // 2)
+    if of is not None and among:
+        where += f" AND id IN ({', '.join(map(str, of))})"
+    # All in one text: making an object of each number takes longer than finding it.
+    text = connection.exec_driver_sql(f"SELECT group_concat(id) FROM sheet_rows{hint} WHERE {where}", values).scalar()
+    ids: Ids = np.fromstring(text, dtype=np.int64, sep=",") if text else np.empty(0, np.int64)
+    return ids if of is None or among else ids[np.isin(ids, of)]
+
+
+def _as_they_stand(connection: Connection, stands: Standing, ids: Ids | None) -> Ids:
+    """Rows, or all of the sheet, in its own order."""
+    if ids is not None and len(ids) <= FEW:
+        return _fetched(connection, f"SELECT id FROM sheet_rows WHERE id IN ({', '.join(map(str, ids))}) ORDER BY position")
+    standing = _fetched(connection, f"SELECT id FROM sheet_rows WHERE {stands.mine} ORDER BY position")
+    return standing if ids is None else standing[np.isin(standing, ids)]
 
 
 def row_ids(connection: Connection, stands: Standing, asked: Asked) -> Ids:
@@ -148,11 +146,11 @@ def row_ids(connection: Connection, stands: Standing, asked: Asked) -> Ids:
     kept = _kept(connection, stands, asked)
     order = _order(stands, asked)
     if not order:
-        return (kept or _found(connection, stands, [])).as_they_stand()
-    if kept is not None and len(kept.ids) <= FEW and len(order) == 1:
-        return _sorted_few(connection, stands, kept.ids, *order[0])
+        return _as_they_stand(connection, stands, kept)
+    if kept is not None and len(kept) <= FEW and len(order) == 1:
+        return _sorted_few(connection, stands, kept, *order[0])
     ordered = _in_order(connection, stands, order)
-    return ordered if kept is None else ordered[np.isin(ordered, kept.ids)]
+    return ordered if kept is None else ordered[np.isin(ordered, kept)]
 
 
 def _sorted_few(connection: Connection, stands: Standing, ids: Ids, name: str, down: bool) -> Ids:
@@ -161,17 +159,17 @@ def _sorted_few(connection: Connection, stands: Standing, ids: Ids, name: str, d
     return _fetched(connection, f"{few} ORDER BY NOT ({_filled(expression)}), {expression}{last}, position{last}")
 
 
-def _kept(connection: Connection, stands: Standing, asked: Asked) -> _Found | None:
-    """The rows that pass all tests; ``None`` where there is no test."""
+def _kept(connection: Connection, stands: Standing, asked: Asked) -> Ids | None:
+    """The rows that pass all tests; ``None`` where there is no test. What no index answers is asked last, of what is left."""
     indexed, others = _tests(stands, asked)
-    kept: _Found | None = None
+    if len(indexed) == 1:
+        hint, test = indexed[0]
+        return _found(connection, stands, [test, *others], hint)
+    kept: Ids | None = None
     for hint, test in indexed:
         some = _found(connection, stands, [test], hint)
-        kept = some if kept is None else kept.both(some)
-    if others:
-        rest = _found(connection, stands, others, "", kept)
-        kept = rest if kept is None else kept.both(rest)
-    return kept
+        kept = some if kept is None else kept[np.isin(kept, some)]
+    return _found(connection, stands, others, "", kept) if others else kept
 
 
 def _in_order(connection: Connection, stands: Standing, order: Sequence[tuple[str, bool]]) -> Ids:
@@ -207,7 +205,7 @@ def row_groups(connection: Connection, stands: Standing, asked: Asked) -> list[G
     if kept is not None:
         grouped = _in_order(connection, stands, [(asked.group, False)])
         rank = np.repeat(np.arange(len(groups)), [group.count for group in groups])
-        counts = np.bincount(rank[np.isin(grouped, kept.ids)], minlength=len(groups))
+        counts = np.bincount(rank[np.isin(grouped, kept)], minlength=len(groups))
         groups = [Group(group.label, int(n), group.empty) for group, n in zip(groups, counts, strict=True) if n]
     if asked.down and asked.sort == asked.group:
         # Sorted by what they are grouped by; what is empty stands last all the same.
@@ -288,7 +286,7 @@ def _tests(stands: Standing, asked: Asked) -> tuple[list[tuple[str, _Test]], lis
     for one in asked.conditions:
         if one.column not in stands.kinds:
             raise NotACondition(f"There is no column “{one.column}” in this sheet (any more).")
-        tests.append(_condition(one, stands.kinds[one.column]))
+        tests += _condition(one, stands.kinds[one.column])
     indexed, others = [], []
     for test in tests:
         hint = stands.index(test.name, test.expression)
@@ -315,20 +313,21 @@ def _words(stands: Standing, words: Sequence[str]) -> _Test:
     return _Test(" AND ".join(f"({each})" for _ in said), tuple(word for word in said for _ in stands.kinds))
 
 
-def _condition(one: Condition, kind: str) -> _Test:
+def _condition(one: Condition, kind: str) -> list[_Test]:
+    """What a row has to pass for a condition: all of these tests."""
     text, said = cells.key(one.column), columns.key(one.value)
     test = partial(_Test, name=one.column, expression=text)
     match one.op:
         case "empty":
-            return test(f"{text} = ''", ())
+            return [test(f"{text} = ''", ())]
         case "filled":
-            return test(f"{text} > ''", ())
+            return [test(f"{text} > ''", ())]
         case "begins":
-            return test(f"{text} >= ? AND {text} < ?", (said, said + "\U0010ffff"))
+            return [test(f"{text} >= ? AND {text} < ?", (said, said + "\U0010ffff"))]
         case "contains":
-            return test(f"instr({text}, ?) > 0", (said,))
+            return [test(f"instr({text}, ?) > 0", (said,))]
     if kind == "date" and (day := columns.moment(one.value)) is not None:
-        return _of_date(one, day)
+        return [_of_date(one, day)]
     number = columns.number(one.value) if kind == "number" or one.op in ("more", "less") else None
     if one.op in ("more", "less") and (kind == "date" or number is None):
         what = f"date; write it as {dt.date.today().isoformat()}" if kind == "date" else "number"
@@ -336,10 +335,12 @@ def _condition(one: Condition, kind: str) -> _Test:
     if number is not None:
         value = cells.number(one.column)
         sql = {"more": f"{value} > ?", "less": f"{value} < ?", "is": f"{value} = ?"}.get(one.op, f"{value} <> ? OR {value} IS NULL")
-        return _Test(sql, (number,), one.column, value)
-    # Found by its letters, told by their marks.
-    exact = f"({text} = ? AND {functions.FOLDED}({cells.raw(one.column)}) = ?)"
-    return test(exact if one.op == "is" else f"NOT {exact}", (said, one.value.strip().casefold()))
+        return [_Test(sql, (number,), one.column, value)]
+    # Found by its letters in the index, told by their marks, of which the index knows nothing.
+    same, marks, folded = f"{text} = ?", f"{functions.FOLDED}({cells.raw(one.column)}) = ?", one.value.strip().casefold()
+    if one.op == "is":
+        return [test(same, (said,)), _Test(marks, (folded,))]
+    return [test(f"NOT ({same} AND {marks})", (said, folded))]
 
 
 def _of_date(one: Condition, day: str) -> _Test:

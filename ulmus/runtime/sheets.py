@@ -7,6 +7,7 @@ import re
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import lru_cache
 from typing import Any, BinaryIO
 
 from sqlalchemy import Integer, cast, func, literal_column, select
@@ -18,7 +19,7 @@ from ..protocols import documents, opml
 from ..protocols.documents import grids
 from ..protocols.errors import OutsideError
 from ..steps.api import Row
-from ..store import tables, write_json
+from ..store import sight, tables, write_json
 from . import sheetcells, sheetquery
 
 MOST_ROWS = 1_000_000
@@ -27,14 +28,15 @@ LONGEST_CELL = 50_000
 BLOCK = 2000
 
 
-def create(session: Session, name: str, columns: list[dict[str, Any]]) -> tables.Sheet:
-    """A new sheet. Raises `ValueError` in plain words."""
+def create(session: Session, name: str, columns: list[dict[str, Any]], brand: str | None = None) -> tables.Sheet:
+    """A new sheet, of a brand or the house's. Raises `ValueError` in plain words."""
     _check_columns(columns)
     base = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:50] or "sheet"
     key, n = base, 2
-    while session.get(tables.Sheet, key) is not None:
-        key, n = f"{base}_{n}", n + 1
-    sheet = tables.Sheet(key=key, name=name, columns=columns)
+    with sight.everything():
+        while session.get(tables.Sheet, key) is not None:
+            key, n = f"{base}_{n}", n + 1
+    sheet = tables.Sheet(key=key, name=name, columns=columns, brand=brand)
     session.add(sheet)
     session.flush()
     return sheet
@@ -155,10 +157,17 @@ def _insert(session: Session, sheet: tables.Sheet, encoded: Iterable[str]) -> in
 
 def putter(sheet: tables.Sheet) -> Callable[[Mapping[str, Any]], dict[str, str]]:
     """`put` for many rows."""
-    kinds = {c["name"]: (str(c.get("type", "text")), c.get("choices") or ()) for c in sheet.columns}
+    kinds = {c["name"]: (str(c.get("type", "text")), tuple(c.get("choices") or ())) for c in sheet.columns}
+    again = lru_cache(maxsize=4096)(typed.put)  # Dates and choices are short, and come again and again.
+
+    def one(name: str, value: Any) -> str:
+        (kind, choices), text = kinds[name], check_cell(value)
+        if kind not in typed.PUT:
+            return text
+        return again(kind, text, choices) if len(text) < 40 else typed.put(kind, text, choices)
 
     def puts(cells: Mapping[str, Any]) -> dict[str, str]:
-        return {name: typed.put(kinds[name][0], check_cell(text), kinds[name][1]) for name, text in cells.items() if name in kinds}
+        return {name: one(name, value) for name, value in cells.items() if name in kinds}
 
     return puts
 
@@ -188,7 +197,7 @@ def guessed(heads: list[str], rows: list[dict[str, str]]) -> list[dict[str, Any]
 
 def check_cell(value: Any) -> str:
     """A cell's text. Raises `ValueError` where it is too long."""
-    text = valid(str(value))
+    text = value if isinstance(value, str) and value.isascii() else valid(str(value))
     if len(text) > LONGEST_CELL:
         raise ValueError(f"A cell holds at most {LONGEST_CELL:,} characters.")
     return text

@@ -14,7 +14,7 @@ from sqlalchemy import Connection
 from sqlalchemy.orm import Session
 
 from ..core.cost import Usage
-from .bus import Bus
+from .bus import Bus, Topic
 
 ROWS_AT_ONCE = 500
 
@@ -32,7 +32,7 @@ class Transaction:
         self._timers: dict[tuple[int, str], float] = {}
         self._spending: dict[tuple[str, int], Usage] = {}
         self._then: list[Callable[[], None]] = []
-        self._notices: list[tuple[str, dict[str, Any]]] = []
+        self._notices: list[tuple[Topic, dict[str, Any]]] = []
 
     @property
     def session(self) -> Session:
@@ -52,7 +52,7 @@ class Transaction:
         """Have `call` made after the commit, and only then."""
         self._then.append(call)
 
-    def publish(self, topic: str, **what: Any) -> None:
+    def publish(self, topic: Topic, **what: Any) -> None:
         """Tell whoever listens, after the commit."""
         if (topic, what) not in self._notices:
             self._notices.append((topic, what))

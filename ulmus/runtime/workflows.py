@@ -13,7 +13,7 @@ from ..core.workflow import LineProblem, Workflow, check
 from ..core.workflow.plans import CallInPlan, ClockPlan, FormPlan, HandPlan, PollPlan, RowsPlan
 from ..protocols.errors import NothingToDo, OutsideError
 from ..steps import kinds
-from ..store import tables
+from ..store import sight, tables
 from .engine import Engine
 from .execution import plan_of
 from .polling import fingerprint, known_of, pass_over, poll_once, taken_in
@@ -51,6 +51,8 @@ def save(session: Session, workflow_id: int, workflow: Workflow, version: int, n
     record = session.get_one(tables.WorkflowRecord, workflow_id)
     if record.version != version:
         raise SaveRefused("Someone else changed this page meanwhile. Load it again to see their changes.")
+    if record.follows is not None:
+        raise SaveRefused("This page follows another. Change it there, or let this one go its own way first.")
     record.name, record.brand = workflow.name, workflow.brand
     record.document, record.updated_at = workflow.model_dump(mode="json"), now
     record.version += 1
@@ -103,6 +105,7 @@ def go_live(engine: Engine, workflow_id: int, who: str, a_day: int = 0, waiting:
     waiting = waiting or waiting_for(engine, workflow_id)
     with engine.services.transaction() as tx:
         session, now = tx.session, tx.now
+        sight.watch(session)
         record = session.get_one(tables.WorkflowRecord, workflow_id)
         workflow = Workflow.model_validate(record.document)
         errors = [p for p in check(workflow, kinds(), world(session)) if p.severity == "error"]

@@ -15,9 +15,9 @@ from ..protocols.errors import NotFound, OutsideError
 from ..protocols.languages import language_of
 from ..protocols.net import Enough, Fetched
 from ..steps import kinds
-from ..steps.api import Row, Workspace
+from ..steps.api import Called, Row, Workspace
 from ..store import tables
-from . import files, leaving, periods, results
+from . import called, files, leaving, periods, results
 from .linked import Linker
 from .services import Services, connection_name
 
@@ -66,6 +66,10 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
         with services.store.read() as session:
             return periods.record(session, brand, since, until)
 
+    def workflow(key: str) -> Called | None:
+        with services.store.read() as session:
+            return called.called(session, key)
+
     return Workspace(
         rows,
         sheet_name,
@@ -78,6 +82,7 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
         partial(results.of_piece, services),
         name_of,
         period,
+        workflow,
     )
 
 
@@ -87,9 +92,13 @@ def known(services: Services, brand: str | None) -> Known:
 
 
 def _published(services: Services, brand: str | None) -> Published:
-    """The last pieces of the brand that went out, made ready once for as long as nothing more goes out."""
+    """The last pieces that went out, of the brand or into a channel that the brand's pieces go into, made ready once for as long as
+    nothing more goes out."""
     publishing = [name for name, kind in kinds().items() if is_for_readers(kind)]
-    sent = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing), tables.WorkflowRecord.brand == brand)
+    went = (tables.Piece.state == "sent", tables.Piece.kind.in_(publishing))
+    mine = tables.WorkflowRecord.brand == brand
+    channels = _with_brand(select(tables.Piece.connection)).where(*went, mine, tables.Piece.connection != "")
+    sent = (*went, mine | tables.Piece.connection.in_(channels))
     with services.published_lock, services.store.read() as session:
         newest = session.scalar(_with_brand(select(func.max(tables.Piece.id))).where(*sent)) or 0
         kept = services.published.get(brand)

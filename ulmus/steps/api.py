@@ -42,6 +42,8 @@ from ..core.workflow.kinds import (
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.net import Web, never
 from .settings import Asked as Asked
+from .settings import AsksPeople as AsksPeople
+from .settings import AsksQuestion as AsksQuestion
 from .settings import Batched as Batched
 from .settings import Granted as Granted
 from .settings import Limited as Limited
@@ -49,7 +51,9 @@ from .settings import Metered as Metered
 from .settings import Numbered as Numbered
 from .settings import Settings as Settings
 from .settings import Timely as Timely
+from .settings import answered_by_mail as answered_by_mail
 from .settings import batched as batched
+from .settings import people as people
 from .settings import setting as setting
 from .settings import told_by_mail as told_by_mail
 
@@ -93,7 +97,8 @@ class Workspace:
     (name, type, content) and gives it as a value. `leave` is where a reader (the second) leaves a mailing (the first), `why_not` says
     why nothing of a mailing goes to an address; empty where it may. `gone` gives of some addresses those, and why. `results` is what came back of
     a piece by its key, Message-ID or link; its channel is asked for its numbers. Raises `OutsideError`. `connection_name` is what a connection is called, by its key. `period` is the
-    record of what went out of the brand between two moments (seconds since the epoch)."""
+    record of what went out of the brand between two moments (seconds since the epoch), `workflow` what another workflow is to those who
+    run it, by its number."""
 
     rows: Callable[[str], list[Row]] = _nothing
     sheet_name: Callable[[str], str] = str
@@ -106,15 +111,27 @@ class Workspace:
     results: Callable[[str], CameBack] = lambda piece: CameBack()
     connection_name: Callable[[str], str] = str
     period: Callable[[float, float], dict[str, Any]] = lambda since, until: {}
+    workflow: Callable[[str], Called | None] = lambda key: None
 
 
 @dataclass(frozen=True)
 class Tool:
-    """A line an assignment may use: its name, what it does, and what it must be given (name, what it is for)."""
+    """A line an assignment may use: its name, what it does, what it must be given, and what it may be given besides (name, what it
+    is for)."""
 
     name: str
     about: str
     given: tuple[tuple[str, str], ...] = ()
+    besides: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
+class Called:
+    """A workflow as those see it who run it: its name, what it is for, and the fields it begins with (name, label, needed)."""
+
+    name: str
+    purpose: str
+    fields: tuple[tuple[str, str, bool], ...] = ()
 
 
 @dataclass(slots=True)
@@ -160,6 +177,10 @@ class StepFailed(OutsideError):
         self.code = cause.code
         self.usage = usage
         self.detail = detail or {}
+
+
+HUB = "hub"
+"""Where what a poll remembers holds the address of a hub that tells of what is new, and the topic to ask it about (WebSub)."""
 
 
 @dataclass(frozen=True)
@@ -330,7 +351,8 @@ class Sends(SendSpec[S]):
     `Pending`, and `find` asks the other side for it. The kept files that go along come in the content as ``opened``: by link,
     (name, type, bytes). `foretold` is the output as far as the content tells it, for proofs. `lists_within` says how late the
     other side's list may be (seconds), where its connection does. `still` is asked just before it goes whether it still may; it
-    raises `OutsideError` where not."""
+    raises `OutsideError` where not. `as_tool` says what an assignment's model is told of a line called so, where that is not what
+    its sentence says and its slots take."""
 
     piece: Callable[[S, Context], Outgoing]
     send: Callable[[Web, Connection, dict[str, Any], str], dict[str, Any] | Pending]
@@ -338,6 +360,7 @@ class Sends(SendSpec[S]):
     foretold: Callable[[dict[str, Any]], dict[str, Any]] = dict
     lists_within: Callable[[Connection], float | None] = lambda connection: None
     still: Callable[[Workspace, dict[str, Any]], None] = lambda workspace, content: None
+    as_tool: Callable[[S, Context, str], Tool | None] = lambda settings, context, name: None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -397,7 +420,15 @@ class Assigns(BlockSpec[S]):
 Asks = AskSpec
 Waits = WaitSpec
 Stops = StopSpec
-Calls = CallSpec
+
+
+@dataclass(frozen=True, kw_only=True)
+class Calls(CallSpec[S]):
+    """Another workflow is run. `as_tool` says what an assignment's model is told of a line called so."""
+
+    as_tool: Callable[[S, Context, str], Tool | None] = lambda settings, context, name: None
+
+
 Holds = BlockSpec
 Kind = KindSpec[Any]
 """Any kind of start or step."""
@@ -415,7 +446,8 @@ class ConnectionKind(Generic[C]):
     sentence or raises `OutsideError`. `leads` are the settings that say where it leads, and how safely: its secrets are for
     that place only. `summary` tells in a few words where it leads; `takes` is what a piece may be that goes there; `common` puts
     it before others. `bearer` names the secret that is a bearer token, which may also be granted by OAuth 2; its settings are
-    `Granted` then. `numbers` asks what the channel says of the piece at a link, by name; its settings are `Numbered` then."""
+    `Granted` then. `tool` says that nothing of a client goes through it but questions, as to a model or a search: clients may share it
+    without saying so. `numbers` asks what the channel says of the piece at a link, by name; its settings are `Numbered` then."""
 
     name: str
     title: str
@@ -428,5 +460,6 @@ class ConnectionKind(Generic[C]):
     takes: Callable[[C], Takes] = lambda settings: Takes()
     common: float = 0.0
     bearer: str = ""
+    tool: bool = False
     numbers: Callable[[Web, Connection, str], Mapping[str, float]] | None = None
     contract: int = VERSION

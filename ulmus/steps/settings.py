@@ -9,7 +9,8 @@ from typing import Any, Literal, Self
 from pydantic import BaseModel, Field, model_validator
 from pydantic_core import PydanticUndefined
 
-from ..core.workflow.plans import PollPlan
+from ..core.people import Needs
+from ..core.workflow.plans import AskPlan, PollPlan, Then
 from ..protocols.jsonpath import check
 
 
@@ -61,12 +62,26 @@ def told_by_mail(when: str = "") -> Any:
     """The setting of lines that put something before a person: by which mail server they are told of it."""
     return setting(
         "Tell them by mail through",
-        "Leave empty to show it under Approvals only.",
+        "Empty: colleagues find it under Approvals.",
         control="connection",
         needs="mail",
         default="",
-        labels={"": "by no mail"},
+        labels={"": "those without an account only"},
         when=when,
+    )
+
+
+def answered_by_mail() -> Any:
+    """The setting of lines that put something before a person: into which mailbox their answers by mail come."""
+    return setting(
+        "Answers by mail come into",
+        "A reply of theirs counts: a plain yes, or what should be different. Empty: only the link does.",
+        control="connection",
+        needs="mailbox",
+        default="",
+        labels={"": "no mailbox"},
+        when="mail",
+        more=True,
     )
 
 
@@ -74,6 +89,104 @@ class Settings(BaseModel):
     """Base of all settings: unknown fields are refused."""
 
     model_config = {"extra": "forbid", "frozen": True}
+
+
+def people(title: str, about: str = "Mail addresses, or slots with them. They need no account.", **more: Any) -> Any:
+    """A setting that names people (see `core.people`)."""
+    return setting(title, about, control="people", max_length=1000, **more)
+
+
+class _Asked(Settings):
+    who: str = people("Who decides", min_length=1)
+
+
+class _Several(Settings):
+    needs: Needs = setting(
+        "Where there are several",
+        control="choice",
+        default="one",
+        labels={
+            "one": "any one of them decides",
+            "all": "all of them must say yes",
+            "order": "one after another, each must say yes",
+        },
+        more=True,
+    )
+
+
+class _Told(Settings):
+    mail: str = told_by_mail()
+    replies: str = answered_by_mail()
+    outside: bool = setting(
+        "Mail people without an account in any case",
+        "Where nothing is chosen above: by the house’s mail server, where there is one only.",
+        control="switch",
+        default=True,
+        more=True,
+    )
+    room: str = setting(
+        "Tell them in the room",
+        "It is shown there with its link. Where the room shows real addresses, an answer to it there counts.",
+        control="connection",
+        needs="room chatroom",
+        default="",
+        labels={"": "in no room"},
+        more=True,
+    )
+    remind: float = setting(
+        "Remind them each",
+        "So long as it is not answered, three times at most. 0: never.",
+        control="duration",
+        default=0,
+        ge=0,
+        le=2_678_400,
+        when="mail",
+        more=True,
+    )
+    within: float = setting(
+        "An answer is due after", "0: there is no hurry.", control="duration", default=0, ge=0, le=31_536_000, more=True
+    )
+
+
+_THEN = {
+    "wait": "wait on, and say so",
+    "approve": "go on as if approved",
+    "decline": "leave it",
+    "other": "ask another",
+}
+
+
+def _then(*may: Then) -> Any:
+    labels: dict[str, str] = {name: _THEN[name] for name in may}
+    return setting("When nobody answered by then", control="choice", default="wait", labels=labels, when="within", more=True)
+
+
+class _ThenAny(Settings):
+    then: Then = _then("wait", "approve", "decline", "other")
+
+
+class _ThenQuestion(Settings):
+    then: Literal["wait", "decline", "other"] = _then("wait", "decline", "other")
+
+
+class _Other(Settings):
+    other: str = people("Ask then", default="", when="then=other", more=True)
+
+    def asking(self, **what: Any) -> AskPlan:
+        """The plan of a line that asks, with what is asked."""
+        named = {"who", "needs", "mail", "outside", "replies", "room", "remind", "within", "then", "other"} & type(
+            self
+        ).model_fields.keys()
+        return AskPlan(**{name: getattr(self, name) for name in named}, **what)
+
+
+class AsksPeople(_Other, _ThenAny, _Told, _Several, _Asked):
+    """Whom a line asks for a yes, how they are told, and what happens where nobody answers. Settings come in the order of the last
+    base to the first."""
+
+
+class AsksQuestion(_Other, _ThenQuestion, _Told, _Asked):
+    """The same for a question: one answer is enough, since two may differ; and nobody’s silence is one."""
 
 
 LAST: dict[str, Any] = {"last": True}

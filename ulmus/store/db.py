@@ -16,7 +16,7 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import Session
 
 from ..core.values import read_kept
-from . import functions, upgrade
+from . import functions, sight, upgrade
 from .trouble import in_words
 
 DATABASE = "ulmus.db"
@@ -41,6 +41,7 @@ class Store:
 
     def _open(self) -> None:
         self.engine = _engine(self.path)
+        self._narrowed = sight.stand_before(_engine(self.path))
         self._writing = threading.RLock()
         self._writer: Connection | None = None
         self._touched: set[str] = set()
@@ -69,8 +70,11 @@ class Store:
 
     @contextmanager
     def read(self) -> Iterator[Session]:
-        """A session for reading."""
-        with Session(self.engine, expire_on_commit=False) as session:
+        """A session for reading: of all there is, or of what is seen (see `sight`)."""
+        seen = sight.brands()
+        with Session(self.engine if seen is None else self._narrowed, expire_on_commit=False) as session:
+            if seen is not None:
+                sight.show(session.connection(), seen)
             yield session
 
     @contextmanager
@@ -78,12 +82,20 @@ class Store:
         """A session for writing; one at a time."""
         with self._writing:
             try:
-                with Session(self.engine, expire_on_commit=False) as session, session.begin():
+                with Session(self.engine, expire_on_commit=False) as session, session.begin(), self._watched(session):
                     yield session
             finally:
                 if self._touched:
                     self._written.update(self._touched)
                     self._touched.clear()
+
+    @contextmanager
+    def _watched(self, session: Session) -> Iterator[None]:
+        """Nothing out of sight is loaded or written."""
+        sight.watch(session)
+        yield
+        if sight.brands() is not None:
+            session.flush()
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -114,12 +126,16 @@ class Store:
             self._writer.close()
             self._writer = None
         self.engine.dispose()
+        self._narrowed.dispose()
+
+
+_plain = json.JSONEncoder(allow_nan=False, ensure_ascii=False).encode
 
 
 def write_json(value: Any) -> str:
     """JSON for a column; a number that is none is a fault of whoever brought it past the boundary for values. Letters stand as they
     are, since SQLite finds a key only so; half a surrogate pair cannot, and is escaped."""
-    text = json.dumps(value, allow_nan=False, ensure_ascii=False)
+    text = _plain(value)
     try:
         text.encode()
     except UnicodeEncodeError:

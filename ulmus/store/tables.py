@@ -34,6 +34,8 @@ class User(Base):
     role: Mapped[str] = mapped_column(String(20))
     password: Mapped[str] = mapped_column(String(200))
     ended_at: Mapped[float | None]
+    brands: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
+    """The keys of the brands somebody is kept to; ``None``: they see all of the house."""
 
 
 class WebSession(Base):
@@ -52,6 +54,8 @@ class Brand(Base):
     facts: Mapped[dict[str, Any]]
     limits: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)  # {"day_money": …, "month_money": …}
     examples: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")  # {"liked": [text], "disliked": …}
+    own: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    """What stands for it in the place of another brand's (see `runtime.clients`)."""
 
 
 class Connection(Base):
@@ -64,10 +68,13 @@ class Connection(Base):
     tested_at: Mapped[float | None]
     test_ok: Mapped[bool | None]
     test_says: Mapped[str] = mapped_column(Text, default="")
+    brand: Mapped[str | None] = mapped_column(String(60))
+    """Whose it is; ``None``: everybody's."""
 
 
 class WorkflowRecord(Base):
     __tablename__ = "workflows"
+    __table_args__ = (Index("workflows_following", "follows"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(120))
     brand: Mapped[str | None] = mapped_column(String(60))
@@ -75,6 +82,8 @@ class WorkflowRecord(Base):
     version: Mapped[int] = mapped_column(default=1)
     state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused, away
     revision_id: Mapped[int | None]
+    follows: Mapped[int | None]
+    """The workflow whose page it follows, for another brand."""
     updated_at: Mapped[float]
 
 
@@ -266,6 +275,8 @@ class Approval(Base):
         Index("approvals_by_state", "state", "decided_at"),
         Index("approvals_in_order", "state"),
         Index("approvals_of_run", "run_id", "state"),
+        Index("approvals_due", "state", "due_at"),
+        Index("approvals_taken", "taken_until"),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"))
@@ -284,6 +295,87 @@ class Approval(Base):
     decided_by: Mapped[str] = mapped_column(String(200), default="")
     created_at: Mapped[float]
     decided_at: Mapped[float | None]
+    # Who is asked, in order: {"who", "instead_of", "told_at", "said", "said_at", "by"}; and whose yes it takes (see `core.people`).
+    people: Mapped[list[Any]] = mapped_column(JSON, default=list, server_default="[]")
+    needs: Mapped[str] = mapped_column(String(10), default="one", server_default="one")
+    # How people are told: {"mail", "mailbox", "remind", "room"}; and what was changed by those who said yes: {"text", "parts"}.
+    ways: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    edit: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    # What an answer is made of: {} for a yes or a note, else {"form": "choose" | "fill" | "yes_no", …}; and the answer itself.
+    asks: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    # When it would go out if it were approved at once; when an answer is due, and what happens then; when the time passed.
+    goes_at: Mapped[float | None]
+    deadline: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    deadline_at: Mapped[float | None]
+    due_at: Mapped[float | None]  # the earlier of the two
+    lapsed_at: Mapped[float | None]
+    # What a queue tells of it, once that is known: {"form", "channel", "opening", "to", "broken", "doubtful"}.
+    brief: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    # A yes that only a model read: {"by", "says"}; it counts at `taken_until`, if nobody takes it back.
+    taken: Mapped[dict[str, Any] | None] = mapped_column(JSON)
+    taken_until: Mapped[float | None]
+
+
+class Person(Base):
+    """What a person who is asked wants: a substitute while they are away, quiet hours, one mail for many."""
+
+    __tablename__ = "people"
+    who: Mapped[str] = mapped_column(String(200), primary_key=True)  # mail address, in lower case
+    away_from: Mapped[float | None]
+    away_until: Mapped[float | None]
+    substitute: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    chat: Mapped[str] = mapped_column(String(200), default="", server_default="")  # a bare JID, where it is not the mail address
+    zone: Mapped[str] = mapped_column(String(60), default="", server_default="")
+    quiet: Mapped[dict[str, Any]] = mapped_column(
+        JSON, default=dict, server_default="{}"
+    )  # {"from": "20:00", "until": "07:00", "days": [5, 6]}
+    collect: Mapped[list[Any]] = mapped_column(
+        JSON, default=list, server_default="[]"
+    )  # times of day at which one mail tells of all
+
+
+class Notice(Base):
+    """Something that is wrong, told once: raised while it lasts, mended when it is over."""
+
+    __tablename__ = "notices"
+    __table_args__ = (Index("notices_standing", "mended_at"), Index("notices_by_time", "raised_at"))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(String(200))  # what is wrong: the same as long as it is the same trouble
+    what: Mapped[str] = mapped_column(String(30))
+    workflow_id: Mapped[int | None]
+    words: Mapped[str] = mapped_column(Text)
+    link: Mapped[str] = mapped_column(Text, default="")
+    raised_at: Mapped[float]
+    mended_at: Mapped[float | None]
+
+
+class NoticeRule(Base):
+    """Who is told of what is wrong, how and when: for one workflow, or for the house."""
+
+    __tablename__ = "notice_rules"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    workflow_id: Mapped[int | None] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), index=True)
+    what: Mapped[list[Any]]  # names of troubles; all where empty
+    way: Mapped[str] = mapped_column(String(10))  # mail, room, push
+    connection: Mapped[str] = mapped_column(String(60), default="")
+    to: Mapped[str] = mapped_column(String(200), default="")
+    at: Mapped[str] = mapped_column(String(5), default="")  # a time of day for one letter; empty: at once
+    zone: Mapped[str] = mapped_column(String(60), default="")
+    since: Mapped[float]
+    told_until: Mapped[float]
+
+
+class PushLine(Base):
+    """A browser that takes pushes (RFC 8030), and whose it is."""
+
+    __tablename__ = "push_lines"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), index=True)
+    endpoint: Mapped[str] = mapped_column(Text, unique=True)
+    keys: Mapped[dict[str, Any]]  # {"p256dh", "auth"}, RFC 8291
+    name: Mapped[str] = mapped_column(String(200), default="")
+    made_at: Mapped[float]
+    failed: Mapped[int] = mapped_column(default=0)
 
 
 class Piece(Base):
@@ -444,6 +536,8 @@ class Sheet(Base):
     key: Mapped[str] = mapped_column(String(60), primary_key=True)
     name: Mapped[str] = mapped_column(String(120))
     columns: Mapped[list[Any]]  # [{"name": …, "type": text | number | date | link | choice}]
+    brand: Mapped[str | None] = mapped_column(String(60))
+    """Whose it is; ``None``: the house's."""
 
 
 class SheetRow(Base):
@@ -531,6 +625,33 @@ class SheetKey(Base):
     made_at: Mapped[float]
     made_by: Mapped[str] = mapped_column(String(200))
     used_at: Mapped[float | None]
+
+
+class AssistantKey(Base):
+    """A key by which an assistant outside runs the workflows that are offered: those of a brand, or (``None``) all. Only its SHA-256
+    is kept."""
+
+    __tablename__ = "assistant_keys"
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)
+    name: Mapped[str] = mapped_column(String(80))
+    brand: Mapped[str | None] = mapped_column(String(60))
+    made_at: Mapped[float]
+    made_by: Mapped[str] = mapped_column(String(200))
+    used_at: Mapped[float | None]
+
+
+class HubLine(Base):
+    """That a hub was asked to tell a workflow's start of what is new (WebSub): when, until when it agreed to, and what it last said
+    where it did not."""
+
+    __tablename__ = "hub_lines"
+    workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"), primary_key=True)
+    hub: Mapped[str] = mapped_column(Text)
+    topic: Mapped[str] = mapped_column(Text)
+    asked_at: Mapped[float]
+    until: Mapped[float | None]
+    told_at: Mapped[float | None]
+    says: Mapped[str] = mapped_column(String(500), default="")
 
 
 class Tally(Base):

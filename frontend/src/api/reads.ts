@@ -5,8 +5,15 @@ import { api, keepCsrf, ok, type Schemas } from "./client";
 /** What a key begins with: all that is stale together. */
 export type Topic =
   | "accounts"
+  | "assistants"
   | "approval"
   | "approvals"
+  | "stack"
+  | "notices"
+  | "notice rules"
+  | "push"
+  | "letter"
+  | "wants"
   | "before"
   | "bench"
   | "brand"
@@ -14,6 +21,7 @@ export type Topic =
   | "calendar"
   | "catalogue"
   | "cell"
+  | "comparison"
   | "connections"
   | "forecast"
   | "held"
@@ -23,6 +31,7 @@ export type Topic =
   | "lists"
   | "mailing"
   | "revisions"
+  | "clients"
   | "run"
   | "runs"
   | "session"
@@ -145,6 +154,9 @@ export const held = () => queryOptions({ queryKey: ["held"], queryFn: () => ok(a
 
 export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
 
+export const assistants = () =>
+  queryOptions({ queryKey: ["assistants"], queryFn: () => ok(api.GET("/api/assistants")) });
+
 export const today = () =>
   queryOptions({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")), refetchInterval: 60_000 });
 
@@ -238,6 +250,10 @@ export const schedule = (rule: string, zone: string, quiet: string) =>
     ...kept,
   });
 
+/** The clients a page has, and what differs for each. */
+export const clients = (id: number) =>
+  queryOptions({ queryKey: ["clients", id], queryFn: () => ok(api.GET("/api/workflows/{id}/clients", at(id))) });
+
 export const revisions = (id: number, latest: number | null) =>
   queryOptions({
     queryKey: ["revisions", id, latest],
@@ -249,6 +265,37 @@ export const revisionsCompared = (id: number, version: number, before: number, a
     queryKey: ["revisions", id, "compared", version, before, after],
     enabled: before > 0,
     queryFn: () => ok(api.GET("/api/workflows/{id}/compare", { params: { path: { id }, query: { before, after } } })),
+  });
+
+/** What approvers change again and again in the drafts of a line. */
+export const lessons = (id: number, step: string) =>
+  queryOptions({
+    queryKey: ["takes", "lessons", id, step],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/lessons/{step}", { params: { path: { id, step } } })),
+    staleTime: 60_000,
+  });
+
+/** What approvers change again and again in the drafts of a brand. */
+export const brandLessons = (key: string) =>
+  queryOptions({
+    queryKey: ["brand", key, "lessons"],
+    queryFn: () => ok(api.GET("/api/brands/{key}/lessons", { params: { path: { key } } })),
+    staleTime: 60_000,
+  });
+
+/** The last comparison of two versions on real items. */
+export const comparison = (id: number) =>
+  queryOptions({
+    queryKey: ["comparison", id],
+    queryFn: () => ok(api.GET("/api/workflows/{id}/comparison", at(id))),
+  });
+
+export const comparisonItems = (id: number, samples: boolean, days: number) =>
+  queryOptions({
+    queryKey: ["comparison", "items", id, samples, days],
+    ...kept,
+    queryFn: () =>
+      ok(api.GET("/api/workflows/{id}/comparison/items", { params: { path: { id }, query: { samples, days } } })),
   });
 
 /** What is missing or risky before it goes live. */
@@ -327,8 +374,38 @@ export const approvals = (limit: number) =>
     queryFn: () => ok(api.GET("/api/approvals", { params: { query: { limit } } })),
   });
 
+export const stack = (workflow: number, step: string) =>
+  queryOptions({
+    queryKey: ["stack", workflow, step],
+    queryFn: () => ok(api.GET("/api/approvals/stacks/{workflow}/{step}", { params: { path: { workflow, step } } })),
+  });
+
 export const approval = (id: number) =>
   queryOptions({ queryKey: ["approval", id], queryFn: () => ok(api.GET("/api/approvals/{id}", at(id))) });
+
+export const letterTimes = (token: string) =>
+  queryOptions({
+    queryKey: ["letter times", token],
+    queryFn: () => ok(api.GET("/api/letters/{token}/times", { params: { path: { token } } })),
+  });
+
+export const notices = () => queryOptions({ queryKey: ["notices"], queryFn: () => ok(api.GET("/api/notices")) });
+
+export const noticeRules = (workflow: number | null) =>
+  queryOptions({
+    queryKey: ["notice rules", workflow],
+    queryFn: () => ok(api.GET("/api/notices/rules", { params: { query: workflow === null ? {} : { workflow } } })),
+  });
+
+export const push = () => queryOptions({ queryKey: ["push"], queryFn: () => ok(api.GET("/api/push")) });
+
+export const people = () => queryOptions({ queryKey: ["people"], queryFn: () => ok(api.GET("/api/people")) });
+
+export const wants = (who: string) =>
+  queryOptions({
+    queryKey: ["wants", who],
+    queryFn: () => ok(api.GET("/api/people/{who}/wants", { params: { path: { who } } })),
+  });
 
 export const letter = (token: string) =>
   queryOptions({
@@ -342,10 +419,15 @@ export const leaving = (token: string) =>
     queryFn: () => ok(api.GET("/api/leave/{token}", { params: { path: { token } } })),
   });
 
-export const evidence = (text: string, sources: Schemas["EvidenceBody"]["sources"], mark: string) =>
+export const evidence = (
+  text: string,
+  sources: Schemas["EvidenceBody"]["sources"],
+  opinions: Schemas["OpinionView"][],
+  mark: string,
+) =>
   queryOptions({
     queryKey: ["evidence", text, mark],
-    queryFn: () => ok(api.POST("/api/evidence", { body: { text, sources } })),
+    queryFn: () => ok(api.POST("/api/evidence", { body: { text, sources, opinions } })),
     staleTime: 600_000,
   });
 

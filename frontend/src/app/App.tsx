@@ -69,6 +69,7 @@ function House() {
           <Route path="/workflows/:id" element={<Workbench />} />
           <Route path="/approvals" element={<Approvals />} />
           <Route path="/approvals/:id" element={<Approvals />} />
+          <Route path="/approvals/stacks/:workflow/:step" element={<Approvals />} />
           <Route path="/calendar" element={<Calendar />} />
           <Route path="/calendar/outbox" element={<Calendar />} />
           <Route path="/sheets" element={<Sheets />} />

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { NavLink, useNavigate } from "react-router";
+import { useEffect, useState } from "react";
+import { NavLink, useLocation, useNavigate } from "react-router";
 import { api, queries } from "../api/client";
 import { mutate } from "../api/mutate";
+import { mark } from "../api/push";
 import * as reads from "../api/reads";
 import { useKeys } from "../components/keys";
 import { Item, Menu, MenuHead } from "../components/Menu";
@@ -10,16 +11,23 @@ import { sayError } from "../components/Toast";
 import { Shortcuts } from "./Shortcuts";
 import type { Session } from "./session";
 
-const PLACES: [string, string][] = [
-  ["/", "Today"],
-  ["/workflows", "Workflows"],
-  ["/approvals", "Approvals"],
-  ["/calendar", "Calendar"],
-  ["/sheets", "Sheets"],
-  ["/runs", "Runs"],
-  ["/brands", "Brands"],
-  ["/connections", "Connections"],
+/** Where one can go, and from which width on it stands in the head itself; below that it is under *More*. */
+const PLACES: { to: string; name: string; wide: "" | "hidden sm:flex" | "hidden md:flex" | "hidden lg:flex" }[] = [
+  { to: "/", name: "Today", wide: "" },
+  { to: "/workflows", name: "Workflows", wide: "hidden sm:flex" },
+  { to: "/approvals", name: "Approvals", wide: "" },
+  { to: "/calendar", name: "Calendar", wide: "hidden md:flex" },
+  { to: "/sheets", name: "Sheets", wide: "hidden lg:flex" },
+  { to: "/runs", name: "Runs", wide: "hidden lg:flex" },
+  { to: "/brands", name: "Brands", wide: "hidden lg:flex" },
+  { to: "/connections", name: "Connections", wide: "hidden lg:flex" },
 ];
+
+/** *More* stands for the place one is at only where that has no place of its own in the head. */
+const QUIET: Record<string, string> = {
+  "hidden sm:flex": "sm:border-transparent sm:text-soft",
+  "hidden md:flex": "md:border-transparent md:text-soft",
+};
 
 /** The head of every page: where one can go, who is here, and that the outside is simulated where it is. */
 export function Masthead({ session, line }: { session: Session; line: boolean }) {
@@ -27,6 +35,7 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
   const go = useNavigate();
   const waiting = useQuery(reads.approvals(50));
   const open = waiting.data?.waiting ?? 0;
+  useEffect(() => mark(open), [open]);
   useKeys({
     "?": () => setHelp(true),
     "1": () => go("/"),
@@ -38,48 +47,76 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
     "7": () => go("/brands"),
     "8": () => go("/connections"),
   });
+  const places = PLACES.filter(({ to }) => to !== "/connections" || ["owner", "maker"].includes(session.role));
+  const { pathname } = useLocation();
+  const more = places.filter(({ wide }) => wide);
+  const inMore = more.find(({ to }) => pathname.startsWith(to));
   return (
     <header className="border-b border-rule">
-      <div className="flex h-11 items-center gap-5 px-5">
-        <NavLink to="/" className="flex items-center gap-1.5 font-serif text-lg font-semibold tracking-tight">
-          <Leaf /> Ulmus
+      <div className="flex h-11 items-center gap-1.5 px-3 sm:gap-3 sm:px-5 lg:gap-5">
+        <NavLink
+          to="/"
+          aria-label="Ulmus"
+          className="flex items-center gap-1.5 font-serif text-lg font-semibold tracking-tight"
+        >
+          <Leaf /> <span className="hidden sm:inline">Ulmus</span>
         </NavLink>
-        <nav aria-label="Main" className="flex h-full flex-1 items-center gap-1 overflow-x-auto text-sm">
-          {PLACES.filter(([to]) => to !== "/connections" || ["owner", "maker"].includes(session.role)).map(
-            ([to, name]) => (
-              <NavLink
-                key={to}
-                to={to}
-                end={to === "/"}
-                className={({ isActive }) =>
-                  `flex h-full items-center border-b-2 px-2.5 ${isActive ? "border-leaf text-ink" : "border-transparent text-soft hover:text-ink"}`
-                }
+        <nav aria-label="Main" className="flex h-full min-w-0 flex-1 items-center gap-1 text-sm">
+          {places.map(({ to, name, wide }) => (
+            <NavLink
+              key={to}
+              to={to}
+              end={to === "/"}
+              className={({ isActive }) =>
+                `${wide || "flex"} h-full items-center border-b-2 px-2 xl:px-2.5 ${isActive ? "border-leaf text-ink" : "border-transparent text-soft hover:text-ink"}`
+              }
+            >
+              {name}
+              {to === "/approvals" && open > 0 && (
+                <span className="ml-1.5 rounded-full bg-ochrewash px-1.5 text-xs text-ochre">
+                  {open}
+                  <span className="sr-only"> waiting</span>
+                </span>
+              )}
+            </NavLink>
+          ))}
+          <Menu
+            opens={
+              <button
+                type="button"
+                className={`flex h-full items-center border-b-2 px-2 whitespace-nowrap lg:hidden ${inMore ? "border-leaf text-ink" : "border-transparent text-soft"} ${inMore ? QUIET[inMore.wide] : ""}`}
               >
+                More
+              </button>
+            }
+          >
+            {more.map(({ to, name }) => (
+              <Item key={to} onSelect={() => go(to)}>
                 {name}
-                {to === "/approvals" && open > 0 && (
-                  <span className="ml-1.5 rounded-full bg-ochrewash px-1.5 text-xs text-ochre">
-                    {open}
-                    <span className="sr-only"> waiting</span>
-                  </span>
-                )}
-              </NavLink>
-            ),
-          )}
+              </Item>
+            ))}
+          </Menu>
         </nav>
         {session.town_url && (
           <a
             href={session.town_url}
             target="_blank"
             rel="noreferrer"
-            className="hidden text-xs text-soft underline decoration-dotted underline-offset-4 hover:text-ink md:block"
+            aria-label="The outside is simulated: open the practice town"
+            className="text-xs text-soft underline decoration-dotted underline-offset-4 hover:text-ink"
           >
-            The outside is simulated: open the practice town
+            <span className="hidden xl:inline">The outside is simulated: open the practice town</span>
+            <span className="xl:hidden">simulated</span>
           </a>
         )}
         <Menu
           opens={
-            <button type="button" className="rounded px-2 py-1 text-sm hover:bg-shade">
-              {session.name}
+            <button
+              type="button"
+              className="max-w-28 truncate rounded px-1.5 py-1 text-sm hover:bg-shade sm:px-2 lg:max-w-48"
+            >
+              <span className="sm:hidden">{session.name.split(" ")[0]}</span>
+              <span className="hidden sm:inline">{session.name}</span>
             </button>
           }
         >

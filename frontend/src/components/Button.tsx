@@ -21,7 +21,7 @@ export function Button({ look = "plain", hint, className = "", children, ...rest
     >
       {children}
       {hint && (
-        <kbd aria-hidden className="font-sans text-xs opacity-70">
+        <kbd aria-hidden className={`font-sans text-xs ${look === "main" ? "opacity-90" : "opacity-70"}`}>
           {hint}
         </kbd>
       )}

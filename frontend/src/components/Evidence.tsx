@@ -1,11 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../api/client";
 import * as reads from "../api/reads";
 import { may, useSession } from "../app/session";
 import { Failed, Loading } from "./Quiet";
 import { sayError } from "./Toast";
-import { money } from "./words";
+import { count, money } from "./words";
 
 type Support = Schemas["SupportView"];
 
@@ -107,11 +107,22 @@ function summary(list: Support[]): { words: string; look: Known } {
 }
 
 /** The draft with what its sources do not support marked; the sentence chosen stands with the passage that comes nearest. */
-export function EvidenceOf({ text, sources }: { text: string; sources: Record<string, string> }) {
+export function EvidenceOf({
+  text,
+  sources,
+  opinions = [],
+}: {
+  text: string;
+  sources: Record<string, string>;
+  /** What a model that was asked while drafting said of its sentences. */
+  opinions?: Schemas["OpinionView"][];
+}) {
   const [chosen, setChosen] = useState<number | null>(null);
-  const mark = markOf(JSON.stringify(sources));
-  const found = useQuery(reads.evidence(text, sources, mark));
-  const [opinions, setOpinions] = useState<{ of: string; list: Schemas["OpinionView"][]; cost: number } | null>(null);
+  const [asked, setAsked] = useState<{ of: string; list: Schemas["OpinionView"][]; cost: number } | null>(null);
+  const second = asked?.of === text ? asked : null;
+  const all = [...opinions, ...(second?.list ?? [])];
+  const mark = markOf(JSON.stringify([sources, all]));
+  const found = useQuery({ ...reads.evidence(text, sources, all, mark), placeholderData: keepPreviousData });
   const [asking, setAsking] = useState(false);
   const session = useSession();
   if (found.isPending) return <Loading what="Looking in the sources …" />;
@@ -119,14 +130,14 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
   const list = found.data;
   if (!list.length) return <p className="text-sm text-soft">There is nothing to look for.</p>;
   const told = summary(list);
-  const doubted = list.filter((one) => one.flagged || one.unsure);
-  const second = opinions?.of === text ? opinions : null;
+  const before = new Set(all.map((one) => one.text));
+  const doubted = list.filter((one) => (one.flagged || one.unsure) && !before.has(one.text));
   async function ask() {
     setAsking(true);
     try {
       const body = { sentences: doubted.slice(0, 30).map((one) => one.text), sources };
       const said = await ok(api.POST("/api/opinion", { body }));
-      setOpinions({ of: text, list: said.opinions, cost: said.cost });
+      setAsked({ of: text, list: said.opinions, cost: said.cost });
     } catch (error) {
       sayError(error);
     } finally {
@@ -137,24 +148,27 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
   const worst = against >= 0 ? against : list.findIndex((one) => one.flagged);
   const at = chosen ?? (worst >= 0 ? worst : null);
   const shown = at === null ? null : (list[at] ?? null);
-  const said = shown && second?.list.find((one) => one.number === doubted.indexOf(shown) + 1);
   return (
     <div>
       <p className={`mb-2 text-sm ${told.look.tone}`}>
         <span aria-hidden>{told.look.sign} </span>
         {told.words}
       </p>
+      {all.length > 0 && (
+        <p className="mb-2 text-xs text-soft">
+          A model was asked about {count(all.length, "sentence")}
+          {second && ` (${money(second.cost)})`}; what it says counts where the passage it shows stands in a source.
+        </p>
+      )}
       {doubted.length > 0 && may(session.data, "maker") && (
         <p className="mb-2 text-xs text-soft">
-          {second ? (
-            `A model was asked about ${second.list.length} of them (${money(second.cost)}); choose a sentence to see what it says.`
-          ) : (
+          {
             <button type="button" className="text-leaf underline underline-offset-2" disabled={asking} onClick={ask}>
               {asking
                 ? "Asking a model …"
                 : `Ask a model about the ${doubted.length === 1 ? "sentence" : `${doubted.length} sentences`} in doubt`}
             </button>
-          )}
+          }
         </p>
       )}
       <div className="piece text-reading leading-relaxed">
@@ -197,18 +211,6 @@ export function EvidenceOf({ text, sources }: { text: string; sources: Record<st
             shown.level !== "needs none" && (
               <p className="mt-1 text-soft">No passage of the sources comes near to this.</p>
             )
-          )}
-          {said && (
-            <p className="mt-2 border-t border-line pt-2">
-              <span className={said.verdict === "supported" ? "text-leaf" : "text-brick"}>
-                The model asked says: {said.verdict}.
-              </span>{" "}
-              {said.passage && (
-                <span className="font-serif">
-                  {said.passage} <span className="slot ml-1 text-xs">{said.source}</span>
-                </span>
-              )}
-            </p>
           )}
         </div>
       )}

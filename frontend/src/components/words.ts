@@ -22,6 +22,13 @@ export function ago(at: number): string {
   return `${count} ${word}${count === 1 ? "" : "s"} ago`;
 }
 
+/** A moment as a field for dates (10 signs) or for dates and times (16) takes it, here. */
+export function forField(at: number | null | undefined, signs: 10 | 16): string {
+  if (!at) return "";
+  const date = new Date(at * 1000);
+  return new Date(date.getTime() - date.getTimezoneOffset() * 60_000).toISOString().slice(0, signs);
+}
+
 /** How long something lasts, in the largest whole unit: “3 hours”, “7 days”. */
 export function lasting(seconds: number): string {
   const units: [number, string][] = [

@@ -272,7 +272,11 @@ function Draft({
               What it was made from has changed. Run the cell again to see its evidence.
             </p>
           ) : (
-            <EvidenceOf text={shown} sources={sourcesOf(result.given as { path: string; value: unknown }[])} />
+            <EvidenceOf
+              text={shown}
+              sources={sourcesOf(result.given as { path: string; value: unknown }[])}
+              opinions={result.versions.findLast((version) => version.opinions?.length)?.opinions}
+            />
           )}
         </section>
       )}

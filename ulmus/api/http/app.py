@@ -12,7 +12,7 @@ from typing import Any
 
 from flask import Response, current_app, g, request, send_from_directory
 from flask.json.provider import DefaultJSONProvider
-from flask_openapi3 import Info, OpenAPI
+from flask_openapi3 import Info
 from pydantic import ValidationError
 from sqlalchemy.exc import IntegrityError, NoResultFound
 from werkzeug.exceptions import HTTPException, NotFound
@@ -22,17 +22,21 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ..public import calls, data, feed, forms, joining, leaving, letters
+from ..public import assistants, calls, data, feed, forms, hubs, joining, leaving, letters
 from ..resources import (
     accounts,
     approvals,
     bench,
     brands,
+    clients,
+    comparing,
     connections,
     files,
     grid,
     mailings,
+    notices,
     outbox,
+    people,
     reading,
     reports,
     revisions,
@@ -50,6 +54,7 @@ from ..resources import house as keeping
 from ..security import auth
 from . import events, reference
 from .base import House, Refusal
+from .describing import Application
 
 log = logging.getLogger("ulmus")
 WORTH_PACKING = 8_000  # bytes
@@ -67,9 +72,9 @@ class _Json(DefaultJSONProvider):
         return read_json(s)
 
 
-def create_app(house: House | None) -> OpenAPI:
+def create_app(house: House | None) -> Application:
     """The application around `house`; without one it can only describe itself (its OpenAPI document)."""
-    app = OpenAPI(
+    app = Application(
         __name__,
         info=Info(title="Ulmus", version=__version__),
         validation_error_status=422,
@@ -95,7 +100,9 @@ def create_app(house: House | None) -> OpenAPI:
         bench,
         samples,
         reading,
+        comparing,
         brands,
+        clients,
         starts,
         files,
         approvals,
@@ -103,7 +110,9 @@ def create_app(house: House | None) -> OpenAPI:
         leaving,
         joining,
         mailings,
+        notices,
         outbox,
+        people,
         feed,
         forms,
         rows,
@@ -113,6 +122,7 @@ def create_app(house: House | None) -> OpenAPI:
         reports,
         runs,
         connections,
+        assistants,
     ):
         app.register_api(part.bp)
     app.register_blueprint(events.bp)
@@ -120,6 +130,8 @@ def create_app(house: House | None) -> OpenAPI:
     app.register_blueprint(leaving.outside)
     app.register_blueprint(feed.outside)
     app.register_blueprint(data.outside)
+    app.register_blueprint(assistants.outside)
+    app.register_blueprint(hubs.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(OverflowError, _beyond)
@@ -130,6 +142,7 @@ def create_app(house: House | None) -> OpenAPI:
     app.before_request(auth.gate)
     app.before_request(_held)
     app.after_request(_headers)
+    app.teardown_request(auth.forget)
     app.add_url_rule("/api/openapi.json", "description", _description)
     app.add_url_rule("/api/", "reference", reference.page)
     app.add_url_rule("/", "page", _page, defaults={"path": ""})

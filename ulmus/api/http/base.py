@@ -14,6 +14,7 @@ from werkzeug.datastructures import FileStorage
 
 from ...readmodels.journals import Journals
 from ...runtime.calls import Crowd
+from ...runtime.comparing import Comparisons
 from ...runtime.engine import Engine
 from ...runtime.proofing import Proofs
 from ...runtime.services import Services
@@ -35,12 +36,14 @@ class House:
     make_room: Callable[[int], None] = lambda listening: None
     """Told how many pages listen for events, each of which holds a thread."""
     journals: Journals = field(init=False)
+    comparisons: Comparisons = field(init=False)
     places: Places = field(default_factory=Places)
     tries: Tries = field(default_factory=Tries)
     crowd: Crowd = field(default_factory=Crowd)
 
     def __post_init__(self) -> None:
         self.journals = Journals(self.services.store)
+        self.comparisons = Comparisons(self.services, self.proofs, self.proofs.executor)
 
 
 def house() -> House:

@@ -13,6 +13,7 @@ from typing import Any
 
 from flask import Blueprint, Response, g, request
 
+from ..security import members
 from ..security.auth import needs
 from .base import House, Refusal, house
 
@@ -38,6 +39,7 @@ class _Stream:
 
     def __init__(self, person: int, parts: House) -> None:
         self._person, self._places, self._bus = person, parts.places, parts.services.bus
+        self._ears = members.Ears(parts.services.store, person)
         self._closed = False
         self._lines = self._hear()
 
@@ -62,7 +64,10 @@ class _Stream:
                     continue
                 while not mine.empty() and len(batch) < 200:
                     batch.append(mine.get_nowait())
-                yield "".join(f"data: {json.dumps(m, ensure_ascii=False)}\n\n" for m in _newest(batch))
+                told = self._ears.heard(_newest(batch))
+                if told is None:
+                    return
+                yield "".join(f"data: {json.dumps(m, ensure_ascii=False)}\n\n" for m in told) or ": nothing of yours\n\n"
 
 
 def _newest(batch: list[dict[str, Any]]) -> list[dict[str, Any]]:

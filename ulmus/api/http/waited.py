@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from concurrent.futures import TimeoutError as TooLong
+from contextvars import copy_context
 from typing import Generic, TypeVar
 
 T = TypeVar("T")
@@ -35,7 +36,7 @@ class Waited(Generic[T]):
                     if not done:
                         return None
                     del self._coming[done[0]]
-                known = self._coming[name] = (now, self._pool.submit(bring))
+                known = self._coming[name] = (now, self._pool.submit(copy_context().run, bring))
         if known[1].done():
             return known[1].result()
         if not self._waiting.acquire(blocking=False):

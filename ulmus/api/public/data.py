@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from flask import Blueprint, Response, g, request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field, ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -24,6 +24,7 @@ from ...runtime.services import audit
 from ...runtime.sheetquery import NotACondition
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..schemas.asked import AskedQuery, asked_of
 from ..security.auth import needs, room
 
@@ -34,7 +35,7 @@ AN_HOUR = 3600
 MOST_CALLS = 3000
 """Calls with one key in an hour."""
 
-bp = APIBlueprint("data", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets for other programs")])
+bp = Part("data", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets for other programs")])
 outside = Blueprint("data outside", __name__)
 
 

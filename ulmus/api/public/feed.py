@@ -1,4 +1,5 @@
-"""The calendar for other programs: iCalendar (RFC 5545) at a secret address, which can be made void."""
+"""The calendar for other programs: iCalendar (RFC 5545) at a secret address, which can be made void. The house has one; a member who
+is kept to some brands has one of their own, that shows what they see."""
 
 from __future__ import annotations
 
@@ -6,18 +7,23 @@ import datetime as dt
 import secrets
 
 from flask import Blueprint, Response, g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from icalendar import Calendar, Event
 from pydantic import BaseModel
 
 from ...readmodels import calendar
 from ...runtime.services import audit, world
+from ...store import sight, tables
 from ..http.base import Fine, Reply, house, send
+from ..http.describing import Part
+from ..security import members
 from ..security.auth import needs
 
-bp = APIBlueprint("feed", __name__, url_prefix="/api", abp_tags=[Tag(name="outbox")])
+bp = Part("feed", __name__, url_prefix="/api", abp_tags=[Tag(name="outbox")])
 outside = Blueprint("feed_outside", __name__)
 FACT = "calendar feed"
+PARTED = "~"
+"""What parts the number of a member from the secret."""
 BACK, AHEAD = 30 * 86_400, 60 * 86_400
 """Seconds for which it reaches back and ahead."""
 SIGNS = {"sent": "", "held": "held: ", "unsure": "in doubt: "}
@@ -33,7 +39,7 @@ class FeedView(BaseModel):
 @needs("maker")
 def show() -> Reply:
     """Where the calendar can be read by other programs."""
-    token = house().services.store.fact(FACT)
+    token = house().services.store.fact(_fact())
     return send(FeedView(address=_address(token) if token else ""))
 
 
@@ -41,7 +47,7 @@ def show() -> Reply:
 @needs("maker")
 def make() -> Reply:
     """Give the calendar a secret address; one it had before is void."""
-    token = secrets.token_urlsafe(24)
+    token = ("" if sight.brands() is None else f"{g.user.id}{PARTED}") + secrets.token_urlsafe(24)
     _note(token, "gave the calendar an address")
     return send(FeedView(address=_address(token)))
 
@@ -54,13 +60,18 @@ def close() -> Reply:
     return send(Fine())
 
 
+def _fact() -> str:
+    """What the calendar's address of whoever asks is noted as."""
+    return FACT if sight.brands() is None else f"{FACT} of {g.user.id}"
+
+
 def _address(token: str) -> str:
     return f"{house().services.public_url}/calendar/{token}.ics"
 
 
 def _note(token: str | None, did: str) -> None:
     services = house().services
-    services.store.note(FACT, token)
+    services.store.note(_fact(), token)
     with services.store.write() as session:
         audit(session, services.clock(), g.user.email, did)
 
@@ -69,11 +80,13 @@ def _note(token: str | None, did: str) -> None:
 def feed(token: str) -> Response:
     """What went out, waits and starts, as events."""
     services = house().services
-    known = services.store.fact(FACT)
-    if not known or not secrets.compare_digest(token.encode(), known.encode()):
+    member = token.partition(PARTED)[0] if PARTED in token else ""
+    known = services.store.fact(f"{FACT} of {member}" if member else FACT)
+    seen = _sees(member) if member else (True, None)
+    if not known or not seen[0] or not secrets.compare_digest(token.encode(), known.encode()):
         return Response("There is no calendar at this address (any more).", 404, mimetype="text/plain")
     now = services.clock()
-    with services.store.read() as session:
+    with sight.only(seen[1]), services.store.read() as session:
         view = calendar.between(session, house().engine, world(session), now - BACK, now + AHEAD, None, now)
     out = Calendar()
     out.add("prodid", "-//Ulmus//Calendar//EN")
@@ -89,6 +102,13 @@ def feed(token: str) -> Response:
     for start in view.starts:
         out.add_component(_event(f"start-{start.workflow}-{int(start.at)}", start.at, now, f"{start.name} starts"))
     return Response(out.to_ical(), mimetype="text/calendar", headers={"Cache-Control": "private, max-age=300"})
+
+
+def _sees(member: str) -> tuple[bool, frozenset[str] | None]:
+    """Whether a member has an account still, and the brands they are kept to."""
+    with house().services.store.read() as session:
+        user = session.get(tables.User, int(member)) if member.isdecimal() and len(member) < 10 else None
+    return (False, frozenset()) if user is None or user.ended_at is not None else (True, members.of(user))
 
 
 def _event(uid: str, at: float, now: float, summary: str) -> Event:

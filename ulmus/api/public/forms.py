@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 from flask import request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 
 from ...core.workflow.plans import FormPlan
@@ -17,10 +17,11 @@ from ...steps import kinds
 from ...steps.shared.fields import FormField, read_fields
 from ...store import tables
 from ..http.base import Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import room
 from .starts import start_of
 
-bp = APIBlueprint("forms", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
+bp = Part("forms", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
 TRAP = "leave_this_empty"
 LARGEST_FORM = 110_000_000
 CLOSED = "This form is closed at the moment. Nothing was sent."

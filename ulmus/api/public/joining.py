@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from flask import request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy.orm import Session
 
@@ -11,10 +11,11 @@ from ...protocols.errors import OutsideError
 from ...runtime import joining, links
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import room
 from .forms import TRAP
 
-bp = APIBlueprint("joining", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings")])
+bp = Part("joining", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings")])
 LARGEST = 10_000
 AN_HOUR, A_DAY, EACH_A_DAY = 10, 1000, 3
 """So many mails that ask back from one place an hour, altogether a day, and to one address a day."""

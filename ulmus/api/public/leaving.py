@@ -5,15 +5,16 @@ from __future__ import annotations
 from typing import Any
 
 from flask import Blueprint, redirect, request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 
 from ...runtime import leaving, links, results
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import room
 
-bp = APIBlueprint("leaving", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings")])
+bp = Part("leaving", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings")])
 outside = Blueprint("leaving_outside", __name__)
 LARGEST = 10_000
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
@@ -13,10 +13,11 @@ from sqlalchemy.orm import Session
 from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 from ..security.passwords import hash_password, what_is_wrong
 
-bp = APIBlueprint("accounts", __name__, url_prefix="/api", abp_tags=[Tag(name="accounts", description="Who may sign in")])
+bp = Part("accounts", __name__, url_prefix="/api", abp_tags=[Tag(name="accounts", description="Who may sign in")])
 Role = Literal["owner", "maker", "reviewer", "reader"]
 
 
@@ -30,6 +31,8 @@ class AccountView(BaseModel):
     name: str
     role: Role
     ended: bool
+    brands: list[str] | None
+    """The keys of the brands somebody is kept to; ``None``: they see all of the house."""
 
 
 class NewAccount(Body):
@@ -37,14 +40,17 @@ class NewAccount(Body):
     name: str = Field(min_length=1, max_length=120)
     role: Role
     password: str = Field(max_length=400)
+    brands: list[str] | None = Field(None, max_length=1000)
 
 
 class ChangedAccount(Body):
-    """What is to be another; a password that is left out stays."""
+    """What is to be another; a password that is left out stays. Owners see all of the house, whatever `brands` says."""
 
     name: str = Field(min_length=1, max_length=120)
     role: Role
     password: str = Field("", max_length=400)
+    brands: list[str] | None = Field(None, max_length=1000)
+    """Left out, they stay as they are."""
 
 
 @bp.get("/accounts", responses={200: Listing[AccountView]})
@@ -67,7 +73,8 @@ def create(body: NewAccount) -> Reply:
     with services.store.write() as session:
         if session.scalar(select(tables.User.id).where(tables.User.email == email)) is not None:
             raise Refusal(f"{email} has an account already.", 409)
-        user = tables.User(email=email, name=body.name.strip(), role=body.role, password=hashed)
+        kept = _kept_to(session, body)
+        user = tables.User(email=email, name=body.name.strip(), role=body.role, password=hashed, brands=kept)
         session.add(user)
         session.flush()
         audit(session, services.clock(), g.user.email, "added an account", f"{email}, {body.role}")
@@ -93,6 +100,8 @@ def change(path: AccountPath, body: ChangedAccount) -> Reply:
         if body.role != "owner":
             _leaves_an_owner(session, user)
         user.name, user.role, user.ended_at = body.name.strip(), body.role, None
+        if "brands" in body.model_fields_set or body.role == "owner":
+            user.brands = _kept_to(session, body)
         if hashed:
             user.password = hashed
             session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
@@ -114,6 +123,16 @@ def end(path: AccountPath) -> Reply:
     return send(Fine())
 
 
+def _kept_to(session: Session, body: NewAccount | ChangedAccount) -> list[str] | None:
+    """The brands somebody is to be kept to. Raises where one is not here."""
+    if body.brands is None or body.role == "owner":
+        return None
+    there = set(session.scalars(select(tables.Brand.key)))
+    if not body.brands or not there.issuperset(body.brands):
+        raise Refusal("Choose at least one brand that is here, or let them see all of the house.", 422)
+    return sorted(set(body.brands))
+
+
 def _leaves_an_owner(session: Session, user: tables.User) -> None:
     """Raise where nobody would be left who can do everything."""
     others = select(func.count()).where(tables.User.role == "owner", tables.User.ended_at.is_(None), tables.User.id != user.id)
@@ -122,4 +141,6 @@ def _leaves_an_owner(session: Session, user: tables.User) -> None:
 
 
 def _view(user: tables.User) -> AccountView:
-    return AccountView(id=user.id, email=user.email, name=user.name, role=user.role, ended=user.ended_at is not None)
+    return AccountView(
+        id=user.id, email=user.email, name=user.name, role=user.role, ended=user.ended_at is not None, brands=user.brands
+    )

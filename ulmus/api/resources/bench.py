@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any, Literal
 from zoneinfo import available_timezones
 
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ...core import slots
 from ...core.mailings import READER
@@ -18,17 +19,19 @@ from ...core.workflow.takes import MARK
 from ...readmodels.journals import gathered, rehearsed
 from ...readmodels.models import CellView, LineProblemView, LineView, ResultView
 from ...readmodels.views import cell_view, given, held_by, is_pushed, line_views, problem_view, result_view
+from ...runtime import clients
 from ...runtime.dependencies import outermost
 from ...runtime.execution import plan_of
 from ...runtime.proofing import Cell, Column, values_at
 from ...runtime.services import world
 from ...steps import kinds
-from ...store import tables
+from ...store import sight, tables
 from ..http.base import Body, Fine, Listing, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 from .samples import SampleView, samples_of
 
-bp = APIBlueprint("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
+bp = Part("bench", __name__, url_prefix="/api", abp_tags=[Tag(name="bench")])
 
 
 class BenchPath(BaseModel):
@@ -56,6 +59,14 @@ class ValuesQuery(Body):
     sample: int | None = None
 
 
+class LeadingView(BaseModel):
+    """The page that this one follows, and whose it is; without a number where it is out of sight."""
+
+    id: int
+    name: str
+    brand: str
+
+
 class BenchView(BaseModel):
     """Everything the workbench shows at once."""
 
@@ -78,6 +89,8 @@ class BenchView(BaseModel):
     problems: list[LineProblemView] = []
     start_fields: dict[str, str] = {}
     fields: list[dict[str, Any]] = []
+    follows: LeadingView | None = None
+    clients: int = 0
 
 
 class RunProofs(Body):
@@ -104,7 +117,7 @@ class ValueView(BaseModel):
 class KindView(BaseModel):
     """A kind of line: `holds` says what may stand inside; `fails` whether it can fail in a way the page may answer, `tries_again`
     whether another try could help; `named_by` which setting says what it is called. `elements` are the names of what the
-    elements of its list are made of, where it gives one."""
+    elements of its list are made of, where it gives one; `gives` those of what every line of it gives."""
 
     name: str
     stage: str
@@ -116,6 +129,7 @@ class KindView(BaseModel):
     tries_again: bool = True
     named_by: str = ""
     elements: list[str] = []
+    gives: list[str] = []
 
 
 class Catalogue(BaseModel):
@@ -153,6 +167,7 @@ def catalogue() -> Reply:
             fails=k.can_fail,
             tries_again=k.can_be_tried_again,
             named_by=next((name for name, setting in settings_of(k.settings).items() if setting.told == "title"), ""),
+            gives=list(k.scope()),
             elements=list(inner[0]) if isinstance(inner := k.scope().get("items"), list) else [],
         )
         for k in kinds().values()
@@ -201,6 +216,8 @@ def bench(path: BenchPath) -> Reply:
             cells += [cell_view(take, c.sample, c.state, c.result, around, c.partial) for c in made]
     problems = check(workflow, kinds(), around)
     live = record.state == "live"
+    with house().services.store.read() as session:
+        leading, following = _leading(session, record), len(clients.followers(session, record.id))
     return send(
         BenchView(
             id=record.id,
@@ -222,8 +239,18 @@ def bench(path: BenchPath) -> Reply:
             failed=bool(start and start.failed and live),
             pushed=is_pushed(workflow.start),
             problems=[problem_view(p) for p in problems],
+            follows=leading,
+            clients=following,
         )
     )
+
+
+def _leading(session: Session, record: tables.WorkflowRecord) -> LeadingView | None:
+    leading = session.get(tables.WorkflowRecord, record.follows) if record.follows else None
+    if leading is None:
+        return LeadingView(id=0, name="", brand="") if record.follows and sight.brands() is not None else None
+    brand = session.get(tables.Brand, leading.brand or "")
+    return LeadingView(id=leading.id, name=leading.name, brand=brand.name if brand is not None else "")
 
 
 @bp.get("/workflows/<int:id>/cells/<int:sample>/<step>", responses={200: ResultView})

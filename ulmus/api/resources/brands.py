@@ -7,16 +7,18 @@ import re
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from ...core.drafting import guide as guides
 from ...core.drafting import voice
 from ...core.workflow.kinds import is_for_readers
 from ...core.workflow.world import BRAND_FACTS
 from ...protocols import chat
 from ...protocols.errors import OutsideError
+from ...readmodels.lessons import LessonView, of_brand
 from ...runtime.asking import let_out
 from ...runtime.periods import said
 from ...runtime.services import audit
@@ -24,9 +26,11 @@ from ...steps import kinds
 from ...steps.shared.models import server_of
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
+from ..security import members
 from ..security.auth import needs
 
-bp = APIBlueprint("brands", __name__, url_prefix="/api", abp_tags=[Tag(name="brands")])
+bp = Part("brands", __name__, url_prefix="/api", abp_tags=[Tag(name="brands")])
 RECENT = 12
 MOST_EXAMPLES = 60
 
@@ -112,8 +116,18 @@ class VoiceBody(Body):
     text: str = Field(max_length=200_000)
 
 
+class GuidePoint(BaseModel):
+    """What to do, and sentences of the liked examples that show it."""
+
+    says: str
+    shown: list[str]
+
+
 class Guide(BaseModel):
+    """A guide as a text for prompts, and its points."""
+
     text: str
+    points: list[GuidePoint]
 
 
 def spending(session: Session, brand: tables.Brand, now: float) -> BrandSpending:
@@ -163,6 +177,7 @@ def add(body: NewBrand) -> Reply:
     """A new brand, with nothing known of it yet."""
     key = re.sub(r"\W+", "_", body.name.lower()).strip("_")[:50] or "brand"
     services = house().services
+    members.whole_house("You are kept to some brands. Somebody who sees all of the house adds another.")
     with services.store.write() as session:
         if session.get(tables.Brand, key) is not None:
             raise Refusal(f"There is a brand called “{body.name}” already.", 409)
@@ -242,13 +257,25 @@ def guide(path: BrandPath) -> Reply:
     style = _style(liked)
     if style is None:
         raise Refusal("Add a few liked examples first: the guide is written from them.", 409)
-    messages = voice.guide_messages(brand.name, liked[:RECENT], style)
+    messages = guides.guide_messages(brand.name, liked[:RECENT], style)
     try:
         connection = services.connect(services.first("model"), "model")
-        answer = chat.complete(services.web, server_of(connection), messages, temperature=0.2, max_tokens=500)
+        answer = chat.complete(services.web, server_of(connection), messages, temperature=0.2, max_tokens=1200)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
-    return send(Guide(text=answer.text))
+    points = guides.guide_of(answer.text, liked)
+    if not points:
+        raise Refusal("The model wrote no guide. Ask it again.", 502)
+    shown = [GuidePoint(says=one.says, shown=list(one.shown)) for one in points]
+    return send(Guide(text=guides.text_of_guide(points), points=shown))
+
+
+@bp.get("/brands/<key>/lessons", responses={200: Listing[LessonView]})
+@needs("reader")
+def lessons(path: BrandPath) -> Reply:
+    """What is changed again and again in the brand's drafts when they are approved."""
+    with house().services.store.read() as session:
+        return send(of_brand(session, path.key))
 
 
 @bp.get("/brands/<key>/limits", responses={200: BrandSpending})

@@ -6,7 +6,7 @@ import re
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
@@ -19,11 +19,13 @@ from ...runtime.grants import ACCESS, INNER, SECRET
 from ...runtime.services import audit
 from ...steps import connection_kinds, kinds
 from ...steps.api import ConnectionKind
-from ...store import tables
+from ...store import sight, tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
+from ..security import members
 from ..security.auth import needs
 
-bp = APIBlueprint("connections", __name__, url_prefix="/api", abp_tags=[Tag(name="connections")])
+bp = Part("connections", __name__, url_prefix="/api", abp_tags=[Tag(name="connections")])
 
 
 class ConnectionPath(BaseModel):
@@ -46,6 +48,7 @@ class ConnectionView(BaseModel):
     tested_at: float | None
     test_ok: bool | None
     test_says: str
+    brand: str = ""
     used_by: list[dict[str, Any]]
     trouble: TroubleView | None = None
     granted: bool = False
@@ -62,6 +65,8 @@ class ConnectionKindView(BaseModel):
     """The secret that OAuth 2 takes the place of."""
     sends: bool = False
     """Whether pieces go out through it."""
+    tool: bool = False
+    """Whether it is everybody's by its kind: a model, a search, pictures."""
 
 
 class ConnectionsView(BaseModel):
@@ -79,6 +84,8 @@ class ConnectionBody(Body):
     name: str = Field(min_length=1, max_length=120)
     settings: dict[str, Any]
     secrets: dict[str, str] = {}
+    brand: str | None = None
+    """Whose it is: a brand's key; empty where it is everybody's. Left out, it stays as it is."""
 
 
 class GrantBody(Body):
@@ -123,6 +130,7 @@ def listing() -> Reply:
             tested_at=r.tested_at,
             test_ok=r.test_ok,
             test_says=r.test_says,
+            brand=r.brand or "",
             used_by=uses.get(r.key, []),
             trouble=troubles.get(f"connection:{r.key}"),
         )
@@ -145,6 +153,7 @@ def listing() -> Reply:
             secrets=_secrets(k),
             bearer=k.bearer,
             sends=k.name in sending,
+            tool=k.tool,
         )
         for k in connection_kinds().values()
     ]
@@ -161,11 +170,13 @@ def try_now(body: OutsideBody) -> Reply:
 
 
 def troubles_now() -> list[TroubleView]:
-    """The outsides that do not answer, as they are told."""
-    return [
-        TroubleView(key=t.key, name=t.name, since=t.since, says=t.says, waiting=t.waiting, next_at=t.next_at)
-        for t in house().engine.outsides.troubles()
-    ]
+    """The outsides that do not answer, as they are told; to who is kept to some brands, their connections only."""
+    found = house().engine.outsides.troubles()
+    if sight.brands() is not None:
+        with house().services.store.read() as session:
+            seen = {f"connection:{key}" for key in session.scalars(select(tables.Connection.key))}
+        found = [one for one in found if one.key in seen]
+    return [TroubleView(key=t.key, name=t.name, since=t.since, says=t.says, waiting=t.waiting, next_at=t.next_at) for t in found]
 
 
 @bp.post("/connections", responses={201: Made, 422: Problem})
@@ -180,7 +191,8 @@ def create(body: ConnectionBody) -> Reply:
         while session.get(tables.Connection, key) is not None:
             key, n = f"{base}_{n}", n + 1
         sealed = services.sealer.seal({k: v for k, v in body.secrets.items() if v})
-        session.add(tables.Connection(key=key, kind=body.kind, name=body.name, settings=settings, sealed=sealed))
+        brand = members.whose(session, body.brand or "")
+        session.add(tables.Connection(key=key, kind=body.kind, name=body.name, settings=settings, sealed=sealed, brand=brand))
         audit(session, services.clock(), g.user.email, "added a connection", body.name)
     return send(Made(key=key), 201)
 
@@ -216,6 +228,8 @@ def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
         kept = {name: value for name, value in kept.items() if name not in goes}
         secrets = kept | given
         record.name, record.settings, record.sealed = body.name, settings, services.sealer.seal(secrets)
+        if body.brand is not None:
+            record.brand = members.whose(session, body.brand)
         record.tested_at, record.test_ok, record.test_says = None, None, ""
         audit(session, services.clock(), g.user.email, "changed a connection", body.name)
     return send(Fine())

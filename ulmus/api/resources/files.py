@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, FileStorage, Tag
+from flask_openapi3 import FileStorage, Tag
 from pydantic import BaseModel, Field
 
 from ...runtime import files
 from ..http.base import Body, Problem, Reply, house, send, uploaded
+from ..http.describing import Part
 from ..http.kept import send_kept
 from ..security.auth import needs, room
 
 LARGEST_FILE = 110_000_000
 
-bp = APIBlueprint("files", __name__, url_prefix="/api", abp_tags=[Tag(name="files")])
+bp = Part("files", __name__, url_prefix="/api", abp_tags=[Tag(name="files")])
 
 
 class KeptFile(BaseModel):

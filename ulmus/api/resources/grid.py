@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -15,13 +15,14 @@ from ...runtime import records, sheets
 from ...runtime.sheetquery import Asked, NotACondition, Sum
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..schemas.asked import AskedQuery, Where, asked_of, list_of
 from ..security.auth import needs
 
 MOST_WRITTEN, MOST_CHOSEN = 5000, 5000
 Found = TypeVar("Found")
 
-bp = APIBlueprint("grid", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
+bp = Part("grid", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
 
 
 class SheetPath(BaseModel):

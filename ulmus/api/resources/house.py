@@ -6,15 +6,16 @@ from dataclasses import asdict
 from typing import Any, Literal
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 
 from ...runtime import holding
 from ...steps import registry
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("house", __name__, url_prefix="/api/house", abp_tags=[Tag(name="house", description="The house itself")])
+bp = Part("house", __name__, url_prefix="/api/house", abp_tags=[Tag(name="house", description="The house itself")])
 HELD = "This house is a copy and is held: nothing can be changed before an owner has let it go on Today."
 
 

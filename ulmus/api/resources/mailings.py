@@ -7,7 +7,7 @@ import time
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import func, select
 
@@ -22,9 +22,10 @@ from ...runtime.workspace import workspace
 from ...steps.connections import mail as connected
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs, room
 
-bp = APIBlueprint("mailings", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings", description="Mailings and their lists")])
+bp = Part("mailings", __name__, url_prefix="/api", abp_tags=[Tag(name="mailings", description="Mailings and their lists")])
 LARGEST = 4_000_000
 MOST = 200
 

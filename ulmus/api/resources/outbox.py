@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -22,13 +22,12 @@ from ...runtime.execution import plan_of
 from ...runtime.services import audit, connection_name, world
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
 WAITING = ("queued", "held")
 """Where a piece may still be taken back."""
-bp = APIBlueprint(
-    "outbox", __name__, url_prefix="/api", abp_tags=[Tag(name="outbox", description="What waits to go out, and when")]
-)
+bp = Part("outbox", __name__, url_prefix="/api", abp_tags=[Tag(name="outbox", description="What waits to go out, and when")])
 MOST = 500
 LONGEST = 100 * 86_400
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 
 from ...core.drafting.shapes import ShapeError, ShapeField, shape_from
@@ -14,15 +14,16 @@ from ...core.evidence import evidence as found_in
 from ...core.slots import SlotError, clauses_of, parse_condition
 from ...protocols.errors import OutsideError
 from ...protocols.net import Fetched
-from ...readmodels.models import ChangeView
+from ...readmodels.models import ChangeView, OpinionView
 from ...readmodels.views import marked
 from ...steps.api import Context
 from ...steps.shared.models import ask
 from ..http.base import Body, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..http.waited import Waited
 from ..security.auth import needs
 
-bp = APIBlueprint("reading", __name__, url_prefix="/api", abp_tags=[Tag(name="reading")])
+bp = Part("reading", __name__, url_prefix="/api", abp_tags=[Tag(name="reading")])
 PICTURES = {"image/png", "image/jpeg", "image/gif", "image/webp", "image/avif"}
 LONGEST = 60_000
 LARGEST_PICTURE = 4_000_000
@@ -78,10 +79,11 @@ def shape(body: ShapeBody) -> Reply:
 
 
 class EvidenceBody(Body):
-    """A draft, and what it was made from: name → text."""
+    """A draft, what it was made from (name → text), and what a model said of some of its sentences."""
 
     text: str = Field(max_length=LONGEST)
     sources: dict[str, str] = Field(max_length=400)
+    opinions: list[OpinionView] = Field(default=[], max_length=60)
 
 
 class ClaimView(BaseModel):
@@ -118,13 +120,6 @@ class OpinionBody(Body):
     sources: dict[str, str] = Field(max_length=400)
 
 
-class OpinionView(BaseModel):
-    number: int
-    verdict: str
-    passage: str
-    source: str
-
-
 class OpinionsView(BaseModel):
     """A model's opinion on each sentence, and what asking cost."""
 
@@ -135,8 +130,14 @@ class OpinionsView(BaseModel):
 @bp.post("/evidence", responses={200: Listing[SupportView]})
 @needs("reader")
 def evidence(body: EvidenceBody) -> Reply:
-    """Where the sources support a draft, sentence by sentence. In code; no model is asked."""
+    """Where the sources support a draft, sentence by sentence. In code; no model is asked, but what one said already counts where the
+    passage it showed stands in a source."""
     found = found_in(body.text, body.sources)
+    if body.opinions:
+        from ...core.drafting import opinion as asking  # used seldom
+
+        given = [one.model_dump() | {"number": n} for n, one in enumerate(body.opinions, 1)]
+        found = asking.weighed(found, asking.opinions_of({"items": given}, [one["text"] for one in given], body.sources))
     return send(
         [SupportView.model_validate(dataclasses.asdict(s) | {"flagged": s.flagged, "unsure": s.unsure}) for s in found.sentences]
     )
@@ -155,7 +156,7 @@ def opinion(body: OpinionBody) -> Reply:
         values, usage, _ = ask(context, services.first("model"), system["content"], user["content"], asking.SHAPE)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
-    opinions = asking.opinions_of(values, len(body.sentences), body.sources)
+    opinions = asking.opinions_of(values, body.sentences, body.sources)
     return send(OpinionsView(opinions=[OpinionView.model_validate(dataclasses.asdict(one)) for one in opinions], cost=usage.cost))
 
 

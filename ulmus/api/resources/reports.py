@@ -8,7 +8,7 @@ from typing import Any, Literal
 from urllib.parse import quote
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 
 from ...protocols.documents import typeset
@@ -18,9 +18,10 @@ from ...readmodels import record
 from ...runtime import periods
 from ...store import tables
 from ..http.base import Body, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("reports", __name__, url_prefix="/api", abp_tags=[Tag(name="records")])
+bp = Part("reports", __name__, url_prefix="/api", abp_tags=[Tag(name="records")])
 Kind = Literal["html", "pdf", "json"]
 
 

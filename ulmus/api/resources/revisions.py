@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -18,9 +18,10 @@ from ...runtime.services import world
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Body, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("revisions", __name__, url_prefix="/api", abp_tags=[Tag(name="revisions")])
+bp = Part("revisions", __name__, url_prefix="/api", abp_tags=[Tag(name="revisions")])
 
 
 class WorkflowPath(BaseModel):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,9 +14,10 @@ from ...runtime import records
 from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("rows", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
+bp = Part("rows", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
 
 
 class SheetPath(BaseModel):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import and_, func, or_, select
 
@@ -18,10 +18,11 @@ from ...runtime.services import audit
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 from .connections import troubles_now
 
-bp = APIBlueprint("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
+bp = Part("runs", __name__, url_prefix="/api", abp_tags=[Tag(name="runs")])
 
 
 class RunPath(BaseModel):

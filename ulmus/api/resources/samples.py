@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,9 +14,10 @@ from ...runtime import workflows
 from ...runtime.runs import title_of
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")])
+bp = Part("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")])
 
 
 class WorkflowPath(BaseModel):

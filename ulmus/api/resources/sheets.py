@@ -5,8 +5,8 @@ from __future__ import annotations
 import itertools
 from typing import BinaryIO, Literal, cast
 
-from flask import Response
-from flask_openapi3 import APIBlueprint, FileStorage, Tag
+from flask import Response, g
+from flask_openapi3 import FileStorage, Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,9 +14,11 @@ from sqlalchemy.orm import Session
 from ...protocols.errors import OutsideError
 from ...runtime import mirrors, rowsent, sheets
 from ...runtime.runs import counted
-from ...runtime.services import connection_name
+from ...runtime.services import audit, connection_name
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send, uploaded
+from ..http.describing import Part
+from ..security import members
 from ..security.auth import needs, room
 
 LARGEST_FILE = 110_000_000
@@ -24,7 +26,7 @@ LARGEST_FILE = 110_000_000
 GUESSED_FROM = 1000
 """The types of a file's columns are guessed by so many of its rows."""
 
-bp = APIBlueprint("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
+bp = Part("sheets", __name__, url_prefix="/api", abp_tags=[Tag(name="sheets")])
 
 
 class SheetPath(BaseModel):
@@ -73,6 +75,7 @@ class ElsewhereBody(Body):
     connection: str = Field("", max_length=60)
     place: str = Field(min_length=1, max_length=1000)
     every: float = Field(300, ge=30, le=604_800)
+    brand: str = Field("", max_length=60)
 
 
 class SheetView(BaseModel):
@@ -83,22 +86,31 @@ class SheetView(BaseModel):
     columns: list[Column]
     rows: int
     added: int = 0
+    brand: str = ""
     notes: list[str] = []
     outside: ElsewhereView | None = None
 
 
 class NewSheet(Body):
-    """A new sheet: a name and columns."""
+    """A new sheet: a name, columns, and the key of the brand whose it is; where that is empty, the house's."""
 
     name: str = Field(min_length=1, max_length=120)
     columns: list[Column]
+    brand: str = Field("", max_length=60)
+
+
+class WhoseBody(Body):
+    """The key of the brand whose something is to be; empty: the house's."""
+
+    brand: str = Field(max_length=60)
 
 
 class SheetFile(Body):
-    """A file with rows (CSV, XLSX, ODS) or a list of feeds (OPML): into a sheet by its key, or into a new one."""
+    """A file with rows (CSV, XLSX, ODS) or a list of feeds (OPML): into a sheet by its key, or into a new one of a brand."""
 
     file: FileStorage
     into: str = ""
+    brand: str = Field("", max_length=60)
     name: str = Field("", max_length=120)
     mark: str = Field("", max_length=40, description="Progress is told under this mark among the live events.")
 
@@ -171,8 +183,10 @@ def open_outside(body: ElsewhereBody) -> Reply:
     place = body.place.strip()
     if not body.connection and not place.startswith(("http://", "https://")):
         raise Refusal("Choose the file store, or give an address that begins with https://.", 422)
+    with services.store.read() as session:
+        brand = members.whose(session, body.brand)
     try:
-        key = mirrors.open_sheet(services, body.name.strip(), body.connection, place, body.every)
+        key = mirrors.open_sheet(services, body.name.strip(), body.connection, place, body.every, brand)
     except ValueError as error:
         raise Refusal(str(error), 422) from None
     except OutsideError as error:
@@ -209,9 +223,10 @@ def let_go(path: SheetPath) -> Reply:
 def create(body: NewSheet) -> Reply:
     """Make a sheet."""
     with house().services.store.write() as session:
+        brand = members.whose(session, body.brand)
         try:
             sheet = sheets.create(
-                session, body.name, [c.model_dump(exclude_defaults=True) | {"type": c.type} for c in body.columns]
+                session, body.name, [c.model_dump(exclude_defaults=True) | {"type": c.type} for c in body.columns], brand
             )
         except ValueError as error:
             raise Refusal(str(error), 422) from None
@@ -234,6 +249,7 @@ def bring(form: SheetFile) -> Reply:
         first = list(itertools.islice(rows, GUESSED_FROM))
         with services.store.read() as session:
             into = session.get_one(tables.Sheet, form.into) if form.into else None
+            brand = members.whose(session, form.brand) if into is None else None
             as_there = into.columns if into is not None else []
         known = {one["name"] for one in as_there}
         guessed = sheets.guessed(heads, first)
@@ -244,7 +260,7 @@ def bring(form: SheetFile) -> Reply:
                 sheet = session.get_one(tables.Sheet, form.into)
                 sheets.widen(sheet, guessed)
             else:
-                sheet = sheets.create(session, form.name.strip() or called[:120] or "Sheet", guessed)
+                sheet = sheets.create(session, form.name.strip() or called[:120] or "Sheet", guessed, brand)
             added = sheets.add_staged(session, sheet, encoded)
             count = _count(session, sheet.key)
     except ValueError as error:
@@ -268,6 +284,20 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
         count = _count(session, path.key)
     house().services.bus.publish("sheet", key=path.key)
     return send(_view(sheet, count))
+
+
+@bp.put("/sheets/<key>/brand", responses={200: Fine, 422: Problem})
+@needs("maker")
+def belongs(path: SheetPath, body: WhoseBody) -> Reply:
+    """Say whose a sheet is: members who are kept to other brands do not see it."""
+    services = house().services
+    members.whole_house("Whose a sheet is says somebody who sees all of the house.")
+    with services.store.write() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        sheet.brand = members.whose(session, body.brand)
+        audit(session, services.clock(), g.user.email, "said whose a sheet is", f"{sheet.name}: {sheet.brand or 'the house'}")
+    services.bus.publish("sheet", key=path.key)
+    return send(Fine())
 
 
 @bp.get("/sheets/<key>/workflows", responses={200: Listing[Taker]})
@@ -302,5 +332,11 @@ def export(path: FilePath) -> Response:
 
 def _view(sheet: tables.Sheet, count: int, added: int = 0, notes: list[str] | None = None) -> SheetView:
     return SheetView(
-        key=sheet.key, name=sheet.name, columns=[Column(**c) for c in sheet.columns], rows=count, added=added, notes=notes or []
+        key=sheet.key,
+        name=sheet.name,
+        columns=[Column(**c) for c in sheet.columns],
+        rows=count,
+        added=added,
+        brand=sheet.brand or "",
+        notes=notes or [],
     )

@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 
 from ...core.recurrence import Plain, RecurrenceError, due, plain_of, quiet_hours, rule_of, words_of
@@ -20,9 +20,10 @@ from ...steps import kinds
 from ...steps.shared.fields import read_fields
 from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("starts", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
+bp = Part("starts", __name__, url_prefix="/api", abp_tags=[Tag(name="starts")])
 
 
 class StartPath(BaseModel):
@@ -107,6 +108,7 @@ def show(path: StartPath) -> Reply:
     with services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
         start = session.get(tables.Start, path.id)
+        hub = session.get(tables.HubLine, path.id)
         begun = counted(session, "runs", path.id)
         runs, queued = sum(begun.values()), begun.get("queued", 0)
     line = Workflow.model_validate(record.document).start
@@ -116,6 +118,8 @@ def show(path: StartPath) -> Reply:
     view = StartView(kind=line.kind, listens=plan.listens if isinstance(plan, STARTS) else "", live=live, runs=runs, queued=queued)
     if start is not None and live:
         view.looked_at, view.next_at, view.found, view.failed = start.looked_at, start.next_at, start.found, start.failed
+        if hub is not None and hub.until is not None and hub.until > services.clock():
+            view.found = f"{view.found} Its hub tells of new items at once."
         view.passed = [title_of(one["item"]) for one in start.memory.get("passed", [])]
     if isinstance(plan, ClockPlan):
         view.next_times = _times(plan)

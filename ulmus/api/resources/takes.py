@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 from sqlalchemy import select
 
@@ -15,6 +15,7 @@ from ...core import flow
 from ...core.drafting.tally import Choice, Made, approved, share, tally
 from ...core.workflow import Line, Workflow, World, drawn, is_shared, take_name, takes_of
 from ...readmodels.journals import rehearsed
+from ...readmodels.lessons import LessonView, of_line
 from ...readmodels.models import CellView, FindingView
 from ...readmodels.views import cell_view
 from ...runtime import results
@@ -23,14 +24,15 @@ from ...runtime.execution import lot
 from ...runtime.proofing import Cell, Column
 from ...steps import kinds
 from ...store import tables
-from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
 #: What a person may say to a draft, and how many of the latest drafts are counted.
 DECIDED = ("approve", "back", "decline")
 MOST_COUNTED = 2000
 
-bp = APIBlueprint("takes", __name__, url_prefix="/api", abp_tags=[Tag(name="takes")])
+bp = Part("takes", __name__, url_prefix="/api", abp_tags=[Tag(name="takes")])
 
 
 class TakesPath(BaseModel):
@@ -276,6 +278,14 @@ def _shares(wrote_at: dict[tuple[int, str], str], came: list[results.Came]) -> d
 def _own(take: Line) -> dict[str, Any]:
     """The settings that make a take what it is."""
     return {name: value for name, value in take.settings.items() if name not in kinds()[take.kind].not_in_results}
+
+
+@bp.get("/workflows/<int:id>/lessons/<step>", responses={200: Listing[LessonView]})
+@needs("reader")
+def lessons(path: TakesPath) -> Reply:
+    """What is changed again and again in the drafts of a line when they are approved."""
+    with house().services.store.read() as session:
+        return send(of_line(session, path.id, path.step))
 
 
 @bp.post("/workflows/<int:id>/takes/<step>/choices", responses={200: Fine, 409: Problem})

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any, Literal
 
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -21,11 +21,12 @@ from ...runtime.services import world
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 from .brands import BrandSpending, spending
 from .connections import troubles_now
 
-bp = APIBlueprint("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
+bp = Part("today", __name__, url_prefix="/api", abp_tags=[Tag(name="today")])
 SLOW_START = 600
 MOST = 50
 """So many of each sort wait on the page; how many more there are is said."""

@@ -6,7 +6,7 @@ import textwrap
 from typing import Any
 
 from flask import Response, g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
@@ -17,17 +17,19 @@ from ...protocols import opml
 from ...protocols.errors import OutsideError
 from ...readmodels.models import LineProblemView, PartView
 from ...readmodels.views import is_pushed, problem_view
-from ...runtime import readiness, sharing, sketching, workflows
+from ...runtime import clients, readiness, sharing, sketching, workflows
 from ...runtime.execution import plan_of
 from ...runtime.runs import counted, last_run, runs_a_day, title_of
 from ...runtime.services import audit, world
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
+from ..security import members
 from ..security.auth import needs
 from .samples import samples_of
 
-bp = APIBlueprint("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
+bp = Part("workflows", __name__, url_prefix="/api", abp_tags=[Tag(name="workflows")])
 
 
 class WorkflowPath(BaseModel):
@@ -77,8 +79,19 @@ class BeforeView(BaseModel):
     day_runs: int | None
 
 
+class FollowingView(BaseModel):
+    """What became of a page that follows this one: for which brand, and why it stays on its former revision, where it does."""
+
+    id: int
+    brand: str
+    wrong: str = ""
+
+
 class LiveView(BaseModel):
+    """The number of the revision, and what became of the pages that follow it."""
+
     revision: int
+    following: list[FollowingView] = []
 
 
 class DocumentBody(Body):
@@ -175,6 +188,8 @@ def create(body: CopyBody) -> Reply:
     """Make a workflow from a file's content or as a copy."""
     services = house().services
     with services.store.write() as session:
+        if body.brand:
+            members.whose(session, body.brand)
         if body.copy_of is not None:
             document = session.get_one(tables.WorkflowRecord, body.copy_of).document
             document = {**document, "name": body.name or f"{document['name']}, copy"[:120]}
@@ -188,7 +203,7 @@ def create(body: CopyBody) -> Reply:
             document = body.document
         else:
             document = blank_page(body.name or "A new page", body.brand, kinds()).model_dump(mode="json")
-        page, notes = sharing.settle(session, _read(document), read_needs(document))
+        page, notes = sharing.settle(session, _read(members.page_of(session, document)), read_needs(document))
         page = sharing.with_person(page, g.user.email) if body.template else page
         id_ = workflows.create(session, page, services.clock(), g.user.email)
     return send(Created(id=id_, notes=notes), 201)
@@ -206,9 +221,8 @@ def sketched(body: SketchBody) -> Reply:
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
     with services.store.write() as session:
-        if found.workflow.brand and session.get(tables.Brand, found.workflow.brand) is None:
-            raise Refusal("This brand is not here (any more).", 422)
-        id_ = workflows.create(session, found.workflow, services.clock(), g.user.email)
+        page = found.workflow.model_copy(update={"brand": members.whose(session, found.workflow.brand or "")})
+        id_ = workflows.create(session, page, services.clock(), g.user.email)
         audit(session, services.clock(), g.user.email, "had a page drafted", f"{found.workflow.name}: {usage.cost:.4f}")
     words = textwrap.shorten(body.description, 200, placeholder=" …").rstrip(".")
     return send(Created(id=id_, notes=[f"Drafted from “{words}”. Look through each line.", *found.notes]), 201)
@@ -237,6 +251,7 @@ def save(path: WorkflowPath, body: DocumentBody) -> Reply:
     """Save the page. Refused, with nothing overwritten, where someone else saved meanwhile."""
     services = house().services
     workflow = _read(body.document)
+    members.stays(workflow.brand)
     with services.store.write() as session:
         try:
             version = workflows.save(session, path.id, workflow, body.version, services.clock())
@@ -255,6 +270,7 @@ def remove(path: WorkflowPath) -> Reply:
     services = house().services
     with services.store.write() as session:
         try:
+            clients.alone(session, path.id)
             workflows.remove(session, path.id, services.clock(), g.user.email)
         except ValueError as error:
             raise Refusal(str(error), 409) from None
@@ -290,12 +306,26 @@ def before(path: WorkflowPath) -> Reply:
     )
 
 
-@bp.post("/workflows/<int:id>/live", responses={200: LiveView, 409: Problem})
+@bp.post("/workflows/<int:id>/live", responses={200: LiveView, 403: Problem, 409: Problem})
 @needs("maker")
 def go_live(path: WorkflowPath, query: LiveQuery) -> Reply:
-    """Make a revision and listen. What is already there is passed over, or run for, so many a day."""
+    """Make a revision and listen. What is already there is passed over, or run for, so many a day. Where the maker wants the tests of a
+    prompt to hold first, they have to."""
+    if clients.out_of_sight(house().services.store, path.id):
+        raise Refusal(
+            "Pages of other clients follow this one. Somebody who sees all of the house lets a change of it go live.", 403
+        )
+    with house().services.store.read() as session:
+        page = Workflow.model_validate(session.get_one(tables.WorkflowRecord, path.id).document)
+        samples = [s for s in samples_of(session, path.id) if s.shown]
+    found = readiness.from_proofs(page, samples, house().proofs.columns(page, samples))
+    if wrong := [p for p in found if p.severity == "error"]:
+        told = [{"where": p.step, "message": p.message} for p in wrong]
+        raise Refusal(f"This workflow is not ready: {wrong[0].message}", 409, problems=told)
     try:
-        return send(LiveView(revision=workflows.go_live(house().engine, path.id, g.user.email, query.a_day)))
+        number = workflows.go_live(house().engine, path.id, g.user.email, query.a_day)
+        followed = clients.renew(house().engine, path.id, g.user.email)
+        return send(LiveView(revision=number, following=[FollowingView(**vars(one)) for one in followed]))
     except workflows.NotReady as error:
         raise Refusal(str(error), 409, problems=[{"where": p.step, "message": p.message} for p in error.problems]) from None
 

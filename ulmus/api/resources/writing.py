@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any, Literal
 
 from flask import g
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 
 from ...core.workflow import Workflow, edits, finder
@@ -16,9 +16,10 @@ from ...runtime.services import world
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
 from ..security.auth import needs
 
-bp = APIBlueprint("writing", __name__, url_prefix="/api", abp_tags=[Tag(name="writing")])
+bp = Part("writing", __name__, url_prefix="/api", abp_tags=[Tag(name="writing")])
 
 
 class WorkflowPath(BaseModel):

@@ -16,14 +16,16 @@ from collections.abc import Callable
 from typing import Any
 
 from flask import current_app, g, make_response, request
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from itsdangerous import BadSignature, URLSafeTimedSerializer
 from pydantic import BaseModel, Field
 from sqlalchemy import delete, select
 
 from ...runtime.services import audit
-from ...store import tables
+from ...store import sight, tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
+from ..http.describing import Part
+from . import members
 from .passwords import hash_password, matches, what_is_wrong
 
 COOKIE, KNOWN = "ulmus_session", "ulmus_known"
@@ -34,7 +36,7 @@ TRIES, TRIES_OF_PLACE, TRIES_OF_ACCOUNT = 8, 100, 100
 SMALL_BODY = 64_000
 """Bytes of a request's body where no account is needed and nothing else is said."""
 
-bp = APIBlueprint("session", __name__, url_prefix="/api", abp_tags=[Tag(name="session", description="Signing in and out")])
+bp = Part("session", __name__, url_prefix="/api", abp_tags=[Tag(name="session", description="Signing in and out")])
 
 
 class SignIn(Body):
@@ -57,6 +59,8 @@ class SessionView(BaseModel):
     email: str = ""
     role: str = ""
     csrf: str = ""
+    brands: list[str] | None = None
+    """The brands that are seen, where not all of the house is."""
     demo: list[dict[str, str]] = []
     town_url: str = ""
 
@@ -82,7 +86,7 @@ def room(size: int) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
 
 
 def gate() -> None:
-    """Before anything of a request is read: who asks, and whether they may."""
+    """Before anything of a request is read: who asks, whether they may, and what of the house they see."""
     view = current_app.view_functions.get(request.endpoint or "")
     role = getattr(view, "__needs__", None)
     if role is None:
@@ -98,6 +102,13 @@ def gate() -> None:
     if request.method not in ("GET", "HEAD", "OPTIONS") and not hmac.compare_digest(given.encode(), session.csrf.encode()):
         raise Refusal("This page is out of date. Load it again.", 403)
     g.user, g.session = user, session
+    sight.keep(members.of(user))
+    members.look(house().services.store)
+
+
+def forget(_: BaseException | None) -> None:
+    """A request is over: its thread sees all of the house again, until the next one is looked at."""
+    sight.keep(None)
 
 
 def _who() -> tuple[tables.User | None, tables.WebSession | None]:
@@ -124,7 +135,13 @@ def show() -> Reply:
     demo, town = house().demo, house().town_url
     if user is None or session is None:
         return send(SessionView(signed_in=False, demo=demo, town_url=town))
-    return send(SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=session.csrf, town_url=town))
+    return send(_view(user, session.csrf, town))
+
+
+def _view(user: tables.User, csrf: str, town: str) -> SessionView:
+    kept = members.of(user)
+    brands = None if kept is None else sorted(kept)
+    return SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=csrf, brands=brands, town_url=town)
 
 
 @bp.post("/session", responses={200: SessionView, 403: Problem, 429: Problem})
@@ -154,8 +171,7 @@ def _begin(user: tables.User, now: float, did: str) -> Any:
         db.execute(delete(tables.WebSession).where(tables.WebSession.expires_at < now))
         db.add(tables.WebSession(id=_digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS))
         audit(db, now, user.email, did)
-    view = SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=csrf, town_url=house().town_url)
-    response = make_response(send(view))
+    response = make_response(send(_view(user, csrf, house().town_url)))
     response.set_cookie(COOKIE, token, max_age=LASTS, httponly=True, samesite="Lax", secure=_secure())
     return response
 

@@ -31,11 +31,15 @@ class Tool(Protocol):
     @property
     def given(self) -> tuple[tuple[str, str], ...]: ...
 
+    @property
+    def besides(self) -> tuple[tuple[str, str], ...]: ...
+
 
 def function_of(tool: Tool) -> dict[str, Any]:
-    """A tool as a function of the protocol; whatever it must be given is a text."""
-    parts = {name: {"type": "string", "description": about} for name, about in tool.given}
-    schema = {"type": "object", "properties": parts, "required": list(parts), "additionalProperties": False}
+    """A tool as a function of the protocol; whatever it is given is a text."""
+    parts = {name: {"type": "string", "description": about} for name, about in (*tool.given, *tool.besides)}
+    needed = [name for name, _ in tool.given]
+    schema = {"type": "object", "properties": parts, "required": needed, "additionalProperties": False}
     return {"name": tool.name, "description": tool.about, "parameters": schema}
 
 
@@ -49,7 +53,7 @@ def conversation(
     ]
     parts.append("Say only what the tools’ results bear out; where they say nothing, say “not stated”.")
     if in_words and tools and not last:
-        lines = [f"- {tool.name}: {tool.about} Give: {', '.join(n for n, _ in tool.given) or 'nothing'}." for tool in tools]
+        lines = [f"- {tool.name}: {tool.about} Give: {_wants(tool)}." for tool in tools]
         parts.append("The tools:\n" + "\n".join(lines))
         parts.append('To use one, answer with nothing but JSON such as {"tool": "name", "given": {"what": "…"}}.')
     parts.append(f"When you have what you need, answer without using a tool. {demand}".strip())
@@ -86,15 +90,18 @@ def _told_in_words(turn: Turn) -> list[dict[str, Any]]:
 
 
 def told_result(turn: Turn) -> str:
-    """What a tool gave, for the model: its text where it has one, else its values; long ones are cut."""
+    """What a tool gave, for the model: its text where it has one, with its title or name and the reason given for it, else its
+    values; long ones are cut."""
     if turn.result is None:
         return f"It failed. {marked(turn.tool, turn.failed)}"
     text = str(turn.result.get("text") or "")
     links = str(turn.result.get("link") or "")
     if not text:
         text = json.dumps({k: v for k, v in turn.result.items() if v not in ("", None, [], {})}, ensure_ascii=False)
-    elif turn.result.get("title"):
-        text = f"{turn.result['title']}\n{links}\n{text}"
+    elif headed := turn.result.get("title") or turn.result.get("name"):
+        text = "\n".join(one for one in (str(headed), links, text) if one)
+    if reason := turn.result.get("reason"):
+        text = f"{text}\nReason: {reason}"
     cut = text if len(text) <= LONGEST_RESULT else text[:LONGEST_RESULT].rsplit(" ", 1)[0] + " …"
     return as_material(turn.tool, cut)
 
@@ -119,7 +126,13 @@ def checked(name: str, given: Mapping[str, Any], tools: Sequence[Tool]) -> dict[
     lacking = [what for what, _ in tool.given if given.get(what) in (None, "")]
     if lacking:
         raise AnswerError(f"“{name}” must be given {', '.join(lacking)}")
-    return {"tool": name, "given": {what: given[what] for what, _ in tool.given}}
+    told = [what for what, _ in tool.given] + [what for what, _ in tool.besides if given.get(what) not in (None, "")]
+    return {"tool": name, "given": {what: given[what] for what in told}}
+
+
+def _wants(tool: Tool) -> str:
+    names = [name for name, _ in tool.given] + [f"{name} (if you like)" for name, _ in tool.besides]
+    return ", ".join(names) or "nothing"
 
 
 def sources_of(talk: Sequence[Turn]) -> list[dict[str, str]]:

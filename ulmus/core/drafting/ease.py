@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 
 import regex
 
@@ -44,6 +45,7 @@ def longest_sentence(text: str) -> int:
     return max((len(_WORD.findall(sentence.text)) for sentence in sentences(without_links(text))), default=0)
 
 
+@lru_cache(maxsize=50_000)
 def _syllables(word: str, tongue: str) -> int:
     silent = word.removesuffix("e") if tongue in ("en", "fr") else word
     return max(1, len(_VOWELS.findall(silent)))

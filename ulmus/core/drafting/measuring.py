@@ -9,13 +9,17 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 from .. import text as texts
+from ..evidence import evidence
 from ..pieces.lengths import length
+from .demands import span
 from .ease import LONGEST_SENTENCE, longest_sentence, reading_ease
+from .echoes import echoes
+from .parts import part_of
 from .quotes import quoted
 from .repeats import Published
 from .rules import (
@@ -33,8 +37,10 @@ from .rules import (
     Links,
     LinksAnswer,
     Mentions,
+    NoEcho,
     NoEmoji,
     NoQuotes,
+    NotStated,
     OnlyThePiece,
     Rule,
     Says,
@@ -44,8 +50,8 @@ from .rules import (
     Unlike,
     Words,
     _Rule,
-    span,
 )
+from .shapes import NOT_STATED
 from .wrapping import wrapping
 
 MOST_LINKS = 20
@@ -55,13 +61,16 @@ _A_LINK = re.compile(r"https?://\S+$", re.I)
 @dataclass(frozen=True)
 class Known:
     """What the measuring of some rules needs to know of the world: what the brand has published, and what is wrong with a
-    link (nothing where it answers), the values of the answer, and the language of a text (ISO 639-1, empty where it cannot be
-    told). Where it is not known, such a rule counts as kept and says so."""
+    link (nothing where it answers), the values of the answer, the language of a text (ISO 639-1, empty where it cannot be
+    told), the instruction as it was written (with slots), and the sources. Where it is not known, such a rule counts as kept and
+    says so."""
 
     published: Callable[[], Published] | None = None
     dead: Callable[[str], str] | None = None
     values: Mapping[str, Any] | None = None
     language_of: Callable[[str], str] | None = None
+    instruction: str = ""
+    sources: Mapping[str, str] | None = None
 
 
 NOTHING_KNOWN = Known()
@@ -104,7 +113,18 @@ class Read:
 def measure(draft: str, rules: Sequence[Rule], known: Known = NOTHING_KNOWN) -> list[Finding]:
     """Every rule on `draft`, in the order of `rules`. Takes time linear in the draft."""
     read = Read(draft, any(isinstance(rule, CleanHtml) for rule in rules))
-    return [_measure(read, rule, known) for rule in rules]
+    return [_of_a_part(read, rule, known) if rule.of else _measure(read, rule, known) for rule in rules]
+
+
+def _of_a_part(read: Read, rule: Rule, known: Known) -> Finding:
+    """A rule about a part of the answer: kept where it is kept in each text there is of it, else as in the first that breaks it."""
+    some = part_of(rule.of, read.text, known.values)
+    if not some:
+        return _yes(rule, f"{rule.of.replace('_', ' ')}: not measured here").model_copy(update={"of": rule.of})
+    found = [(name, _measure(Read(text), rule, replace(known, values={rule.of: text}))) for name, text in some]
+    name, finding = next(((name, one) for name, one in found if not one.kept), found[0])
+    reason = f"In {name}: {finding.reason}" if finding.reason else ""
+    return finding.model_copy(update={"of": rule.of, "says": f"{name}: {finding.says}", "reason": reason})
 
 
 def broken(findings: Sequence[Finding], strength: Strength | None = "must") -> list[Finding]:
@@ -133,6 +153,8 @@ def _measure(read: Read, rule: Rule, known: Known) -> Finding:
             return _yes(rule, "no quotation marks round it")
         case OnlyThePiece():
             wrapped = wrapping(read.raw).found or (wrapping(read.text).found if read.html else ())
+            if not wrapped and echoes(read.text, known.instruction, whole=True):
+                wrapped = ("words of the instruction",)
             if wrapped:
                 says = f"more than the piece: {', '.join(wrapped)}"
                 return _no(rule, says, f"Give nothing but the piece; leave out {', '.join(wrapped)}.")
@@ -177,6 +199,10 @@ def _measure(read: Read, rule: Rule, known: Known) -> Finding:
             if not wrong:
                 return _yes(rule, "HTML well formed")
             return _no(rule, wrong[0], "The HTML is not as it should be: " + "; ".join(wrong[:5]) + ".")
+        case NoEcho():
+            return _echoing(read, rule, known)
+        case NotStated():
+            return _stated(read, rule, known)
         case Unlike():
             return _unlike(read.text, rule, known)
         case AddsUp():
@@ -267,6 +293,37 @@ def _unlike(text: str, rule: Unlike, known: Known) -> Finding:
         f"It is {alike} % like a piece that went out before; at most {rule.most} % are allowed. Say it in other words, or say "
         f"something else. The earlier piece: {told}",
     )
+
+
+def _echoing(read: Read, rule: NoEcho, known: Known) -> Finding:
+    if not known.instruction:
+        return _yes(rule, "not compared with the instruction")
+    found = echoes(read.text, known.instruction)
+    if not found:
+        return _yes(rule, "does not repeat the instruction")
+    return _no(
+        rule, f"repeats the instruction: “{found[0][:60]}”", f"It repeats the instruction (“{found[0][:200]}”); leave that out."
+    )
+
+
+def _stated(read: Read, rule: NotStated, known: Known) -> Finding:
+    if known.sources is None:
+        return _yes(rule, "not compared with the sources")
+    wrong = [one for one in evidence(read.text, known.sources).flagged if one.level != "doubtful" and not _is_open(one.text)]
+    if not wrong:
+        return _yes(rule, "says nothing the sources do not say")
+    said = "; ".join(f"“{one.text[:120]}”" for one in wrong[:5])
+    more = f" and {len(wrong) - 1} more" if len(wrong) > 1 else ""
+    return _no(
+        rule,
+        f"stands in no source: “{wrong[0].text[:60]}”{more}",
+        f"This stands in no source: {said}. Where the material says nothing, write “not stated”, or leave it out.",
+    )
+
+
+def _is_open(text: str) -> bool:
+    """Whether a sentence says that something is not known."""
+    return text.strip(" .:-–").rpartition(":")[2].strip().casefold() in NOT_STATED or "not stated" in text.casefold()
 
 
 def _adding(rule: AddsUp, known: Known) -> Finding:

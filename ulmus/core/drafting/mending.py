@@ -34,6 +34,7 @@ class Mended:
 
 def mend(draft: str, rules: Sequence[Rule], known: Known = NOTHING_KNOWN, fit: bool = False) -> Mended:
     """`draft` with whatever code can put right of `rules`; with `fit`, whole last sentences are dropped from what is too long."""
+    rules = [rule for rule in rules if not rule.of]
     text, told = draft.strip(), list[str]()
     if any(isinstance(rule, OnlyThePiece) for rule in rules) and (bare := _unwrapped(text)) and bare.text:
         text, told = bare.text, list(bare.told)  # it is never of the piece, whatever comes to light behind it

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+from ..evidence import Evidence, Support
 from .prompts import as_material, material_note
 from .shapes import Shape, ShapeField
 
@@ -27,10 +28,11 @@ SHAPE = Shape(
 
 @dataclass(frozen=True)
 class Opinion:
-    """What a model says of one sentence: its verdict, the passage it shows and in which source that stands (empty where it
-    stands in none)."""
+    """What a model says of one sentence (`number`, from 1, of those it was asked about): its verdict, the passage it shows and in
+    which source that stands (empty where it stands in none)."""
 
     number: int
+    text: str
     verdict: Verdict
     passage: str
     source: str
@@ -47,8 +49,38 @@ def opinion_messages(sentences: Sequence[str], sources: Mapping[str, str]) -> li
     return [{"role": "system", "content": system}, {"role": "user", "content": f"The sentences:\n{told}\n\n{material}"}]
 
 
-def opinions_of(values: Mapping[str, Any], count: int, sources: Mapping[str, str]) -> list[Opinion]:
-    """The opinions in an answer. *Supported* without a passage that stands in a source becomes *unsupported*."""
+def in_question(found: Evidence) -> list[str]:
+    """The sentences a model is asked about: those code is blind for, and those it doubts; the blind ones first."""
+    blind = [one.text for one in found.sentences if one.unsure]
+    return list(dict.fromkeys([*blind, *(one.text for one in found.flagged)]))[:MOST]
+
+
+def weighed(found: Evidence, opinions: Sequence[Opinion]) -> Evidence:
+    """The evidence with a model's opinions on some sentences in it. An opinion counts by the passage it shows: a sentence code was
+    blind for is borne out by it, or contradicted; without one it is doubtful, since neither found any. Doubts of code are cleared by
+    none: figures and names are its to judge."""
+    said = {one.text: one for one in opinions}
+    return Evidence([_with(one, said[one.text]) if one.text in said else one for one in found.sentences])
+
+
+def _with(one: Support, said: Opinion) -> Support:
+    if one.unsure and said.source and said.verdict == "supported":
+        return replace(one, source=said.source, passage=said.passage, reasons=("a model that was asked shows this passage",))
+    if one.unsure and said.source and said.verdict == "contradicted":
+        reason = "a model that was asked says that this passage speaks against it"
+        return replace(one, level="contradicts a source", source=said.source, passage=said.passage, reasons=(reason,))
+    if one.unsure:
+        return replace(one, level="doubtful", reasons=("neither code nor a model that was asked found a passage for it",))
+    words = {
+        "supported": "a model that was asked finds it in the sources",
+        "contradicted": "a model that was asked finds that the sources speak against it",
+        "unsupported": "a model that was asked found no passage either",
+    }
+    return replace(one, reasons=(*one.reasons, words[said.verdict]))
+
+
+def opinions_of(values: Mapping[str, Any], sentences: Sequence[str], sources: Mapping[str, str]) -> list[Opinion]:
+    """The opinions on `sentences` in an answer. Without a passage that stands in a source each is *unsupported*."""
     plain = {name: _plain(text) for name, text in sources.items()}
     out: dict[int, Opinion] = {}
     for item in values.get("items", []):
@@ -58,8 +90,8 @@ def opinions_of(values: Mapping[str, Any], count: int, sources: Mapping[str, str
         wanted = _plain(passage)
         source = next((name for name, text in plain.items() if len(wanted) > 8 and wanted in text), "")
         verdict: Verdict = item["verdict"] if item.get("verdict") in ("supported", "contradicted") and source else "unsupported"
-        if 1 <= number <= count:
-            out.setdefault(number, Opinion(number, verdict, passage if source else "", source))
+        if 1 <= number <= len(sentences):
+            out.setdefault(number, Opinion(number, sentences[number - 1], verdict, passage if source else "", source))
     return [out[n] for n in sorted(out)]
 
 

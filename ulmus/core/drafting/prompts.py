@@ -15,15 +15,19 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict
 
 from .. import slots
-from .rules import Rule, demand
+from .demands import demand
+from .rules import Rule
 
 Cut = Literal["end", "start", "importance"]
 SHORT = 200
 CHARACTERS_A_TOKEN = 4
 LEAST = 400
 BROKEN = "‹·"
+PROMPT = "the prompt"
+"""What the words of a prompt that are no material are called among the sources."""
 _SENTENCE_END = re.compile(r"[.!?][”\"’)]*\s")
 _MATERIAL = re.compile(r'<material source="(?P<name>[^"]*)">\n(?P<text>.*?)\n</material>', re.DOTALL)
+_ANY_MATERIAL = re.compile(r'<material source="(?P<name>[^"]*)">\n?(?P<text>.*?)\n?</material>', re.DOTALL)
 _OPENS = r"(?:[<\uff1c\ufe64\u2039\u2329\u27e8\u3008\u276e\u1438]|&(?:lt|LT|#0*60|#[xX]0*3[cC]);?)"
 _LIKE = {
     "m": "м\u217f", "a": "аɑα@", "t": "тτ", "e": "еєε℮", "r": "гᴦ", "i": "іιıl1|!í", "l": "ⅼι1|iІ",
@@ -58,6 +62,17 @@ class Prompt(BaseModel):
 
     messages: tuple[dict[str, str], ...]
     missing: tuple[str, ...] = ()
+
+
+def material_of(messages: Sequence[Mapping[str, str]]) -> dict[str, str]:
+    """What a prompt gives to write from, by name: the material, and what else it says to the model in this case."""
+    found: dict[str, str] = {}
+    for message in messages:
+        for piece in _ANY_MATERIAL.finditer(message["content"]):
+            name = piece.group("name")
+            found[name] = f"{found[name]}\n{piece.group('text')}" if name in found else piece.group("text")
+    said = "\n".join(_ANY_MATERIAL.sub("", message["content"]) for message in messages if message["role"] in ("system", "user"))
+    return found | {PROMPT: said} if said.strip() else found
 
 
 def material_note() -> str:

@@ -32,11 +32,15 @@ def quoted(text: str) -> tuple[int, int] | None:
     links or emoji behind it do not count, nor stars of Markdown round it."""
     end = len(text)
     while True:
+        if found := _between(text, end):
+            return found
         begin_of_last = text.rstrip().rfind("\n", 0, end) + 1
-        if begin_of_last and not speaks(text[begin_of_last:end]):
-            end = len(text[:begin_of_last].rstrip())
-        else:
-            break
+        if not begin_of_last or speaks(text[begin_of_last:end]):
+            return None
+        end = len(text[:begin_of_last].rstrip())
+
+
+def _between(text: str, end: int) -> tuple[int, int] | None:
     start = len(text) - len(text.lstrip(_MARKUP))
     end = len(text[:end].rstrip(_MARKUP))
     if end - start < 3 or text[end - 1] not in _PAIRS.get(text[start], ""):

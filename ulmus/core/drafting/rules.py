@@ -1,13 +1,13 @@
-"""Rules: measurable demands on a draft, as data, in words for the prompt, and whether they can all be kept.
+"""Rules: measurable demands on a draft, as data.
 
 A *must* rule sends a draft back to the model with the measured reason; a *should* rule is only shown. `measuring` checks
-them.
+them, `demands` puts them in words, `filling` fills their texts in.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Annotated, Literal
+from collections.abc import Mapping
+from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -34,10 +34,31 @@ LANGUAGES = {
 }
 
 
+PARTS = {
+    "first_sentence": "the first sentence",
+    "first_line": "the first line",
+    "first_paragraph": "the first paragraph",
+    "last_paragraph": "the last paragraph",
+    "last_line": "the last line",
+}
+"""What a rule may be about besides the whole and a field of the answer."""
+
+
 class _Rule(BaseModel):
+    """`of` is the field of the answer it is about, or one of `PARTS`; empty for the whole. `slots` has texts with slots for what
+    is otherwise a number: they are filled in for each item (see `settled`)."""
+
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     strength: Strength = "must"
+    of: str = Field("", max_length=40)
+    slots: dict[str, str] = Field(default={}, max_length=3)
+
+    @model_validator(mode="after")
+    def _slots_of_its_own(self) -> Self:
+        if unknown := next((name for name in self.slots if name not in ("most", "least") or not hasattr(self, name)), None):
+            raise ValueError(f"this rule has no number called “{unknown}”")
+        return self
 
 
 class Length(_Rule):
@@ -50,7 +71,7 @@ class Length(_Rule):
 
     @model_validator(mode="after")
     def _some_bound(self) -> Length:
-        if self.most is None and self.least is None:
+        if self.most is None and self.least is None and not self.slots:
             raise ValueError("give a greatest or a least length")
         return self
 
@@ -158,10 +179,10 @@ class Easy(_Rule):
 
 
 class InLanguage(_Rule):
-    """Written in a language (ISO 639-1)."""
+    """Written in a language (ISO 639-1), or in the one that a text with slots names."""
 
     rule: Literal["language"] = "language"
-    code: str = Field("en", pattern="^[a-z]{2}$")
+    code: str = Field("en", pattern=r"^[a-z]{2}$|<<", max_length=200)
 
 
 class CleanHtml(_Rule):
@@ -171,8 +192,20 @@ class CleanHtml(_Rule):
     allowed: list[str] = Field(default_factory=lambda: list(PLAIN_ELEMENTS), max_length=100)
 
 
+class NoEcho(_Rule):
+    """Does not repeat the instruction."""
+
+    rule: Literal["no_echo"] = "no_echo"
+
+
+class NotStated(_Rule):
+    """What stands in no source says “not stated”, or is left out."""
+
+    rule: Literal["not_stated"] = "not_stated"
+
+
 class Unlike(_Rule):
-    """At most so much like any piece of the brand that went out before, in per cent."""
+    """At most so much like any piece that went out before, of the brand or into the channel, in per cent."""
 
     rule: Literal["unlike"] = "unlike"
     most: int = Field(60, ge=1, le=100)
@@ -210,6 +243,8 @@ Rule = Annotated[
     | Easy
     | InLanguage
     | CleanHtml
+    | NoEcho
+    | NotStated
     | Unlike
     | LinksAnswer
     | AddsUp,
@@ -236,7 +271,8 @@ def of_brand(facts: object, whole: bool = True) -> list[Rule]:
 
 
 class Finding(BaseModel):
-    """One rule measured on one draft. `says` is short, for a mark; `reason` tells the model what to change."""
+    """One rule measured on one draft. `says` is short, for a mark; `reason` tells the model what to change; `of` is what the
+    rule is about, where that is not the whole."""
 
     model_config = ConfigDict(frozen=True)
 
@@ -245,80 +281,4 @@ class Finding(BaseModel):
     kept: bool
     says: str
     reason: str = ""
-
-
-def demand(rule: Rule) -> str:
-    """The rule as an instruction for the prompt, so that model and measure agree."""
-    match rule:
-        case Length():
-            parts = [f"at most {rule.most} {rule.counting.words}"] if rule.most is not None else []
-            parts += [f"at least {rule.least} {rule.counting.words}"] if rule.least else []
-            return "Write " + " and ".join(parts) + "."
-        case Hashtags():
-            return f"Use {span(rule.least, rule.most)} hashtag{'' if rule.most == 1 else 's'}."
-        case NoEmoji():
-            return "Use no emoji."
-        case NoQuotes():
-            return "Put no quotation marks round the whole."
-        case OnlyThePiece():
-            return "Answer with nothing but the piece."
-        case Contains():
-            return f"Include this exactly: {rule.text}"
-        case Lacks():
-            return "Do not use these words: " + ", ".join(rule.words) + "."
-        case Words() | Sentences():
-            what = rule.rule
-            parts = [f"at most {rule.most} {what}"] if rule.most is not None else []
-            parts += [f"at least {rule.least} {what}"] if rule.least else []
-            return "Write " + " and ".join(parts or [f"any number of {what}"]) + "."
-        case Spoken():
-            return f"Write at most {int(rule.most * rule.pace / 60)} words: it is spoken, and may take {rule.most} seconds."
-        case Emoji() | Links() | Mentions():
-            many = rule.rule if rule.most != 1 or rule.rule == "emoji" else rule.rule.removesuffix("s")
-            return f"Use {span(rule.least, rule.most)} {many}."
-        case Says():
-            return "Say at least one of these: " + ", ".join(rule.words) + "."
-        case Easy():
-            return "Write short sentences of short words, easy to read."
-        case InLanguage():
-            return f"Write in {LANGUAGES.get(rule.code, rule.code)}."
-        case CleanHtml():
-            return "Write HTML with these elements only: " + ", ".join(rule.allowed) + "."
-        case Unlike():
-            return "Do not say it as it was said before; find words and an angle of its own."
-        case AddsUp():
-            return f"The “{rule.field}” of all items must add up to {rule.text.strip()}."
-        case LinksAnswer():
-            return "Use only links that stand in the material."
-
-
-def contradictions(rules: Sequence[Rule]) -> list[str]:
-    """Rules that cannot all be kept, in words; empty where they can."""
-    most = min((r.most for r in rules if isinstance(r, Length) and r.most is not None), default=None)
-    least = max((r.least for r in rules if isinstance(r, Length) and r.least is not None), default=0)
-    out = []
-    if most is not None and least > most:
-        out.append(f"No draft can have at least {least} and at most {most} characters.")
-    tags = [r for r in rules if isinstance(r, Hashtags)]
-    if tags and max(r.least for r in tags) > min(r.most for r in tags):
-        out.append("No draft can keep the numbers of hashtags asked for.")
-    for kind in (Words, Sentences, Links, Mentions, Emoji):
-        bounds = [r for r in rules if isinstance(r, kind)]
-        least_one = max((r.least or 0 for r in bounds), default=0)
-        if any(r.most is not None and r.most < least_one for r in bounds):
-            out.append(f"No draft can keep the numbers of {bounds[0].rule} asked for.")
-    if any(isinstance(r, NoEmoji) for r in rules) and any(isinstance(r, Emoji) and r.least for r in rules):
-        out.append("Emoji are asked for and forbidden.")
-    if len({r.code for r in rules if isinstance(r, InLanguage)}) > 1:
-        out.append("No draft can be in two languages.")
-    wanted = [r.text for r in rules if isinstance(r, Contains)]
-    if most is not None and any("<<" not in w and len(w) > most for w in wanted):
-        out.append(f"The text that must be contained is longer than {most} characters.")
-    return out
-
-
-def span(least: int, most: int) -> str:
-    """A range in words, such as *1 to 3*."""
-    if least == most:
-        return "no" if most == 0 else f"exactly {most}"
-    return f"{least} to {most}" if least else f"at most {most}"
+    of: str = ""

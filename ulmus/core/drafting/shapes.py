@@ -157,6 +157,11 @@ def text_of(values: Mapping[str, Any], shape: Shape) -> str:
         return str(values["choice"])
     if shape.answer == "list":
         return "\n".join(_plain(item) for item in values["items"])
+    return text_of_fields(values)
+
+
+def text_of_fields(values: Mapping[str, Any]) -> str:
+    """Fields as a text, one below the other, each with its name."""
     return "\n".join(f"{name}: {_plain(value)}" for name, value in values.items())
 
 

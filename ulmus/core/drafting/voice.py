@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ..text import emoji, hashtags, sentences
-from .prompts import as_material, material_note
 from .typical import Typical, typical_of
 
 _WORD = re.compile(r"[^\W_]+(?:['’-][^\W_]+)*")
@@ -97,17 +96,10 @@ def table_of(style: Style) -> list[tuple[str, str, str, float]]:
     return [(name, title, unit, style.middle[name]) for name, title, unit, *_ in MEASURES]
 
 
-def guide_messages(name: str, examples: Sequence[str], style: Style) -> list[dict[str, str]]:
-    """What a model is asked for a guide to a voice: the liked examples as material, and what was measured of them."""
+def told_of(style: Style) -> list[str]:
+    """What was measured, a line each, as a model is told."""
     told = [f"- {title}: {_number(value)} {unit}" for _, title, unit, value in table_of(style)]
-    told += [f"- speaks as: {style.person}", f"- begins with: {style.opening}"]
-    system = (
-        "You describe how a brand writes, so that others can write like it. Write a guide to its voice of at most 120 words: "
-        "short sentences that each say what to do. Describe how it is written, and never what it is about. " + material_note()
-    )
-    pieces = "\n\n".join(as_material(f"example {n}", text) for n, text in enumerate(examples, 1))
-    user = f"A guide to the voice of {name}.\n\nMeasured of its examples:\n" + "\n".join(told) + f"\n\n{pieces}"
-    return [{"role": "system", "content": system}, {"role": "user", "content": user}]
+    return [*told, f"- speaks as: {style.person}", f"- begins with: {style.opening}"]
 
 
 def differences(draft: str, style: Style) -> list[Difference]:

@@ -14,6 +14,7 @@ from .claims import SAYS, Claim, Facts, facts_of, speaker_of
 from .figures import Figure, agree, derived, spelled
 from .opposites import opposed
 from .passages import Passage, Source, terms, window
+from .weekdays import other_days
 
 FEATURES = (
     "coverage",
@@ -47,6 +48,9 @@ _TOKEN = re.compile(r"[^\W_]+(?:['’][^\W_]+)?")
 _CAPITAL = re.compile(r"(?<=\s)[A-ZÀ-ÖØ-Þ][^\W\d_]{3,}")
 _FREE_OF = re.compile(
     r"(?<!\w)(?:free of|free from|devoid of|lacks?|frei von|exempt de|libre de|privo di|livre de|vrij van)(?!\w)", re.I
+)
+_OF_ONESELF = re.compile(
+    r"(?<!\w)(?:I|we|my|our|ich|wir|mein\w*|unser\w*|je|nous|mon|notre|yo|nosotros|nuestr\w+|io|noi|eu|nós|ik|wij)(?!\w)", re.I
 )
 SOFT = 5
 """Words that share so many letters from their beginning, or of which one holds the other, are near to each other."""
@@ -110,6 +114,10 @@ def look(
         values["new words"] = min(1.0, sum(not _in(w, known) for w in unique) / 4)
         _turned(seen, passage_, source_, tongue)
         _speaker(seen, passage_, source_, tongue)
+        _of_another(seen, passage_, source_, tongue)
+        if (days := other_days(sentence.text, passage_.text)) is not None and seen.coverage >= 0.4:
+            values["date elsewhere"] = 1.0
+            seen.reasons.append(f"the source says {days[1]}, not {days[0]}")
         if tongue.code == "de":
             plain = source_.plain
             unknown = [
@@ -450,6 +458,32 @@ def _speaker(seen: Look, passage: Passage, source: Source, tongue: Language) -> 
     if not any(surname in name.casefold().split() for name in told):
         seen.values["said by another"] = 1.0
         seen.reasons.append(f"{told[0]} said this, not {who}")
+
+
+def _of_another(seen: Look, passage: Passage, source: Source, tongue: Language) -> None:
+    """Whether the sentence begins with somebody of whom the passage says nothing, and the passage says the rest of another."""
+    text = seen.sentence.text
+    mine = next((name for name, start, _ in seen.facts.names if len(_TOKEN.findall(text[:start])) <= 1), "")
+    if not mine:  # a single word at the beginning is no name by its capital alone
+        first = _TOKEN.match(text)
+        word = first.group() if first and first.group()[0].isupper() and first.group().casefold() not in tongue.small else ""
+        named = tongue.code != "de" and word and re.search(rf"(?<=[a-zà-ÿ,] ){re.escape(word)}(?!\w)", source.text)
+        mine = word if named or (word and any(word.casefold() in p.speaker.casefold().split() for p in source.passages)) else ""
+    parts = [part.casefold() for part in mine.split()]
+    speaks = passage.speaker if _OF_ONESELF.search(passage.text) else ""  # who speaks is meant where they speak of themselves
+    if not parts or any(_stands(part, normal(f"{speaks} {passage.text}").casefold()) for part in parts):
+        return
+    theirs = next(iter(passage.facts.names), None)
+    rest = [w for w in dict.fromkeys(terms(text, tongue)) if w not in {tongue.stem(part) for part in parts}]
+    shared = [w for w in rest if _in(w, passage.words)]
+    if theirs is None or len(rest) < 2 or len(shared) < 0.7 * len(rest):
+        return
+    name, start, _ = theirs
+    leads = len(terms(passage.text[:start], tongue)) <= 2
+    turned = re.search(rf"(?<!\w)(?:by|von|vom|durch|par|por|da|dal|door)\s+(?:\w+\s+)?{re.escape(name)}", text, re.I)
+    if leads and not turned and not text.casefold().startswith(name.casefold()):
+        seen.values["said by another"] = 1.0
+        seen.reasons.append(f"the source says this of {name}, not of {mine}")
 
 
 def _replaced(seen: Look, passage: Passage) -> None:

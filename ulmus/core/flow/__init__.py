@@ -35,6 +35,7 @@ from .decisions import (
 from .events import (
     RULES,
     Accepted,
+    Agreed,
     Answered,
     Asked,
     Begun,
@@ -84,6 +85,7 @@ __all__ = [
     "Accepted",
     "Address",
     "AddressError",
+    "Agreed",
     "Answered",
     "Ask",
     "Asked",

@@ -24,7 +24,7 @@ from .decisions import Outcome
 from .events import Opened
 from .phases import Checking, Permit
 from .plan import PlannedStep
-from .standing import begin_inside, close, fail, finish, in_an_item, stand
+from .standing import begin_inside, close, fail, finish, in_an_item, stand, stop_run
 from .state import READY, Block, Sequence, State
 
 CALLS = "@calls"
@@ -48,11 +48,13 @@ def opened(step: PlannedStep, event: Opened) -> Block:
 
 @dataclass(eq=False)
 class EachBlock(Block):
-    """A *for each*: its `items`, and how many the list held where that is known."""
+    """A *for each*: its `items`, and how many the list held where that is known. Those that wait for a person are `resting`: they
+    take no place of another."""
 
     items: list[Any] = field(default_factory=list)
     found: int | None = None
     starting: bool = False
+    resting: set[int] = field(default_factory=set)
 
     @property
     def is_loop(self) -> bool:
@@ -64,7 +66,7 @@ class EachBlock(Block):
         if self.starting:
             return  # an iteration without steps ended while it was begun; the loop below goes on
         self.starting = True
-        while self.started < len(self.items) and len(self.running) < how.parallel:
+        while self.started < len(self.items) and len(self.running) - len(self.resting) < how.parallel:
             if how.strict and self.failures:
                 break
             self.started += 1
@@ -73,6 +75,7 @@ class EachBlock(Block):
         self._look_if_over(state, seq, how.strict)
 
     def ended(self, state: State, parent: Sequence, seq: Sequence, outcome: Outcome, message: str) -> None:
+        self.resting.discard(seq.number)
         if outcome == "failed":
             self.failed(seq, message)
         elif outcome == "done":
@@ -98,6 +101,36 @@ class EachBlock(Block):
             "failures": [{"number": n, "message": self.failures[n]} for n in sorted(self.failures)],
         }
         close(state, seq)
+
+
+def item_of(seq: Sequence) -> tuple[EachBlock, Sequence, int] | None:
+    """The *for each* around a sequence, the sequence it stands in, and the number of the item; nothing where others work beside it in
+    the same item."""
+    at = seq
+    while at.parent is not None:
+        block = at.parent.block
+        if isinstance(block, EachBlock):
+            return block, at.parent, at.number
+        if not isinstance(block, RepeatBlock) and not (isinstance(block, ForkBlock) and len(block.lanes) == 1):
+            return None
+        at = at.parent
+    return None
+
+
+def rests(state: State, seq: Sequence) -> None:
+    """A sequence waits for a person: where it is all that is under way of an item, the next item may begin."""
+    around = item_of(seq) if state.rules >= 3 else None
+    if around is not None:
+        block, parent, number = around
+        block.resting.add(number)
+        block.start(state, parent)
+
+
+def wakes(seq: Sequence) -> None:
+    """A sequence waits no more."""
+    around = item_of(seq)
+    if around is not None:
+        around[0].resting.discard(around[2])
 
 
 @dataclass(eq=False)
@@ -171,8 +204,12 @@ class ForkBlock(Block):
             if outcome == "done":
                 parent.values.update(seq.values)
         self._give(state, parent, step)
-        if state.root.current is None and not state.at:
+        if state.at:
+            return
+        if state.root.current is None or state.stopped is None:
             finish(state, state.root, "done", "")
+        else:
+            stop_run(state, *state.stopped)
 
 
 @dataclass(eq=False)

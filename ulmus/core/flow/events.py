@@ -11,7 +11,7 @@ from ..cost import Usage
 from ..values import NotPlain, read_kept
 from .decisions import Outcome
 
-RULES = 2
+RULES = 3
 """The version of the interpreter's rules that a run begun today goes by; a journal is replayed by those it began with."""
 
 
@@ -80,9 +80,18 @@ class Permitted(_AtStep):
     scope: str
 
 
+class Agreed(_AtStep):
+    """One of several said yes; others are still waited for. `edited` where they changed the draft."""
+
+    event: Literal["agreed"] = "agreed"
+    by: str
+    edited: bool = False
+    waits_for: list[str] = Field(default_factory=list)
+
+
 class Answered(_AtStep):
     """The person's answer. `text` is the piece as approved, with any edits made in place; `values` are the outputs that
-    follow from it: of the draft itself and of what was worked out from it. `despite` are the must-rules it breaks, where it
+    follow from it: of the draft itself and of what was worked out from it; or, under the question's own name, what was answered. `despite` are the must-rules it breaks, where it
     was let out all the same."""
 
     event: Literal["answered"] = "answered"
@@ -242,6 +251,7 @@ Event = Annotated[
     | TimerFired
     | Asked
     | Permitted
+    | Agreed
     | Answered
     | Queued
     | Sent

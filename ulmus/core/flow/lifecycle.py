@@ -97,6 +97,8 @@ def _taken_up(state: State, event: TakenUp) -> None:
     if index is None:
         raise FlowError(f"there is no step at {event.address}")
     state.generation += 1
+    if state.outcome is not None:
+        state.stopped = state.outcome, state.message
     state.outcome, state.message, state.ended, state.over = None, "", False, None
     for name, values in event.values.items():
         holder = seq.holder(name)

@@ -12,10 +12,11 @@ from collections.abc import Callable, Iterable
 
 from ..cost import Usage
 from ..workflow.plans import AskPlan, AssignmentPlan, CallPlan, ComputePlan, DraftPlan, PerformPlan, RepeatPlan, WaitPlan, WritePlan
-from .blocks import CALLS, AssignmentBlock, opened
+from .blocks import CALLS, AssignmentBlock, opened, rests, wakes
 from .decisions import Decision, Finish
 from .events import (
     Accepted,
+    Agreed,
     Answered,
     Asked,
     Begun,
@@ -208,10 +209,16 @@ def _again(state: State, seq: Sequence, step: PlannedStep, event: TimerFired) ->
 
 def _asked(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None:
     stand(state, seq, Asking())
+    rests(state, seq)
+
+
+def _agreed(state: State, seq: Sequence, step: PlannedStep, event: Agreed) -> None:
+    """Others are still waited for: the question stays as it is."""
 
 
 def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -> None:
     assert isinstance(step.how, AskPlan)
+    wakes(seq)
     if event.verdict == "decline":
         end_item(state, seq, "declined", event.note)
         return
@@ -223,6 +230,7 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
         stand(state, seq, Rewriting())
         return
     changed = {step.how.draft: {"text": event.text}, **event.values}
+    answer = changed.pop(step.id, {})
     for name, output in changed.items():
         holder = seq.holder(name)
         before = holder.values[name] if holder else None
@@ -234,6 +242,7 @@ def _answered(state: State, seq: Sequence, step: PlannedStep, event: Answered) -
         "note": event.note,
         "rounds": seq.round,
         "edited": event.edited,
+        **answer,
     }
     go_on(state, seq)
 
@@ -394,7 +403,9 @@ _RULES: dict[tuple[type[Phase], type], Callable[..., None]] = {
     (Due, Failed): _failed,
     (Rewriting, Done): _redone,
     (Rewriting, Failed): _failed,
+    (Asking, Agreed): _agreed,
     (Asking, Answered): _answered,
+    (Permitting, Agreed): _agreed,
     (Permit, Asked): _to_permit,
     (Permit, Failed): _failed,
     (Permit, Permitted): _covered,

@@ -233,10 +233,13 @@ def stop_run(state: State, outcome: Outcome, message: str) -> None:
 
 
 def finish(state: State, seq: Sequence, outcome: Outcome, message: str) -> None:
-    """The sequence has ended; its block, or the run, goes on from there."""
+    """The sequence has ended; its block, or the run, goes on from there. A page that has ended waits for lanes taken up alone."""
     leave(state, seq)
     parent = seq.parent
     if parent is None:
+        if state.at:
+            state.stopped = outcome, message
+            return
         if outcome == "done" and state.troubles:
             outcome, message = "failed", f"{' '.join(state.troubles.values())} The rest went on."
         stop_run(state, outcome, message)

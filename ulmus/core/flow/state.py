@@ -120,7 +120,8 @@ class State:
 
     `open` holds the decisions nothing has answered yet and `at` the sequence that stands at each address, so that
     an event costs the same however long the run is. `troubles` tell, by address, what failed while the page went on, `passed`
-    which lines were passed over and why. `rules` is the version of the rules the run goes by. `news` are decisions that opened
+    which lines were passed over and why. `stopped` is how the page itself ended, while a lane that was taken up alone is still
+    under way. `rules` is the version of the rules the run goes by. `news` are decisions that opened
     since they were last taken, `phases` counts the sequences by the phase they stand in.
     """
 
@@ -142,6 +143,7 @@ class State:
     rules: int = 1
     troubles: dict[str, str] = field(default_factory=dict)
     passed: dict[str, str] = field(default_factory=dict)
+    stopped: tuple[Outcome, str] | None = None
     steps: int = 0
     usage: Usage = Usage()
 

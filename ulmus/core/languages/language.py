@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cache, lru_cache
+from functools import lru_cache
 
-import snowballstemmer
+import Stemmer
 
 
 def words(text: str) -> list[str]:
@@ -39,9 +39,5 @@ class Language:
 
 @lru_cache(maxsize=100_000)
 def _stem(stemmer: str, word: str) -> str:
-    return str(_stemmer(stemmer).stemWord(word))
-
-
-@cache
-def _stemmer(name: str) -> snowballstemmer.stemmer:
-    return snowballstemmer.stemmer(name)
+    # One of its own for each word: a stemmer holds the word it is at, and several threads ask.
+    return str(Stemmer.Stemmer(stemmer).stemWord(word))

@@ -6,6 +6,7 @@ Nothing here knows a channel or a kind of line; a piece is read from what the ou
 """
 
 from .brief import Brief, in_brief
+from .changes import CHANGEABLE, changed
 from .forms import (
     Act,
     Article,
@@ -29,6 +30,8 @@ from .takes import ANYTHING, Takes, refusals
 from .words import in_words, text_of
 
 __all__ = [
+    "CHANGEABLE",
+    "changed",
     "ANYTHING",
     "CHARACTERS",
     "Act",

@@ -32,12 +32,12 @@ def parted(text: str, most: int, counting: Counting = CHARACTERS) -> list[str]:
 
 
 _TAIL = re.compile(r"(?:\s+(?:#\w+|https?://\S+))+\s*\Z")
-_END = re.compile(r"[.!?…][\"”’)]*(?=\s|\Z)")
+_END = re.compile(r"[.!?…][\"”’)]*(?=\s|\Z)|\S(?=[ \t]*\n)")
 
 
 def shortened(text: str, most: int, counting: Counting = CHARACTERS) -> str:
-    """`text` cut to at most `most`, as `counting` counts: whole sentences are left off at its end, but for the links and tags it
-    ends with; only where not even the first sentence fits, it ends within it, with an ellipsis. Linear in the text.
+    """`text` cut to at most `most`, as `counting` counts: whole sentences or lines are left off at its end, but for the links and tags
+    it ends with; only where not even the first sentence fits, it ends within it, with an ellipsis. Linear in the text.
 
     >>> shortened("One two. Three four five. Six. #beans", 34)
     'One two. Three four five. #beans'

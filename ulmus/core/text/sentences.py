@@ -14,9 +14,9 @@ from ..languages import Language, language
 from .counting import emoji, links
 from .tongue import tongue_of
 
-_BLOCK = regex.compile(r"[^\n]+(?:\n(?=[\p{Ll}])[^\n]+)*")
-"""A line, with the lines after it that go on in small letters."""
-_ITEM = regex.compile(r"\s*(?:[-*•–—·▪►>]+|#{1,6}|\(?\d{1,3}[.)]|[a-z]\))\s+")
+_BLOCK = regex.compile(r"[^\n]+(?:\n(?=[\p{Ll}])(?![a-z][a-z\d_]*:\s)[^\n]+)*")
+"""A line, with the lines after it that go on in small letters; a field of an answer with its name before it begins anew."""
+_ITEM = regex.compile(r"\s*(?:[-*•–—·▪►>]+|#{1,6}|\(?\d{1,3}[.)]|[a-z]\)|[a-z][a-z\d_]*:)\s+")
 _LAST = regex.compile(r"(?<![\p{L}\p{N}])([\p{L}°ª]+(?:\.[\p{L}]+)*)\.\s*$")
 _INITIAL = regex.compile(r"(?<![\p{L}\p{N}])\p{Lu}\.\s*$")
 _RANK = regex.compile(r"(?<![\p{L}\p{N}.,])\d{1,2}\.\s*$")

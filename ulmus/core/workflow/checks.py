@@ -10,11 +10,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from .. import slots
+from ..people import addresses
 from .approved import unapproved
 from .controls import Checking, Rules, settings_of, with_control
 from .kinds import AskSpec, Kinds, KindSpec, SendSpec, StartSpec, StepSpec, WriteSpec, points_at, templates_of
 from .model import Lane, Line, Workflow
-from .plans import BLOCKS, AssignmentPlan, DestinationsPlan, EachPlan, ForkPlan, RepeatPlan, SendPlan
+from .plans import BLOCKS, AskPlan, AssignmentPlan, DestinationsPlan, EachPlan, ForkPlan, RepeatPlan, SendPlan
 from .settings import read_settings
 from .world import BRAND_SCOPE, RUN_SCOPE, Around, LineProblem, World
 
@@ -111,6 +112,7 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     problems.extend(_tools(workflow, kinds))
     problems.extend(_destinations(workflow, kinds))
     problems.extend(_without_places(workflow, kinds, world) if world is not None else ())
+    problems.extend(_untold(workflow, kinds, world) if world is not None and world.people else ())
     return problems
 
 
@@ -334,6 +336,19 @@ def _without_places(workflow: Workflow, kinds: Kinds, world: World) -> Iterator[
             if channel is not None and not channel.timetable:
                 words = f"{channel.name} has no timetable, so there is no next free place. Give it one under Connections."
                 yield LineProblem(line.id, words, place=("goes",))
+
+
+def _untold(workflow: Workflow, kinds: Kinds, world: World) -> Iterator[LineProblem]:
+    """Lines that ask people who have no account, and tell them of it by nothing."""
+    alone = sum(one.kind == "mail" for one in world.connections.values()) == 1
+    for line, _, muted in workflow.walk():
+        plan = _plan(line, kinds)
+        if muted or not isinstance(plan, AskPlan) or plan.mail or plan.room or (plan.outside and alone):
+            continue
+        for address in addresses(plan.who)[0]:
+            if address.casefold() not in world.people:
+                words = f"{address} has no account here and is told by nothing. Choose by which mail server, or in which room."
+                yield LineProblem(line.id, words, "warning")
 
 
 def _title(spec: KindSpec[Any], name: str) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from difflib import SequenceMatcher
 from typing import Any
 
 from ..slots import Path, Slot, parse, type_of
@@ -66,11 +67,14 @@ def find(
     the mail address of the person asking."""
     place = _Place(workflow, kinds, line, world, who, at)
     wanted = [w.lower() for w in _WORD.findall(words)]
+    offers = list(place.offers())
     ranked: list[tuple[float, int, Offer]] = []
-    for n, (spec, offer) in enumerate(place.offers()):
-        found = _matches(wanted, spec, offer)
-        if found is not None:
-            ranked.append((found + place.sense(spec, offer), -n, offer))
+    # What is in no offer at all may be a slip of the fingers.
+    for loosely in (False, True):
+        for n, (spec, offer) in enumerate(offers if not ranked else ()):
+            found = _matches(wanted, spec, offer, loosely)
+            if found is not None:
+                ranked.append((found + place.sense(spec, offer), -n, offer))
     return [offer for *_, offer in sorted(ranked, key=lambda one: one[:2], reverse=True)]
 
 
@@ -301,24 +305,43 @@ def _named_in(known: Mapping[str, Any], wanted: str) -> str | None:
     return next((plain[name] for name in (wanted, *_CALLED.get(wanted, ())) if name in plain), None)
 
 
-def _matches(wanted: list[str], spec: KindSpec[Any], offer: Offer) -> float | None:
-    """How well the typed words fit; ``None`` where one of them is not in it at all."""
+def _matches(wanted: list[str], spec: KindSpec[Any], offer: Offer, loosely: bool = False) -> float | None:
+    """How well the typed words fit; ``None`` where one of them is not in it at all. `loosely`: small mistakes are seen through."""
     title = [w.lower() for w in _WORD.findall(offer.title)]
     other = [w.lower() for w in _WORD.findall(f"{spec.title} {spec.words} {spec.stage}")]
     about = [w.lower() for w in _WORD.findall(offer.about)]
     score = 0.0
     for word in wanted:
         if title[0].startswith(word):
+            score += 8
+        elif _begins(title, word):
             score += 7
-        elif any(w.startswith(word) for w in title):
-            score += 6
-        elif any(w.startswith(word) for w in other):
-            score += 4
-        elif len(word) > 3 and any(w.startswith(word) for w in about):
-            score += 1
+        elif _begins(other, word):
+            score += 5.5
+        elif len(word) > 3 and _begins(about, word):
+            score += 0.5
+        elif loosely and len(word) > 3 and _nearly([*title, *other], word):
+            score += 2
         elif word not in _SMALL:
             return None
     return score
+
+
+def _begins(words: list[str], typed: str) -> bool:
+    """Whether one of the words begins with what was typed, or is it but for an ending ("teams", "posting")."""
+    return any(w.startswith(typed) or (len(w) > 3 and typed.startswith(w) and typed[len(w) :] in _ENDINGS) for w in words)
+
+
+_ENDINGS = ("s", "es", "d", "ed", "r", "er", "ing")
+
+
+def _nearly(words: list[str], typed: str) -> bool:
+    """Whether one of the words was meant, with a letter too many, too few, another, or two in each other's place."""
+    return any(
+        w[0] == typed[0] and abs(len(w) - len(typed)) <= 2 and SequenceMatcher(None, w, typed).ratio() >= 0.8
+        for w in words
+        if len(w) > 3
+    )
 
 
 _SMALL = frozenset(

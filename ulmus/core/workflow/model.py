@@ -88,7 +88,8 @@ class Placed(NamedTuple):
 
 
 class Workflow(BaseModel):
-    """A named page. `brand` is the key of the client whose facts the page may use, `zone` the IANA time zone that times on it are in;
+    """A named page. `purpose` says in a sentence what it is for, to assistants that may run it (those outside where it is `offered`);
+    `brand` is the key of the client whose facts the page may use, `zone` the IANA time zone that times on it are in;
     empty: that of its start where it has one, else the server's."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -96,6 +97,8 @@ class Workflow(BaseModel):
     format: Literal["ulmus-workflow"] = "ulmus-workflow"
     version: Literal[1] = 1
     name: str = Field(min_length=1, max_length=120)
+    purpose: str = Field("", max_length=500)
+    offered: bool = False
     brand: str | None = None
     limits: Limits = Limits()
     zone: str = Field("", max_length=60)

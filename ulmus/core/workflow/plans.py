@@ -9,6 +9,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 
+from ..people import Needs
+
 Permission = Literal["first", "each", "never"]
 
 
@@ -48,20 +50,45 @@ class ComputePlan:
     """Works values out, with nothing from outside."""
 
 
+Answer = Literal["words", "choose", "fill", "yes_no"]
+Then = Literal["wait", "approve", "decline", "other"]
+"""What happens where nobody answered in time: it waits on, goes on as if approved, is declined, or another is asked."""
+
+
 @dataclass(frozen=True)
 class AskPlan:
-    """Puts something before a person (`who`, a mail address), told of it through the connection `mail` where there is one.
+    """Puts something before people, told of it through the connection `mail` where there is one, and else, with `outside`, those who
+    have no account through the only mail server there is; their answers by mail come into the mailbox of the connection `replies`, and
+    they are reminded each `remind` seconds (0: never). `room` is the connection of a team's room that is told as well.
 
-    Either the `draft` of that name, at most `rounds` times; or a `question`, a text with slots. `played` is what the person
-    says in proofs: the note a draft is sent back with, or the answer.
+    `who` names them, a text with slots (see `core.people`), and `needs` whose yes it takes. Where `within` is set, an answer is due
+    so many seconds after the question, or `ahead` of the time what is asked about would go out; `then` says what happens else, and
+    `other` whom it is put before.
+
+    Either the `draft` of that name, at most `rounds` times; or a `question`, a text with slots. A question is answered in words, or
+    as `answer` says: by choosing one of `among` (texts with slots by name) or of the list `listed` (a slot), by filling in `fields`,
+    or by yes or no. `played` is what the person says in proofs: the note a draft is sent back with, or the answer.
     """
 
     who: str = ""
+    needs: Needs = "one"
     mail: str = ""
+    outside: bool = True
+    room: str = ""
     draft: str = ""
     rounds: int = 1
     question: str = ""
+    answer: Answer = "words"
+    among: Mapping[str, str] = field(default_factory=dict, hash=False)
+    listed: str = ""
+    fields: tuple[Any, ...] = field(default=(), hash=False)
     played: str = ""
+    replies: str = ""
+    remind: float = 0.0
+    within: float = 0.0
+    ahead: bool = False
+    then: Then = "wait"
+    other: str = ""
 
 
 @dataclass(frozen=True)
@@ -159,7 +186,8 @@ class AssignmentPlan:
 @dataclass(frozen=True)
 class DraftPlan:
     """Writes a text: what it is called, the rules it keeps to, and other ways to write it (`takes`: a name, and the settings laid
-    over the line's own), which live runs are `shared` between."""
+    over the line's own), which live runs are `shared` between; the `instruction` is what the model is told, with slots. `tests`
+    are what must hold of it for some items; where it is `tested` they have to hold before the page goes live."""
 
     title: str = ""
     rules: tuple[Any, ...] = ()
@@ -167,6 +195,9 @@ class DraftPlan:
     shared: bool = False
     whole: bool = True
     """Its answer is a piece, and not values."""
+    instruction: str = ""
+    tests: tuple[Any, ...] = ()
+    tested: bool = False
 
 
 # -- starts -----------------------------------------------------------------------------------------

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from ..pieces import ANYTHING, Takes
 
-BRAND_FACTS = ("name", "about", "audience", "promise", "voice", "never", "always")
+BRAND_FACTS = ("name", "about", "audience", "promise", "voice", "never", "always", "editor")
 BRAND_SCOPE = dict.fromkeys((*BRAND_FACTS, "liked", "disliked"), "text")
 RUN_SCOPE = {"date": "text", "time": "text", "zone": "text", "number": "number", "link": "text"}
 
@@ -28,13 +28,14 @@ class Known:
 @dataclass(frozen=True)
 class World:
     """What exists around the page: connections and sheets by key, brands, and workflows by number. `linked` are the values that
-    rows of a sheet get from other sheets."""
+    rows of a sheet get from other sheets, `people` the names of those known by their mail address (in lower case)."""
 
     connections: Mapping[str, Known] = field(default_factory=dict)
     sheets: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
     brands: frozenset[str] = frozenset()
     workflows: Mapping[str, str] = field(default_factory=dict)
     linked: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    people: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ...core import flow, pieces
@@ -15,7 +15,7 @@ from ...core.workflow.plans import AskPlan, AssignmentPlan, CallPlan, SendPlan, 
 from ...steps import kinds
 from ...steps.api import Context
 from .. import execution
-from ..asking import QUESTION, open_question
+from ..asking import ACT, QUESTION, forms, open_question, people
 from ..dispatcher import Task
 from ..journal import Live
 from ..services import Services
@@ -25,12 +25,16 @@ from .base import PLAYED_BY, Gave, Handler
 
 @dataclass(frozen=True)
 class _Question:
-    """What a person is shown: the text, of which draft, and the must-rules it breaks, in words."""
+    """What a person is shown: the text, of which draft, and the must-rules it breaks, in words; the addresses of those asked, and of
+    those asked later; and what an answer is made of."""
 
     text: str
     draft: str
     broken: tuple[str, ...] = ()
     scope: str = ""
+    who: tuple[str, ...] = ()
+    other: str = ""
+    asks: Mapping[str, Any] = field(default_factory=dict)
 
 
 class Asking(Handler):
@@ -43,14 +47,31 @@ class Asking(Handler):
 
     def prepare(self, task: Task, context: Context) -> _Question:
         plan = _asks(task.line)
+        with self.services.store.read() as session:
+            who = tuple(people.resolved(session, plan.who, context.values))
+            other = ", ".join(people.resolved(session, plan.other, context.values)) if plan.then == "other" and plan.within else ""
         if not plan.draft:
-            return _Question(_question(task.line, plan, context.values).strip(), QUESTION)
+            text = _question(task.line, plan, context.values).strip()
+            return _Question(text, QUESTION, who=who, other=other, asks=forms.asked(plan, context.values))
         text = _text_of(plan.draft, context.values)
-        return _Question(text, plan.draft, execution.broken_rules(task.about, context.values, text))
+        broken = execution.broken_rules(task.about, context.values, text, context.outside)
+        return _Question(text, plan.draft, broken, who=who, other=other)
 
     def commit(self, tx: Transaction, live: Live, decision: flow.Ask, prepared: _Question) -> list[flow.Event]:
         plan = _asks(live.line(decision.step))
-        approval = open_question(self.services, tx, live.run_id, plan, decision, prepared.text, prepared.draft, prepared.broken)
+        approval = open_question(
+            self.services,
+            tx,
+            live.run_id,
+            plan,
+            decision,
+            prepared.text,
+            prepared.draft,
+            prepared.broken,
+            prepared.who,
+            prepared.asks,
+            prepared.other,
+        )
         return [flow.Asked(at=tx.now, address=decision.address, approval=approval, text=prepared.text)]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
@@ -58,8 +79,7 @@ class Asking(Handler):
         plan = _asks(line)
         note = plan.played.strip()
         if not plan.draft:
-            output = {"text": note or "The answer stands here in a run.", "by": PLAYED_BY}
-            return output, {"would": "ask", "question": _question(line, plan, context.values)}, Usage()
+            return _played(line, plan, context.values), {"would": "ask", "question": _question(line, plan, context.values)}, Usage()
         text = _text_of(plan.draft, context.values)
         passed = {"text": text, "by": PLAYED_BY, "note": note, "rounds": 1, "edited": False}
         writer = workflow.line(plan.draft)
@@ -75,6 +95,24 @@ def _asks(line: Line) -> AskPlan:
     plan = execution.plan_of(line)
     assert isinstance(plan, AskPlan)
     return plan
+
+
+def _played(line: Line, plan: AskPlan, values: Mapping[str, Any]) -> dict[str, Any]:
+    """What a person would answer in a proof."""
+    note = plan.played.strip()
+    asks = forms.asked(plan, values)
+    match asks.get("form"):
+        case "choose":
+            names = [one["name"] for one in asks["options"]]
+            number = names.index(note) + 1 if note in names else 1
+            answer = forms.read(asks, {"number": number}, "")[1]
+        case "fill":
+            answer = forms.examples(asks)
+        case "yes_no":
+            answer = forms.read(asks, {"yes": note != "no"}, "")[1]
+        case _:
+            answer = {"text": note or "The answer stands here in a run."}
+    return {**answer, "by": PLAYED_BY}
 
 
 def _question(line: Line, plan: AskPlan, values: Mapping[str, Any]) -> str:
@@ -119,7 +157,7 @@ class Permitting(Handler):
         plan = execution.plan_of(live.line(flow.Address.parse(decision.address).within[-1][0]))
         assert isinstance(plan, AssignmentPlan)
         asked = flow.Ask(decision.address, decision.step, 1, False)
-        approval = open_question(self.services, tx, live.run_id, plan.ask, asked, prepared.text, "")
+        approval = open_question(self.services, tx, live.run_id, plan.ask, asked, prepared.text, ACT)
         return [flow.Asked(at=tx.now, address=decision.address, approval=approval, text=prepared.text, scope=prepared.scope)]
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import select
@@ -62,6 +62,11 @@ class Sending(Handler):
 
     def commit(self, tx: Transaction, live: Live, decision: flow.Send, prepared: tuple[Outgoing, timing.Goes]) -> list[flow.Event]:
         outgoing, goes = prepared
+        line = live.line(decision.step)
+        change = execution.change_of(live.workflow, live.state.scope(decision.address), line.id)
+        outgoing = execution.changed(line, outgoing, change)
+        if isinstance(change.get("goes"), int | float):
+            goes = replace(goes, at=float(change["goes"]), place=False)
         piece, key = self.outbox.queue(tx, live, decision, live.line(decision.step).kind, outgoing, goes)
         return [flow.Queued(at=tx.now, address=decision.address, piece=piece, key=key)]
 

@@ -4,17 +4,23 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from ...core.workflow.plans import AskPlan
-from ..api import Asks, Settings, setting, told_by_mail
+from ..api import Asks, AsksPeople, Settings, setting
 
 
-class AskSettings(Settings):
+class _Draft(Settings):
     draft: str = setting("Draft to show", control="step", needs="draft", min_length=1, max_length=40)
-    who: str = setting(
-        "Who decides", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
-    )
-    mail: str = told_by_mail()
+
+
+class _Rounds(Settings):
     rounds: int = setting("At most", "Rounds of sending back before it must be decided.", control="number", default=3, ge=1, le=20)
+    ahead: bool = setting(
+        "Counted back from when it goes out",
+        "The answer is due so long before the time its piece is to go.",
+        control="switch",
+        default=False,
+        when="within",
+        more=True,
+    )
     played: str = setting(
         "In proofs, send it back with this note",
         "To see a rewrite. Empty: the proof is played as yes. Runs ask the person.",
@@ -22,6 +28,10 @@ class AskSettings(Settings):
         default="",
         max_length=4000,
     )
+
+
+class AskSettings(_Rounds, AsksPeople, _Draft):
+    """The form shows the draft first, then the people: settings come in the order of the last base to the first."""
 
 
 class AskOutput(BaseModel):
@@ -39,11 +49,11 @@ KIND = Asks(
     about="Shows the draft to a person and waits. A note sends it back to the model; the rewrite comes back for another look.",
     sentence="Ask {who}, at most {rounds} rounds",
     offer="Ask somebody to approve",
-    words="approve approval editor client review check person yes no",
+    words="approve approval editor client review check person yes no human sign off ask me colleague boss",
     called="ask",
     settings=AskSettings,
     output=AskOutput,
     shows_a_draft=True,
-    plan=lambda s: AskPlan(who=s.who, mail=s.mail, draft=s.draft, rounds=s.rounds, played=s.played),
+    plan=lambda s: s.asking(draft=s.draft, rounds=s.rounds, played=s.played, ahead=s.ahead),
     brief="Passed by {by}",
 )

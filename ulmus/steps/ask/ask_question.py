@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
-from ...core.workflow.plans import AskPlan
-from ..api import Asks, Settings, setting, told_by_mail
+from ..api import Asks, AsksQuestion, Settings, setting
 
 
-class QuestionSettings(Settings):
+class _Question(Settings):
     question: str = setting("Question", control="slots", min_length=1, max_length=10_000)
-    who: str = setting(
-        "Whom to ask", "A mail address. The person needs no account.", control="email", pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
-    )
-    mail: str = told_by_mail()
+
+
+class _Played(Settings):
     played: str = setting(
         "In proofs, the answer is",
         "Runs ask the person.",
@@ -21,6 +19,10 @@ class QuestionSettings(Settings):
         default="",
         max_length=4000,
     )
+
+
+class QuestionSettings(_Played, AsksQuestion, _Question):
+    """The question first, then the people: settings come in the order of the last base to the first."""
 
 
 class QuestionOutput(BaseModel):
@@ -39,6 +41,6 @@ KIND = Asks(
     called="answer",
     settings=QuestionSettings,
     output=QuestionOutput,
-    plan=lambda s: AskPlan(who=s.who, mail=s.mail, question=s.question, played=s.played),
+    plan=lambda s: s.asking(question=s.question, played=s.played),
     brief="{text}",
 )

@@ -47,6 +47,7 @@ KIND = ConnectionKind(
     name="model",
     title="Language model",
     about="Any server of the chat-completions JSON protocol.",
+    tool=True,
     settings=ModelSettings,
     secrets={"key": "API key"},
     leads=("base_url",),

@@ -27,6 +27,7 @@ KIND = ConnectionKind(
     name="pictures",
     title="Picture maker",
     about="Any server of the images JSON protocol.",
+    tool=True,
     settings=PicturesSettings,
     secrets={"key": "API key"},
     leads=("base_url",),

@@ -46,6 +46,7 @@ KIND = ConnectionKind(
     name="search",
     title="Search service",
     about="News or web search: by OpenSearch, or any service that answers in JSON.",
+    tool=True,
     settings=SearchSettings,
     secrets={"key": "API key"},
     leads=(

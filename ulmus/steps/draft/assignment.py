@@ -37,7 +37,7 @@ class AssignmentSettings(Settings):
         max_length=100_000,
     )
     standing: str = setting(
-        "Standing part",
+        "Who is working, and how",
         "Who is working, for whom, and how. The same every time.",
         control="longslots",
         default="",
@@ -226,7 +226,7 @@ KIND = Assigns(
     about="Gives a model a goal in plain words and tools to reach it with: the lines inside. It decides which to use, in what order; everything it does is shown, and it asks before it acts.",
     sentence="Assignment “{title}”, at most {rounds} rounds, with:",
     offer="Give {model} an assignment with tools",
-    words="agent assistant open goal tools research by itself",
+    words="agent assistant open goal tools research by itself ai autonomous",
     called="assignment",
     settings=AssignmentSettings,
     output=AssignmentOutput,

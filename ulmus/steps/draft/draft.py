@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 from pydantic import BaseModel, Field
 
 from ...core import cost
 from ...core.cost import Usage
-from ...core.drafting import Finding, Known, Rule, assemble, broken, fitted, measure, note_message, reasons_message, with_demand
-from ...core.drafting.answers import AnswerError, unthought, unwrapped
-from ...core.drafting.mending import mend
-from ...core.drafting.prompts import Cut
-from ...core.drafting.rules import BRAND, PLAIN_ELEMENTS, OnlyThePiece, contradictions, of_brand
+from ...core.drafting import Rule, assemble, broken, fitted, note_message, reasons_message, with_demand
+from ...core.drafting.answers import AnswerError
+from ...core.drafting.demands import contradictions
+from ...core.drafting.parts import ITEM
+from ...core.drafting.prompts import PROMPT, Cut, material_of
+from ...core.drafting.rules import BRAND, PARTS, PLAIN_ELEMENTS, of_brand
 from ...core.drafting.shapes import (
     MOST_FIELDS,
     TEXTS,
@@ -25,12 +26,14 @@ from ...core.drafting.shapes import (
     ShapeField,
     conform,
     demand_of,
+    given_by,
     read_back,
     schema_of,
     so_far,
     text_of,
 )
-from ...core.drafting.soundness import SOUND, unsound
+from ...core.drafting.soundness import SOUND
+from ...core.drafting.trials import PromptTest, test_faults
 from ...core.pieces.lengths import length
 from ...core.text import words as words_of
 from ...core.workflow.plans import DraftPlan
@@ -39,8 +42,8 @@ from ...protocols.errors import Misconfigured, NothingToDo, OutsideError
 from ..api import Connection, Context, Drafts, Part, Result, Settings, StepFailed, setting
 from ..shared import shaped
 from ..shared.models import server_of
+from ..shared.rounds import SHAPE, Asked, Round, comes_no_nearer, read_answer, second_opinion
 
-SHAPE = "shape"
 CHARACTERS_A_TOKEN = 4
 LEAST_ROOM = 200
 Messages = tuple[dict[str, str], ...]
@@ -54,6 +57,13 @@ class Take(Settings):
     standing: str = Field("", max_length=100_000)
     model: str = Field("", max_length=60)
     temperature: float | None = Field(None, ge=0, le=2)
+
+
+class Test(Settings):
+    """What must hold of the draft: for a sample by its name, or for every item."""
+
+    sample: str = Field("", max_length=300)
+    holds: str = Field(max_length=1000)
 
 
 class DraftSettings(Settings):
@@ -86,7 +96,7 @@ class DraftSettings(Settings):
         max_length=100_000,
     )
     standing: str = setting(
-        "Standing part",
+        "Who is writing, and how",
         "Who is writing, for whom, in what voice. The same every time.",
         control="longslots",
         default="",
@@ -152,6 +162,22 @@ class DraftSettings(Settings):
         max_length=200,
         more=True,
     )
+    tests: list[Test] = setting(
+        "Tests",
+        "What must hold of what it gives, for a sample or for every item. Run with the proofs, and where two versions are compared.",
+        control="tests",
+        default=[],
+        max_length=60,
+        more=True,
+    )
+    tested: bool = setting(
+        "Only live when the tests hold",
+        "Going live asks that they are run on every sample that is shown, and hold.",
+        control="switch",
+        default=False,
+        when="tests",
+        more=True,
+    )
     takes: list[Take] = setting(
         "Takes",
         "Other ways to write it, tried in proofs.",
@@ -159,6 +185,15 @@ class DraftSettings(Settings):
         needs="prompt standing model temperature",
         default=[],
         max_length=3,
+    )
+    opinion: str = setting(
+        "Second opinion by",
+        "Asked once for all sentences for which no passage of the sources is found. It has to show the passage.",
+        control="connection",
+        needs="model",
+        default="",
+        labels={"": "nobody"},
+        more=True,
     )
     shared: bool = setting(
         "Share live runs between the takes",
@@ -181,7 +216,21 @@ def plan(settings: DraftSettings) -> DraftPlan:
         (take.name, {name: value for name, value in take.model_dump(exclude={"name"}).items() if value not in ("", None)})
         for take in settings.takes
     )
-    return DraftPlan(settings.title, tuple(settings.rules), takes, settings.shared, _whole(settings))
+    tests = tuple(PromptTest(test.holds, test.sample) for test in settings.tests)
+    return DraftPlan(
+        settings.title,
+        tuple(settings.rules),
+        takes,
+        settings.shared,
+        _whole(settings),
+        _instruction(settings),
+        tests,
+        settings.tested,
+    )
+
+
+def _instruction(settings: DraftSettings) -> str:
+    return f"{settings.standing}\n\n{settings.prompt}".strip()
 
 
 def _whole(settings: DraftSettings) -> bool:
@@ -191,7 +240,25 @@ def _whole(settings: DraftSettings) -> bool:
 
 def faults(settings: DraftSettings) -> list[tuple[str, str]]:
     """What is missing from its shape."""
-    return shaped.faults(settings, DraftOutput.model_fields)
+    shape = shaped.shape_of(settings)
+    given = {*DraftOutput.model_fields, *(given_by(shape) if shape is not None else {"html"})}
+    tests = [PromptTest(test.holds, test.sample) for test in settings.tests]
+    wrong = [("tests", words) for words in test_faults(tests, dict.fromkeys(given, "any"))]
+    return [*shaped.faults(settings, DraftOutput.model_fields), *_rules_about_nothing(settings), *wrong]
+
+
+def _rules_about_nothing(settings: DraftSettings) -> list[tuple[str, str]]:
+    """Rules about a field that the answer does not have."""
+    shape = shaped.shape_of(settings)
+    known = set(PARTS)
+    if shape is not None:
+        known |= {"choice", "reason"} if shape.answer == "choice" else {field.name for field in shape.fields}
+        known |= {ITEM} if shape.answer == "list" and not shape.fields else set()
+    return [
+        ("rules", f"A rule is about “{rule.of}”, and the answer has no such part.")
+        for rule in settings.rules
+        if rule.of and rule.of not in known
+    ]
 
 
 def perform(settings: DraftSettings, context: Context) -> Result:
@@ -201,7 +268,9 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         raise Misconfigured(f"{wrong[0]} Change the rules.")
     connection = context.connect(settings.model, "model")
     prompt = assemble(settings.standing, settings.prompt, context.values, context.outside, rules)
+    known = replace(context.workspace.known, instruction=_instruction(settings), sources=material_of(prompt.messages))
     shape = shaped.shape_of(settings)
+    wanted = Asked(shape, settings.answer, settings.max_tokens, settings.fit)
     demand = demand_of(shape) if shape else TEXTS.get(settings.answer, "")
     messages = with_demand(prompt.messages, demand) if demand else prompt.messages
     if context.rewrite is not None:
@@ -209,7 +278,7 @@ def perform(settings: DraftSettings, context: Context) -> Result:
     usage, room = Usage(), 0
     rounds: list[dict[str, Any]] = []
     told: list[str] = []
-    asked, best = messages, _Round("", {}, [])
+    asked, best = messages, Round("", {}, [])
     while True:
         messages, shortened = _fitting(messages, connection, settings, room)
         told += shortened
@@ -232,13 +301,13 @@ def perform(settings: DraftSettings, context: Context) -> Result:
             connection = context.connect(settings.fallback, "model")
             continue
         usage += _cost(answer.tokens_in, answer.tokens_out, answer.seconds, connection)
-        read = _read(answer, shape, settings, rules, context.workspace.known)
+        read = read_answer(answer, wanted, rules, known)
         before = rounds[-1] if rounds else None
         rounds.append(read.told())
         best = read if len(rounds) == 1 or read.rank() <= best.rank() else best
         if not broken(best.findings) or len(rounds) > settings.revisions:
             break
-        if before is not None and _comes_no_nearer(before, rounds[-1]):
+        if before is not None and comes_no_nearer(before, rounds[-1]):
             told.append("It was not asked a third time: the second answer broke the same rules in the same way.")
             break
         if read is best:
@@ -253,6 +322,13 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         detail["best"] = next(n for n, one in enumerate(rounds) if one == best.told())
     if context.take:
         detail["take"] = context.take
+    if settings.opinion and best.text.strip() and not any(f.rule in (SHAPE, SOUND) for f in failing):
+        gathered = {name: text for name, text in (known.sources or {}).items() if name != PROMPT}
+        opinions, used, lacking = second_opinion(best.text, gathered, settings.opinion, context)
+        usage += used
+        told += lacking
+        if opinions:
+            detail["opinions"] = opinions
     if told:
         detail["told"] = list(dict.fromkeys(told))
     if failing and (not context.asked_later or any(f.rule in (SHAPE, SOUND) for f in failing)):
@@ -262,36 +338,6 @@ def perform(settings: DraftSettings, context: Context) -> Result:
         raise StepFailed(OutsideError(words + " Change the prompt or the rule."), usage, detail)
     text = best.text
     return Result({**best.values, "text": text, "characters": length(text), "words": words_of(text)}, detail, usage)
-
-
-@dataclass(frozen=True)
-class _Round:
-    """One answer read: its text, the values in it, what was measured, and what code had to put right."""
-
-    text: str
-    values: dict[str, Any]
-    findings: list[Finding]
-    mended: tuple[str, ...] = ()
-
-    def rank(self) -> tuple[int, int, int]:
-        """How far it is from keeping all: no answer at all, must-rules, other rules."""
-        failing = broken(self.findings)
-        return sum(f.rule in (SHAPE, SOUND) for f in failing), len(failing), len(broken(self.findings, "should"))
-
-    def told(self) -> dict[str, Any]:
-        """As it is kept with the run."""
-        mended = {"mended": list(self.mended)} if self.mended else {}
-        return {"text": self.text, "findings": [f.model_dump() for f in self.findings], **mended}
-
-
-def _comes_no_nearer(before: Mapping[str, Any], after: Mapping[str, Any]) -> bool:
-    """Whether an answer broke just what the one before it broke, to the same measure."""
-
-    def failing(one: Mapping[str, Any]) -> list[tuple[str, str]]:
-        return [(f["rule"], f["says"]) for f in one["findings"] if not f["kept"] and f["strength"] == "must"]
-
-    found = failing(after)
-    return "broken_off" not in before and failing(before) == found and not any(rule in (SHAPE, SOUND) for rule, _ in found)
 
 
 def _cost(tokens_in: int, tokens_out: int, seconds: float, connection: Connection) -> Usage:
@@ -365,33 +411,6 @@ def _ask(messages: Messages, shape: Shape | None, connection: Connection, settin
     )
 
 
-def _read(answer: chat.Answer, shape: Shape | None, settings: DraftSettings, rules: Sequence[Rule], known: Known) -> _Round:
-    """An answer read, mended and measured; one that is no answer, or does not fit its shape, breaks that rule alone."""
-    said = unthought(answer.text)
-    if bad := unsound(said, answer.cut and shape is None, f"“Longest answer” is {settings.max_tokens} tokens"):
-        return _Round(said, {}, [bad])
-    at_hand = replace(known, dead=None, published=None)  # no network and no library is asked while mending
-    if shape is None:
-        text = unwrapped(said)
-        if settings.answer == "html":
-            text = markup.cleaned(mend(text, [r for r in rules if isinstance(r, OnlyThePiece)]).text, PLAIN_ELEMENTS)
-        mended = mend(text, rules, at_hand, settings.fit)
-        text = mended.text
-        values = {"html": text} if settings.answer == "html" else {}
-        if settings.answer == "markdown":
-            values = {"html": markup.from_markdown(text, PLAIN_ELEMENTS)}
-        return _Round(text, values, measure(text, rules, known), mended.told)
-    try:
-        values = conform(said, shape)
-    except AnswerError as error:
-        says = f"the answer does not fit: {error}"
-        return _Round(
-            said, {}, [Finding(rule=SHAPE, strength="must", kept=False, says=says, reason=f"The answer does not fit: {error}.")]
-        )
-    text = text_of(values, shape)
-    return _Round(text, values, measure(text, rules, replace(known, values=values)))
-
-
 KIND = Drafts(
     name="draft",
     stage="draft",
@@ -399,7 +418,7 @@ KIND = Drafts(
     about="Has a language model write a text. Rules are measured in code; what breaks one goes back with the reasons.",
     sentence="Draft “{title}” with {model}",
     offer="Draft with {model}",
-    words="write compose prompt model post summary newsletter article teaser",
+    words="write compose prompt model post summary newsletter article teaser ai llm generate text summarise summarize sum up translate rewrite rephrase shorten extract classify categorise categorize label sentiment score headline title caption tags keywords bullet points idea outline reply copy wording",
     called="draft",
     settings=DraftSettings,
     output=DraftOutput,
@@ -407,7 +426,7 @@ KIND = Drafts(
     perform=perform,
     gives=shaped.gives,
     faults=faults,
-    not_in_results=("takes", "shared"),
+    not_in_results=("takes", "shared", "tests", "tested"),
     revised=revised,
     parts=parts,
     brief="{text}",

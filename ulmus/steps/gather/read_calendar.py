@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from ...protocols import calendars
 from ..api import Context, Performs, Result, setting
+from ..shared.entries import EntryValue
 from ..shared.lists import Listed, list_faults, listed
 
 
@@ -17,16 +18,6 @@ class EntriesSettings(Listed):
     ahead: int = setting("Days ahead", control="number", default=1, ge=0, le=366)
     back: int = setting("Days back", control="number", default=0, ge=0, le=366)
     most: int = setting("At most", "Entries.", control="number", default=50, ge=1, le=1000)
-
-
-class EntryValue(BaseModel):
-    title: str = Field("", description="What it is called.")
-    start: str = Field("", description="When it begins (ISO 8601).")
-    end: str = Field("", description="When it ends.")
-    place: str = Field("", description="Where.")
-    description: str = Field("", description="Its notes.")
-    organizer: str = Field("", description="Who invites.")
-    attendees: list[str] = Field([], description="Who else is invited.")
 
 
 class EntriesOutput(BaseModel):
@@ -42,7 +33,7 @@ def perform(settings: EntriesSettings, context: Context) -> Result:
     entries = calendars.read(
         context.web, settings.url.strip(), now - dt.timedelta(days=settings.back), now + dt.timedelta(days=settings.ahead)
     )
-    entry_values = [EntryValue(**{k: v for k, v in dataclasses.asdict(entry).items() if k != "identity"}) for entry in entries]
+    entry_values = [EntryValue(**dataclasses.asdict(entry)) for entry in entries]
     return Result(
         listed(
             entry_values, settings.model_copy(update={"repeats": "keep"}), context, key="title", text="title", most=settings.most

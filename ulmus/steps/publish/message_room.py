@@ -9,11 +9,11 @@ from pydantic import BaseModel, Field
 from ...core import pieces
 from ...core.pieces import Message
 from ...protocols import xmpp
-from ...protocols.errors import NothingToDo, OutsideError, TooLarge
+from ...protocols.errors import NothingToDo, TooLarge
 from ...protocols.net import Web
 from ..api import Connection, Context, Outgoing, Sends, Sighting, Sought, Timely, setting
-from ..connections import room
 from ..connections.chatroom import ChatroomSettings, room_of
+from ..shared import rooms
 
 MOST = 20
 
@@ -54,18 +54,7 @@ def send(web: Web, connection: Connection, content: dict[str, Any], key: str) ->
     """Say it, part after part. What fails after the first was said leaves doubt, and names how far it came."""
     message = pieces.read("message", content)
     assert isinstance(message, Message)
-    parts = message.parts or (message.text,)
-    if isinstance(connection.settings, ChatroomSettings):
-        xmpp.say(room_of(web, connection), parts, key)
-        return foretold(content)
-    for n, part in enumerate(parts):
-        try:
-            room.say(web, connection, part)
-        except OutsideError as error:
-            if n:
-                error.message = f"{n} of {len(parts)} parts were said, then: {error.message}"
-                error.retryable, error.ambiguous = False, True
-            raise
+    rooms.say_parts(web, connection, message.parts or (message.text,), key)
     return foretold(content)
 
 
@@ -98,7 +87,7 @@ KIND = Sends(
     about="Says something in a room where people work together. One that is too long goes in parts.",
     sentence="Tell {room}: {text}",
     offer="Tell {room}",
-    words="team chat channel room message notify tell announce webhook digest",
+    words="team chat channel room message notify tell announce webhook digest teams notification alert ping",
     called="message",
     common=0.1,
     settings=MessageSettings,

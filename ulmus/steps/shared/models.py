@@ -7,7 +7,7 @@ from typing import Any
 from ...core import cost
 from ...core.cost import Usage
 from ...core.drafting.answers import AnswerError
-from ...core.drafting.prompts import with_demand
+from ...core.drafting.prompts import fitted, with_demand
 from ...core.drafting.shapes import Shape, conform, demand_of, schema_of
 from ...protocols import chat
 from ...protocols.errors import BadAnswer, OutsideError
@@ -29,6 +29,8 @@ def ask(
     reasons. Raises `StepFailed`."""
     connection = context.connect(key, "model")
     messages = list(with_demand([{"role": "system", "content": system}, {"role": "user", "content": user}], demand_of(shape)))
+    if most := connection.settings.context:
+        messages = list(fitted(messages, max(most - max_tokens, most // 2), "importance")[0])
     usage = Usage()
     for left in reversed(range(TRIES)):
         try:

@@ -5,28 +5,16 @@ from __future__ import annotations
 import dataclasses
 import datetime as dt
 
-from pydantic import BaseModel, Field
-
 from ...core.workflow.kinds import type_word
 from ...protocols import calendars
 from ..api import Batched, Poll, PolledStart, PollResult, batched, setting
+from ..shared.entries import EntryValue
 
 
 class CalendarSettings(Batched):
     url: str = setting("Calendar address", "An iCalendar feed.", control="url", min_length=1, max_length=2000)
     before: float = setting("So long before", control="duration", default=3600, ge=60, le=2_678_400)
     every: float = setting("Look every", control="duration", default=300, ge=2, le=86_400, more=True)
-
-
-class CalendarOutput(BaseModel):
-    title: str = Field("", description="What the entry is called.")
-    start: str = Field("", description="When it begins (ISO 8601).")
-    end: str = Field("", description="When it ends.")
-    place: str = Field("", description="Where.")
-    description: str = Field("", description="Its notes.")
-    organizer: str = Field("", description="Who invites.")
-    attendees: list[str] = Field([], description="Who else is invited.")
-    identity: str = Field("", description="What makes this entry itself.")
 
 
 def poll(settings: CalendarSettings, now: Poll) -> PollResult:
@@ -52,10 +40,10 @@ KIND = PolledStart(
     words="meeting appointment event ical",
     called="entry",
     settings=CalendarSettings,
-    output=CalendarOutput,
+    output=EntryValue,
     plan=lambda s: s.polling(s.every),
     poll=poll,
-    gives=lambda settings, world: batched({n: type_word(f) for n, f in CalendarOutput.model_fields.items()}, settings),
+    gives=lambda settings, world: batched({n: type_word(f) for n, f in EntryValue.model_fields.items()}, settings),
     gives_outside=True,
     brief="{title}",
 )

@@ -7,7 +7,7 @@ from typing import Any
 from ...core.gather import recurring
 from ...core.workflow.kinds import type_word
 from ...protocols import feeds
-from ..api import Batched, Poll, PolledStart, PollResult, batched, setting
+from ..api import HUB, Batched, Poll, PolledStart, PollResult, batched, setting
 from ..shared.feeds import FeedOutput
 
 
@@ -27,6 +27,8 @@ def poll(settings: FeedSettings, now: Poll) -> PollResult:
     )
     before = memory.get("items", []) if same else []
     remember: dict[str, Any] = {"url": settings.url, "etag": seen.etag, "last_modified": seen.last_modified, "items": before}
+    if hub := (seen.feed.hub and [seen.feed.hub, seen.feed.topic]) if seen.feed is not None else same and memory.get(HUB):
+        remember[HUB] = hub
     if seen.feed is None:
         return PollResult([], remember, "Nothing has changed.")
     listed = [recurring.Item(item.id, item.link, item.title, item.published, item.summary) for item in seen.feed.items]

@@ -1,11 +1,16 @@
+import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, keepCsrf, queries } from "../../api/client";
 import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
-import { Field, Input } from "../../components/Field";
+import { Choice, Field, Input } from "../../components/Field";
+import { NoticeRules } from "../../components/NoticeRules";
 import { say, sayError } from "../../components/Toast";
+import { WantsForm } from "../../components/Wants";
 import { People } from "./People";
+import { ThisDevice } from "./ThisDevice";
 
 /** One's own account, and for owners everybody's. */
 export function Account() {
@@ -23,12 +28,77 @@ export function Account() {
           <p className="mt-3 text-sm text-soft">
             {session.email}, {session.role}
           </p>
+          <HowToldOf who={session.email} />
+          <ThisDevice />
           <NewPassword />
           <Everywhere />
         </section>
-        {owner && <People own={session.email} />}
+        {owner && (
+          <div>
+            <section aria-labelledby="wrong" className="mb-12">
+              <h2 id="wrong" className="smallcaps mb-3 border-b border-rule pb-1 text-lg">
+                When something is wrong
+              </h2>
+              <NoticeRules own={session.email} />
+            </section>
+            <OfOthers own={session.email} />
+            <People own={session.email} />
+          </div>
+        )}
       </div>
     </main>
+  );
+}
+
+function HowToldOf({ who }: { who: string }) {
+  return (
+    <section className="mt-6 mb-8 border-b border-line pb-6" aria-labelledby="told">
+      <h3 id="told" className="mb-3 font-serif text-lg">
+        How I am told of what waits
+      </h3>
+      <WantsOf who={who} />
+    </section>
+  );
+}
+
+/** How anybody who is asked is told, and who decides while they are away: set by an owner, since not all have an account. */
+function OfOthers({ own }: { own: string }) {
+  const known = useQuery(reads.people());
+  const [who, setWho] = useState("");
+  const others = (known.data ?? []).filter((one) => one.who !== own);
+  if (!others.length) return null;
+  return (
+    <section aria-labelledby="others" className="mb-12">
+      <h2 id="others" className="smallcaps mb-3 border-b border-rule pb-1 text-lg">
+        Others who are asked
+      </h2>
+      <div className="max-w-md space-y-4">
+        <Field label="Who" help="When they are told, and who decides while they are away.">
+          <Choice value={who} onChange={(e) => setWho(e.target.value)}>
+            <option value="">choose …</option>
+            {others.map((one) => (
+              <option key={one.who} value={one.who}>
+                {one.name ? `${one.name}, ${one.who}` : one.who}
+              </option>
+            ))}
+          </Choice>
+        </Field>
+        {who && <WantsOf key={who} who={who} />}
+      </div>
+    </section>
+  );
+}
+
+function WantsOf({ who }: { who: string }) {
+  const wants = useQuery(reads.wants(who));
+  if (!wants.data) return null;
+  return (
+    <WantsForm
+      wants={wants.data}
+      save={async (body) => {
+        await mutate(api.PUT("/api/people/{who}/wants", { params: { path: { who } }, body }), "wants");
+      }}
+    />
   );
 }
 

@@ -7,7 +7,9 @@ import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field, Input } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
+import { Sure } from "../../components/Sure";
 import { say, sayError } from "../../components/Toast";
+import { Sees } from "./Sees";
 
 type Person = Schemas["AccountView"];
 type Role = Person["role"];
@@ -22,6 +24,7 @@ const ROLES: [Role, string][] = [
 /** Who may sign in, and as what. */
 export function People({ own }: { own: string }) {
   const people = useQuery(reads.accounts());
+  const names = new Map(useQuery(reads.brands()).data?.map((brand) => [brand.key, brand.name]));
   const [adding, setAdding] = useState(false);
   return (
     <section aria-labelledby="people">
@@ -37,7 +40,12 @@ export function People({ own }: { own: string }) {
       {people.isError && <Failed error={people.error} again={() => people.refetch()} />}
       <ul>
         {people.data?.map((person) => (
-          <Line key={person.id} person={person} own={person.email === own} />
+          <Line
+            key={person.id}
+            person={person}
+            own={person.email === own}
+            sees={person.brands?.map((key) => names.get(key) ?? key).join(", ") ?? "all of the house"}
+          />
         ))}
       </ul>
       <p className="mt-4 text-xs text-soft">
@@ -50,12 +58,19 @@ export function People({ own }: { own: string }) {
   );
 }
 
-function Line({ person, own }: { person: Person; own: boolean }) {
+function Line({ person, own, sees }: { person: Person; own: boolean; sees: string }) {
   const [back, setBack] = useState(false);
+  const [keeping, setKeeping] = useState(false);
   const path = { params: { path: { id: person.id } } };
   const turn = useMutation({
     mutationFn: (role: Role) =>
-      mutate(api.PUT("/api/accounts/{id}", { ...path, body: { name: person.name, role, password: "" } }), "accounts"),
+      mutate(
+        api.PUT("/api/accounts/{id}", {
+          ...path,
+          body: { name: person.name, role, password: "", brands: person.brands },
+        }),
+        "accounts",
+      ),
     onError: sayError,
   });
   const end = useMutation({
@@ -70,6 +85,22 @@ function Line({ person, own }: { person: Person; own: boolean }) {
           {person.name} {own && <span className="font-sans text-xs text-soft">(you)</span>}
         </p>
         <p className="truncate text-xs text-soft">{person.email}</p>
+        {!person.ended && (
+          <p className="text-xs text-soft">
+            {person.role === "owner" ? (
+              "sees all of the house"
+            ) : (
+              <button
+                type="button"
+                className="text-left underline underline-offset-2"
+                aria-label={`What ${person.name} sees`}
+                onClick={() => setKeeping(true)}
+              >
+                sees {sees}
+              </button>
+            )}
+          </p>
+        )}
       </div>
       {person.ended ? (
         <>
@@ -95,13 +126,51 @@ function Line({ person, own }: { person: Person; own: boolean }) {
           <Button look="quiet" onClick={() => setBack(true)}>
             New password
           </Button>
-          <Button look="quiet" disabled={own || end.isPending} onClick={() => end.mutate()}>
-            End account
-          </Button>
+          <Sure
+            question={`End the account of ${person.name}?`}
+            lost="They are signed out everywhere and cannot sign in. What they did stays under their name; the account can be taken up again with a new password."
+            yes="End it"
+            disabled={own || end.isPending}
+            onYes={() => end.mutate()}
+          >
+            End account …
+          </Sure>
         </>
       )}
       {back && <Person person={person} onClose={() => setBack(false)} />}
+      {keeping && <Keeping person={person} onClose={() => setKeeping(false)} />}
     </li>
+  );
+}
+
+/** What somebody is to see from now on. */
+function Keeping({ person, onClose }: { person: Person; onClose: () => void }) {
+  const [brands, setBrands] = useState<string[] | null>(person.brands);
+  const keep = useMutation({
+    mutationFn: () =>
+      mutate(
+        api.PUT("/api/accounts/{id}", {
+          params: { path: { id: person.id } },
+          body: { name: person.name, role: person.role, password: "", brands },
+        }),
+        "accounts",
+      ),
+    onSuccess: () => {
+      say("Kept. It counts from their next look.");
+      onClose();
+    },
+    onError: sayError,
+  });
+  return (
+    <Dialog open onClose={onClose} title={`What ${person.name} sees`}>
+      <Sees brands={brands} onChange={setBrands} />
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={onClose}>Cancel</Button>
+        <Button look="main" disabled={keep.isPending || brands?.length === 0} onClick={() => keep.mutate()}>
+          Keep
+        </Button>
+      </div>
+    </Dialog>
   );
 }
 
@@ -111,17 +180,18 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>(person?.role ?? "maker");
   const [password, setPassword] = useState("");
+  const [brands, setBrands] = useState<string[] | null>(person?.brands ?? null);
   const keep = useMutation({
     mutationFn: () =>
       person
         ? mutate(
             api.PUT("/api/accounts/{id}", {
               params: { path: { id: person.id } },
-              body: { name: person.name, role, password },
+              body: { name: person.name, role, password, brands },
             }),
             "accounts",
           )
-        : mutate(api.POST("/api/accounts", { body: { email, name, role, password } }), "accounts"),
+        : mutate(api.POST("/api/accounts", { body: { email, name, role, password, brands } }), "accounts"),
     onSuccess: (kept) => {
       say(`${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`);
       onClose();
@@ -165,6 +235,7 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
             onChange={(e) => setPassword(e.target.value)}
           />
         </Field>
+        {!person && role !== "owner" && <Sees brands={brands} onChange={setBrands} />}
         {keep.isError && (
           <p role="alert" className="text-sm text-brick">
             {(keep.error as Error).message}
@@ -172,7 +243,7 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
         )}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={keep.isPending}>
+          <Button type="submit" look="main" disabled={keep.isPending || (role !== "owner" && brands?.length === 0)}>
             {person ? "Set password" : "Add"}
           </Button>
         </div>

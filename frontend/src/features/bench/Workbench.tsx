@@ -15,6 +15,7 @@ import { Finder } from "./grid/Finder";
 import type { RowActions } from "./grid/Row";
 import { Rows } from "./grid/Rows";
 import { AddSample, FirstSample, SampleHead } from "./grid/SampleHead";
+import { Following } from "./head/Clients";
 import { LivePanel } from "./head/LivePanel";
 import { cellKey, useCells } from "./model/cells";
 import { linesOf, withLine } from "./model/document";
@@ -34,7 +35,9 @@ export function Workbench() {
 
 function Opened({ bench }: { bench: Bench }) {
   const session = useSession();
-  const maker = may(session.data, "maker");
+  const runs = may(session.data, "maker");
+  // A page that follows another is changed there; it is tried and let live here.
+  const maker = runs && !bench.follows;
   const page = usePage(bench);
   const cells = useCells(bench, page.stale);
   const samples = useMemo(() => bench.samples.filter((s) => s.shown), [bench.samples]);
@@ -156,10 +159,10 @@ function Opened({ bench }: { bench: Bench }) {
       setPlace((now) => ({ ...now, line: now.line ?? bench.lines[0]?.id ?? null }));
     },
     Escape: () => (aside ? setAside(null) : choose(null)),
-    a: () => maker && make(null, null),
-    r: () => maker && isStep && sample && make([step], [sample]),
-    R: () => maker && isStep && make([step], null),
-    f: () => maker && isStep && sample && make([step], [sample], true),
+    a: () => runs && make(null, null),
+    r: () => runs && isStep && sample && make([step], [sample]),
+    R: () => runs && isStep && make([step], null),
+    f: () => runs && isStep && sample && make([step], [sample], true),
     s: () => stop(),
     g: () => setGiven((now) => !now),
     m: () => maker && isStep && mute(step.split("~")[0]!),
@@ -168,7 +171,7 @@ function Opened({ bench }: { bench: Bench }) {
   const columns = Math.max(samples.length, 1);
   return (
     <div className="flex h-[calc(100vh-45px)] min-h-0 flex-col">
-      <LivePanel bench={bench} page={page} maker={maker} others={others} onChoose={(line) => choose(line)}>
+      <LivePanel bench={bench} page={page} maker={runs} others={others} onChoose={(line) => choose(line)}>
         {maker && (
           <span className="flex">
             <Button
@@ -195,12 +198,13 @@ function Opened({ bench }: { bench: Bench }) {
           <Button onClick={stop} hint="S">
             Stop
           </Button>
-        ) : maker && samples.length > 0 ? (
+        ) : runs && samples.length > 0 ? (
           <Button onClick={() => make(null, null)} disabled={due === 0} hint="A">
             {due ? `Run ${due} out of date` : "All proofs are fresh"}
           </Button>
         ) : null}
       </LivePanel>
+      {bench.follows && <Following workflow={bench.id} brand={bench.brand_key} leading={bench.follows} maker={runs} />}
       {notes.length > 0 && (
         <div role="status" className="flex items-start gap-4 bg-shade px-5 py-2 text-sm">
           <div>
@@ -212,7 +216,7 @@ function Opened({ bench }: { bench: Bench }) {
             </ul>
           </div>
           <Button look="quiet" className="ml-auto" onClick={() => setNotes([])}>
-            Seen
+            Got it
           </Button>
         </div>
       )}
@@ -252,12 +256,12 @@ function Opened({ bench }: { bench: Bench }) {
                 number={i + 1}
                 bench={bench}
                 chosen={!!step && s.id === sample}
-                maker={maker}
+                maker={runs}
                 onRun={() => make(null, [s.id])}
               />
             ))}
             {samples.length === 0 && <div role="columnheader" className="border-b border-rule bg-paper" />}
-            <AddSample bench={bench} maker={maker} />
+            <AddSample bench={bench} maker={runs} />
           </div>
           {table}
           {finder(END, 0)}
@@ -275,7 +279,7 @@ function Opened({ bench }: { bench: Bench }) {
             <Empty title="No samples yet.">
               Proofs are made on real items, side by side. Nothing is published or written by a proof.
             </Empty>
-            {maker && <FirstSample bench={bench} />}
+            {runs && <FirstSample bench={bench} />}
           </div>
         )}
       </div>

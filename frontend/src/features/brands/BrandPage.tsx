@@ -21,6 +21,7 @@ const FACTS: [string, string, string][] = [
   ["promise", "What they promise", ""],
   ["never", "Never says", "A word or phrase on each line. A rule for every draft of this brand."],
   ["always", "Always says one of", "A word or phrase on each line; every text must say one of them. Empty: none."],
+  ["editor", "Who passes its drafts", "A mail address; lines that ask people may name it by <<brand.editor>>."],
 ];
 
 /** One brand: facts and voice to be written, its examples, and how far what went out is from them. */
@@ -110,6 +111,12 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
           ))}
         </section>
         <Guide brand={brand} value={doc.facts.voice ?? ""} maker={maker} onChange={(text) => fact("voice", text)} />
+        <Lessons
+          brand={brand.key}
+          maker={maker}
+          facts={doc.facts}
+          onFact={(name, line) => fact(name, [doc.facts[name]?.trim(), line].filter(Boolean).join("\n"))}
+        />
         <Examples
           title="Liked examples"
           about="Pieces that sound right. The voice is measured from them, and <<brand.liked>> puts them into a prompt."
@@ -163,6 +170,49 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
   );
 }
 
+/** What approvers change again and again in the brand’s drafts: a word never to be said, or a line for the voice. */
+function Lessons({
+  brand,
+  maker,
+  facts,
+  onFact,
+}: {
+  brand: string;
+  maker: boolean;
+  facts: Record<string, string>;
+  onFact: (name: "never" | "voice", line: string) => void;
+}) {
+  const found = useQuery(reads.brandLessons(brand));
+  const banned = (one: Schemas["LessonView"]) =>
+    one.rule?.rule === "lacks" ? ((one.rule.words as string[])[0] ?? "") : "";
+  const open = (found.data ?? []).filter(
+    (one) =>
+      !(facts.voice ?? "").includes(one.line ?? "") &&
+      !(banned(one) && (facts.never ?? "").toLowerCase().split("\n").includes(banned(one))),
+  );
+  if (!open.length) return null;
+  return (
+    <section>
+      <h2 className="smallcaps text-lg">What approvers change</h2>
+      <p className="mb-2 text-xs text-soft">The same in several drafts. Take what holds for all of them.</p>
+      <ul>
+        {open.map((one) => (
+          <li key={one.says} className="flex flex-wrap items-baseline gap-x-3 border-t border-line py-1.5 text-sm">
+            <span className="min-w-0 flex-1">
+              {one.says}{" "}
+              <span className="text-xs text-soft">
+                in {one.count} of {one.of} changed drafts
+              </span>
+            </span>
+            {maker && banned(one) && <Button onClick={() => onFact("never", banned(one))}>Never say it</Button>}
+            {maker && one.line && <Button onClick={() => onFact("voice", one.line!)}>Add it to the voice</Button>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
 /** The voice in words: written by hand, or by a model from the examples and then read. */
 function Guide({
   brand,
@@ -175,7 +225,7 @@ function Guide({
   maker: boolean;
   onChange: (text: string) => void;
 }) {
-  const [offer, setOffer] = useState("");
+  const [offer, setOffer] = useState<Schemas["Guide"] | null>(null);
   const [busy, setBusy] = useState(false);
   async function write() {
     setBusy(true);
@@ -184,7 +234,7 @@ function Guide({
         api.POST("/api/brands/{key}/guide", { params: { path: { key: brand.key } } }),
         "nothing",
       );
-      setOffer(made.text);
+      setOffer(made);
     } catch (error) {
       sayError(error);
     } finally {
@@ -213,19 +263,30 @@ function Guide({
       {offer && (
         <div className="mt-3 border-l-2 border-leaf pl-4">
           <p className="smallcaps mb-1 text-soft">Proposed: read it before you take it</p>
-          <p className="piece leading-relaxed">{offer}</p>
+          <ul>
+            {offer.points.map((point) => (
+              <li key={point.says} className="mb-2">
+                <p>{point.says}</p>
+                {point.shown.map((sentence) => (
+                  <p key={sentence} className="piece pl-4 text-reading leading-snug text-soft">
+                    “{sentence}”
+                  </p>
+                ))}
+              </li>
+            ))}
+          </ul>
           <div className="mt-2 flex gap-2">
             <Button
               look="main"
               onClick={() => {
-                onChange(offer);
-                setOffer("");
+                onChange(offer.text);
+                setOffer(null);
                 say("Taken as the voice. Change it as you like.");
               }}
             >
               Take it
             </Button>
-            <Button look="quiet" onClick={() => setOffer("")}>
+            <Button look="quiet" onClick={() => setOffer(null)}>
               Leave it
             </Button>
           </div>

@@ -10,6 +10,7 @@ import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
+import { useHome } from "../../components/Whose";
 import { BrandPage } from "./BrandPage";
 
 /** The clients: who they are, how they sound, and whether what went out sounds like them. */
@@ -18,6 +19,7 @@ export function Brands() {
   const session = useSession();
   const maker = may(session.data, "maker");
   const [adding, setAdding] = useState(false);
+  const { kept } = useHome();
   const all = useQuery(reads.brands());
   if (all.isPending) return <Loading what="Fetching the brands …" />;
   if (all.isError) return <Failed error={all.error} again={() => all.refetch()} />;
@@ -47,7 +49,7 @@ export function Brands() {
         >
           The record of a month
         </Link>
-        {maker && (
+        {maker && !kept && (
           <Button look="quiet" className="mt-2 ml-2" onClick={() => setAdding(true)}>
             Add a brand
           </Button>

@@ -46,7 +46,8 @@ export function Week({
   const today = midnight(now);
   const channels = rowsOf(view);
   const starts = byDay(view.starts);
-  if (!channels.length && !view.starts.length)
+  const answers = byDay(view.answers);
+  if (!channels.length && !view.starts.length && !view.answers.length)
     return (
       <p className="mt-10 text-soft">
         Nothing starts, waits or went out in this week.{" "}
@@ -114,6 +115,21 @@ export function Week({
                 ))}
               </tr>
             ))}
+            {view.answers.length > 0 && (
+              <tr>
+                <th scope="row" className="border-b border-line py-2 pr-2 text-left align-top font-normal">
+                  <span className="smallcaps text-soft">Answers due</span>
+                </th>
+                {days.map((day) => (
+                  <td
+                    key={day}
+                    className={`border-b border-l border-line px-2 py-2 align-top ${day === today ? "bg-shade" : ""}`}
+                  >
+                    <Answers answers={answers.get(day) ?? []} />
+                  </td>
+                ))}
+              </tr>
+            )}
           </tbody>
         </table>
       )}
@@ -122,13 +138,15 @@ export function Week({
           {days.map((day) => {
             const pieces = view.pieces.filter((piece) => midnight(piece.at) === day);
             const begins = starts.get(day) ?? [];
-            if (!pieces.length && !begins.length && day !== today) return null;
+            const asked = answers.get(day) ?? [];
+            if (!pieces.length && !begins.length && !asked.length && day !== today) return null;
             return (
               <li key={day} className="border-b border-rule py-3">
                 <h2 className={`mb-1 text-sm ${day === today ? "font-semibold" : "text-soft"}`}>
                   {head.format(day * 1000)}
                 </h2>
                 <Starts starts={begins} />
+                <Answers answers={asked} />
                 <Folded
                   items={pieces}
                   waits={(piece) => piece.state !== "sent"}
@@ -192,6 +210,20 @@ function Room({ channel }: { channel: Row }) {
       {all === 0 ? "no place this week" : channel.left ? `${channel.left} of ${all} places free` : "full"}
     </span>
   );
+}
+
+function Answers({ answers }: { answers: readonly Schemas["AnswerOnTime"][] }) {
+  return answers.map((one) => (
+    <Link
+      key={one.approval}
+      to={`/approvals/${one.approval}`}
+      title={`${one.title}, for ${one.who}`}
+      className={`block truncate text-xs ${one.late ? "text-brick" : "text-ochre"} hover:text-ink`}
+    >
+      {clock(one.at)} {one.late ? "✕ nobody answered: " : "◐ "}
+      {one.title}
+    </Link>
+  ));
 }
 
 function Starts({ starts }: { starts: readonly Schemas["StartOnTime"][] }) {

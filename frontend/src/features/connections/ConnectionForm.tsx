@@ -5,6 +5,7 @@ import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Area, Choice, Field, Input } from "../../components/Field";
 import { say, sayError } from "../../components/Toast";
+import { Whose } from "../../components/Whose";
 
 type Property = {
   title?: string;
@@ -38,6 +39,7 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
   const [name, setName] = useState(connection?.name ?? "");
   const [settings, setSettings] = useState<Record<string, unknown>>(connection?.settings ?? {});
   const [secrets, setSecrets] = useState<Record<string, string>>({});
+  const [brand, setBrand] = useState(connection?.brand ?? "");
   const [wrong, setWrong] = useState("");
   const granted = !!kind.bearer && !["no", undefined].includes(settings.oauth as string | undefined);
   const properties = Object.entries((kind.form.properties ?? {}) as Record<string, Property>)
@@ -60,7 +62,7 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
   async function save(event: FormEvent) {
     event.preventDefault();
     setWrong("");
-    const body = { kind: kind.name, name, settings, secrets };
+    const body = { kind: kind.name, name, settings, secrets, brand };
     try {
       if (connection)
         await mutate(
@@ -91,6 +93,14 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
         <Field label="Name here">
           <Input required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
+        {!kind.tool && (
+          <Whose
+            value={brand}
+            all="everybody’s"
+            help="A brand’s own is seen and used by its people only."
+            onChange={setBrand}
+          />
+        )}
         {shown(properties.filter(([, property]) => !property.under))}
         {settings.oauth === "authorization_code" && (
           <Field label="Redirect address" help="Put it in where the other side asks for one.">

@@ -8,9 +8,11 @@ import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Empty, Failed, Loading } from "../../components/Quiet";
 import { State } from "../../components/State";
+import { Sure } from "../../components/Sure";
 import { say, sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
 import { ago } from "../../components/words";
+import { Assistants } from "./Assistants";
 import { ConnectionForm } from "./ConnectionForm";
 import { TimetableDialog } from "./TimetableDialog";
 
@@ -76,6 +78,7 @@ export function Connections() {
           </section>
         );
       })}
+      {owner && <Assistants />}
       {times && <TimetableDialog connection={times} onClose={() => setTimes(null)} />}
       {editing && (
         <ConnectionForm
@@ -102,6 +105,7 @@ function Row({
 }) {
   const timetables = useQuery({ ...reads.timetables(), enabled: !!onTimes });
   const timetable = timetables.data?.find((one) => one.connection === c.key);
+  const whose = useQuery(reads.brands()).data?.find((one) => one.key === c.brand)?.name;
   const [busy, setBusy] = useState(false);
   const path = { params: { path: { key: c.key } } };
 
@@ -163,6 +167,7 @@ function Row({
         )}
         {timetable && <p className="mt-1 text-xs text-soft">Its places: {timetable.says}</p>}
         <p className="mt-1 text-xs text-soft">
+          {whose && `${whose}’s own. `}
           {c.used_by.length ? "Used by " : "Used by nothing."}
           {c.used_by.map((w, i) => (
             <span key={String(w.id)}>
@@ -190,9 +195,14 @@ function Row({
         </Button>
         {owner && <Button onClick={onEdit}>Change</Button>}
         {owner && c.used_by.length === 0 && (
-          <Button look="quiet" onClick={remove}>
-            Delete
-          </Button>
+          <Sure
+            question={`Delete “${c.name}”?`}
+            lost="Its settings and its key are gone for good. Nothing uses it now; what went out through it stays on record."
+            yes="Delete it"
+            onYes={remove}
+          >
+            Delete …
+          </Sure>
         )}
       </div>
     </li>

@@ -10,11 +10,13 @@ import { count } from "../../components/words";
 export function BringIn({
   into = "",
   name = "",
+  brand = "",
   onDone,
   children,
 }: {
   into?: string;
   name?: string;
+  brand?: string;
   onDone?: (sheet: Schemas["SheetView"]) => void;
   children: ReactNode;
 }) {
@@ -36,10 +38,11 @@ export function BringIn({
     form.set("file", file);
     form.set("into", into);
     form.set("name", name);
+    form.set("brand", brand);
     try {
       const made = await mutate(
         api.POST("/api/sheets/file", {
-          body: { file: "", into, name, mark: mark.current },
+          body: { file: "", into, name, brand, mark: mark.current },
           bodySerializer: () => form,
         }),
         "sheets",

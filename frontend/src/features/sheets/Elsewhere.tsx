@@ -18,7 +18,7 @@ const EVERY: [number, string][] = [
 ];
 
 /** A file elsewhere as a sheet: in a file store, or published at an address. */
-export function FromElsewhere({ name, onDone }: { name: string; onDone: (key: string) => void }) {
+export function FromElsewhere({ name, brand, onDone }: { name: string; brand: string; onDone: (key: string) => void }) {
   const connections = useQuery(reads.connections());
   const stores = (connections.data?.connections ?? []).filter((one) => one.kind === "files");
   const [where, setWhere] = useState<string | null>(null);
@@ -32,7 +32,7 @@ export function FromElsewhere({ name, onDone }: { name: string; onDone: (key: st
     setBusy(true);
     setWrong("");
     try {
-      const body = { name: name.trim() || nameOf(place), connection: store, place: place.trim(), every };
+      const body = { name: name.trim() || nameOf(place), connection: store, place: place.trim(), every, brand };
       onDone((await mutate(api.POST("/api/sheets/outside", { body }), "sheets", "catalogue")).key);
     } catch (error) {
       setWrong((error as Error).message);

@@ -37,6 +37,7 @@ import { useWriting } from "./model/useWriting";
 import { RowDialog } from "./RowDialog";
 import { RowHistory } from "./RowHistory";
 import { SendRows } from "./SendRows";
+import { WhoseDialog } from "./WhoseDialog";
 
 type Sheet = Schemas["SheetView"];
 
@@ -51,7 +52,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [kept, setShown] = useState<Shown>(plain);
   const [closed, setClosed] = useState<ReadonlySet<string>>(new Set());
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
-  const [open, setOpen] = useState<"columns" | "list" | "send" | "removed" | "keys" | null>(null);
+  const [open, setOpen] = useState<"columns" | "list" | "send" | "removed" | "keys" | "whose" | null>(null);
   const [past, setPast] = useState<{ id: number; position: number } | null>(null);
   const [read, setRead] = useState<number | null>(null);
   const [room, setRoom] = useState(1000);
@@ -388,6 +389,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
         />
       )}
       {open === "keys" && <KeysDialog sheet={sheet} onClose={() => setOpen(null)} />}
+      {open === "whose" && <WhoseDialog sheet={sheet} onClose={() => setOpen(null)} />}
       {open === "list" && <ListDialog sheet={sheet} onClose={() => setOpen(null)} />}
     </>
   );

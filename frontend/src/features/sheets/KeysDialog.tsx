@@ -4,10 +4,12 @@ import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
+import { Copied } from "../../components/Copied";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field, Input } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
-import { say, sayError } from "../../components/Toast";
+import { Sure } from "../../components/Sure";
+import { sayError } from "../../components/Toast";
 import { when } from "../../components/words";
 
 type Key = Schemas["KeyView"];
@@ -67,9 +69,14 @@ export function KeysDialog({ sheet, onClose }: { sheet: Schemas["SheetView"]; on
               <span className="text-xs text-soft">
                 {key.made_by}, {when(key.made_at)} · {key.used_at ? `last used ${when(key.used_at)}` : "not used yet"}
               </span>
-              <Button look="quiet" onClick={() => takeAway(key.id)}>
-                Take it away
-              </Button>
+              <Sure
+                question={`Take the key of ${key.name} away?`}
+                lost="It reaches this sheet no more, and the same key cannot be given again."
+                yes="Take it away"
+                onYes={() => takeAway(key.id)}
+              >
+                Take it away …
+              </Sure>
             </li>
           ))}
           {keys.data.length === 0 && <li className="py-1.5 text-soft">No program has a key yet.</li>}
@@ -119,27 +126,5 @@ export function KeysDialog({ sheet, onClose }: { sheet: Schemas["SheetView"]; on
         </a>
       </form>
     </Dialog>
-  );
-}
-
-function Copied({ label, text }: { label: string; text: string }) {
-  return (
-    <div className="flex items-end gap-2">
-      <div className="min-w-0 flex-1">
-        <Field label={label}>
-          <Input readOnly value={text} onFocus={(e) => e.target.select()} />
-        </Field>
-      </div>
-      <Button
-        onClick={() =>
-          navigator.clipboard.writeText(text).then(
-            () => say("Copied."),
-            () => say("Your browser does not let pages copy; select it and copy it yourself."),
-          )
-        }
-      >
-        Copy
-      </Button>
-    </div>
   );
 }

@@ -9,6 +9,7 @@ import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
+import { useHome, Whose } from "../../components/Whose";
 import { BringIn } from "./BringIn";
 import { Elsewhere, FromElsewhere } from "./Elsewhere";
 import { Grid } from "./Grid";
@@ -71,6 +72,9 @@ function NewSheet({ onClose }: { onClose: () => void }) {
   const [columns, setColumns] = useState("Title, Text, Date");
   const [wrong, setWrong] = useState("");
   const [elsewhere, setElsewhere] = useState(false);
+  const home = useHome().brand;
+  const [chosen, setBrand] = useState<string | null>(null);
+  const brand = chosen ?? home;
   const go = useNavigate();
 
   function made(key: string) {
@@ -86,7 +90,7 @@ function NewSheet({ onClose }: { onClose: () => void }) {
     try {
       const sheet = await mutate(
         api.POST("/api/sheets", {
-          body: { name, columns: heads.map((c) => ({ name: c, type: "text", choices: [], finds: null })) },
+          body: { name, brand, columns: heads.map((c) => ({ name: c, type: "text", choices: [], finds: null })) },
         }),
         "sheets",
         "catalogue",
@@ -103,8 +107,14 @@ function NewSheet({ onClose }: { onClose: () => void }) {
         <Field label="Name">
           <Input autoFocus value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
+        <Whose
+          value={brand}
+          all="the house’s"
+          help="Members who are kept to other brands do not see it."
+          onChange={setBrand}
+        />
         {elsewhere ? (
-          <FromElsewhere name={name} onDone={made} />
+          <FromElsewhere name={name} brand={brand} onDone={made} />
         ) : (
           <Field label="Columns, with commas between" help="They can be changed later.">
             <Input value={columns} onChange={(e) => setColumns(e.target.value)} />
@@ -120,7 +130,7 @@ function NewSheet({ onClose }: { onClose: () => void }) {
             <Button look="main" disabled={!name.trim()} onClick={make}>
               Make it
             </Button>
-            <BringIn name={name.trim()} onDone={(sheet) => made(sheet.key)}>
+            <BringIn name={name.trim()} brand={brand} onDone={(sheet) => made(sheet.key)}>
               Take both from a file …
             </BringIn>
             <Button look="quiet" onClick={() => setElsewhere(true)}>

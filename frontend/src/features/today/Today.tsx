@@ -308,7 +308,7 @@ export function LetRest({ run }: { run: number }) {
         }
       }}
     >
-      Let it rest
+      Leave it as it is
     </Button>
   );
 }

@@ -10,6 +10,7 @@ import { Area, Choice, Field, Input } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
 import { Sentence } from "../../components/Sentence";
 import { say } from "../../components/Toast";
+import { useHome } from "../../components/Whose";
 
 type Way = "described" | "template" | "blank" | "copy" | "file";
 
@@ -34,7 +35,8 @@ export function NewWorkflow({
   const go = useNavigate();
   const [way, setWay] = useState<Way>("described");
   const [name, setName] = useState("");
-  const [brand, setBrand] = useState("");
+  const { brand: home, kept } = useHome();
+  const [brand, setBrand] = useState(home);
   const [told, setTold] = useState("");
   const [model, setModel] = useState("");
   const [busy, setBusy] = useState(false);
@@ -100,7 +102,7 @@ export function NewWorkflow({
               </Field>
               <Field label="For which brand" help="Its facts can be used in every text.">
                 <Choice value={brand} onChange={(e) => setBrand(e.target.value)}>
-                  <option value="">none</option>
+                  {!kept && <option value="">none</option>}
                   {catalogue.data?.brands.map((b) => (
                     <option key={b.key} value={b.key}>
                       {b.name}

@@ -19,8 +19,19 @@ from .base import Checking, Control, Offered, SentencePart, Setting, Spot, Text
 from .pages import AnyLine, ConnectionKey, ItemName, OtherWorkflow, Step
 from .plain import Address, Choice, Duration, Mail, Schedule, duration
 from .sheets import ITEM, Cells, Column, ItemCells, SheetKey
-from .texts import Condition, LongSlotText, LongSlotValue, Named, ReaderLine, ReaderText, SlotText, SlotValue, condition_reads
-from .writing import Rules, Takes
+from .texts import (
+    Condition,
+    LongSlotText,
+    LongSlotValue,
+    Named,
+    People,
+    ReaderLine,
+    ReaderText,
+    SlotText,
+    SlotValue,
+    condition_reads,
+)
+from .writing import Rules, Takes, Tests
 
 __all__ = [
     "Address",
@@ -44,6 +55,7 @@ __all__ = [
     "Offered",
     "OtherWorkflow",
     "PLAIN",
+    "People",
     "ReaderLine",
     "ReaderText",
     "Rules",
@@ -56,6 +68,7 @@ __all__ = [
     "Spot",
     "Step",
     "Takes",
+    "Tests",
     "Text",
     "condition_reads",
     "duration",
@@ -80,6 +93,7 @@ CONTROLS: Mapping[str, Control] = {
         Column,
         Rules,
         Takes,
+        Tests,
         Step,
         AnyLine,
         OtherWorkflow,
@@ -87,6 +101,7 @@ CONTROLS: Mapping[str, Control] = {
         SheetKey,
         ItemName,
         Mail,
+        People,
         Address,
         Duration,
         Schedule,

@@ -99,7 +99,7 @@ class SheetKey(Control):
 
     def problems(self, at: Checking) -> Iterator[LineProblem]:
         if at.world and (at.value or at.setting.required) and at.value not in at.world.sheets:
-            yield at.problem(f"There is no sheet “{at.value}” here. Choose one.")
+            yield at.problem(f"There is no sheet “{at.value}” here. Choose one." if at.value else "No sheet chosen.")
 
     def words(self, value: Any, setting: Setting, world: World) -> list[SentencePart] | None:
         if not isinstance(value, str):

@@ -7,6 +7,7 @@ from typing import Any
 
 from ... import slots
 from ...mailings import READER, columns_read
+from ...people import ADDRESS, addresses
 from ...slots.tree import condition_values
 from ..world import Around, LineProblem, World
 from .base import Checking, Control, Offered, SentencePart, Setting, Spot, Text, sheet_of
@@ -36,6 +37,37 @@ class SlotText(Control):
 
     def described(self, words: str, setting: Setting) -> Any:
         return None if setting.told == "address" and not words.startswith(("http://", "https://")) else words
+
+
+class People(SlotText):
+    """Mail addresses of people, parted by commas, or slots that give them."""
+
+    name = "people"
+    is_address = True
+    told = "address"
+
+    def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
+        return Offered((spot.who or None) if setting.required else None)
+
+    def described(self, words: str, setting: Setting) -> Any:
+        found, unknown = addresses(words)
+        return ", ".join(found)[:1000] if found and not unknown else None
+
+    def problems(self, at: Checking) -> Iterator[LineProblem]:
+        parts = slots.parse(str(at.value)).parts
+        plain = ",".join("x@x" if isinstance(part, slots.Slot) else str(part) for part in parts)
+        known = {name.casefold(): address for address, name in (at.world.people if at.world else {}).items()}
+        for name in addresses(plain, known)[1]:
+            yield at.problem(f"“{name[:60]}” is no mail address. Write one, such as ines@example.org, or a slot that gives one.")
+
+    def words(self, value: Any, setting: Setting, world: World) -> list[SentencePart] | None:
+        out = []
+        for part in super().words(value, setting, world) or []:
+            text = part.text
+            for address in ADDRESS.findall(text) if part.what == "value" else ():
+                text = text.replace(address, world.people.get(address.casefold(), address))
+            out.append(part._replace(text=text))
+        return out
 
 
 class LongSlotText(SlotText):

@@ -6,7 +6,9 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from ... import pieces
-from ...drafting.rules import Length, contradictions
+from ...drafting.demands import contradictions
+from ...drafting.filling import texts_in, with_texts
+from ...drafting.rules import Length
 from ..world import LineProblem
 from .base import Checking, Control, Text
 
@@ -20,12 +22,11 @@ class Rules(Control):
 
     def texts(self, value: Any) -> Iterator[Text]:
         for i, rule in enumerate(value if isinstance(value, list) else ()):
-            text = rule.get("text") if isinstance(rule, dict) else getattr(rule, "text", None)
-            if isinstance(text, str):
-                yield (str(i), "text"), text
+            for place, text in texts_in(rule):
+                yield (str(i), *place), text
 
     def changed(self, value: Any, change: Callable[[str], str]) -> Any:
-        return [_rule_changed(rule, change) for rule in value] if isinstance(value, list) else value
+        return [with_texts(rule, change) for rule in value] if isinstance(value, list) else value
 
     def problems(self, at: Checking) -> Iterator[LineProblem]:
         return (at.problem(words) for words in contradictions(at.value))
@@ -36,10 +37,11 @@ class Rules(Control):
         rules = value if isinstance(value, list) else []
         return any(
             rule.get("rule") == LENGTH
+            and not rule.get("of")
             and isinstance(most := rule.get("most"), int)
             and takes.length is not None
             and most <= takes.length
-            and (rule.get("counting") or pieces.CHARACTERS.model_dump()) == takes.counting.model_dump()
+            and _alike(rule.get("counting") or {}, takes.counting)
             for rule in rules
             if isinstance(rule, dict)
         )
@@ -48,22 +50,33 @@ class Rules(Control):
     def longest(value: Any) -> int | None:
         """The most characters that rules of any shape allow, as far as they can be read."""
         rules = value if isinstance(value, list) else []
-        found = [rule.get("most") for rule in rules if isinstance(rule, dict) and rule.get("rule") == LENGTH]
+        whole = [rule for rule in rules if isinstance(rule, dict) and rule.get("rule") == LENGTH and not rule.get("of")]
+        found = [rule.get("most") for rule in whole]
         return min((most for most in found if isinstance(most, int)), default=None)
 
     @classmethod
     def within(cls, value: Any, takes: pieces.Takes) -> list[Any]:
         """The rules with one that keeps a draft within what a channel takes, instead of those of its length."""
-        others = [rule for rule in value if not (isinstance(rule, dict) and rule.get("rule") == LENGTH)]
+        others = [rule for rule in value if not (isinstance(rule, dict) and rule.get("rule") == LENGTH and not rule.get("of"))]
         counting = {} if takes.counting == pieces.CHARACTERS else {"counting": takes.counting.model_dump()}
         return [{"rule": LENGTH, "most": takes.length, **counting}, *others]
 
 
-def _rule_changed(rule: Any, change: Callable[[str], str]) -> Any:
-    if isinstance(rule, dict):
-        return {**rule, "text": change(rule["text"])} if isinstance(rule.get("text"), str) else rule
-    text = getattr(rule, "text", None)
-    return rule.model_copy(update={"text": change(text)}) if isinstance(text, str) else rule
+def _alike(counting: Any, channels: pieces.Counting) -> bool:
+    """Whether a rule counts as a channel does. Characters one sees and code points are the same but in seldom signs, and each piece is
+    measured as its channel counts before anybody is asked."""
+    here = {**pieces.CHARACTERS.model_dump(), **counting} if isinstance(counting, dict) else {}
+    there = channels.model_dump()
+    plain = {"characters", "graphemes"}
+    return {**here, "unit": ""} == {**there, "unit": ""} and (
+        here.get("unit") == there["unit"] or {here.get("unit"), there["unit"]} == plain
+    )
+
+
+class Tests(Control):
+    """What must hold of what a line gives, for samples by their names (see `drafting.trials`); read when it is tested."""
+
+    name = "tests"
 
 
 class Takes(Control):

@@ -10,12 +10,13 @@ import { count, money } from "../../../components/words";
 type Props = {
   bench: Bench;
   onClose: () => void;
+  onTry: () => void;
   onChoose: (line: string) => void;
   onTurn: (to: "live" | "pause", aDay?: number) => void;
 };
 
 /** Before it goes live: what is missing, what is risky, and what a month of it will use. */
-export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
+export function GoLive({ bench, onClose, onTry, onChoose, onTurn }: Props) {
   const before = useQuery(reads.beforeLive(bench.id, bench.version));
   const [what, setWhat] = useState<"" | "pass" | "run">("");
   const [aDay, setADay] = useState("10");
@@ -58,6 +59,14 @@ export function GoLive({ bench, onClose, onChoose, onTurn }: Props) {
                 </li>
               ))}
             </ul>
+          )}
+          {bench.revision && bench.changed && (
+            <p className="mt-3 text-sm">
+              <button type="button" className="text-leaf underline underline-offset-2" onClick={onTry}>
+                Try the change on real items first
+              </button>{" "}
+              <span className="text-soft">to see what it mends and what it breaks.</span>
+            </p>
           )}
         </section>
         <Forecast bench={bench} onChoose={onChoose} onClose={onClose} />

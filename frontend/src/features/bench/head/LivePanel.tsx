@@ -4,16 +4,23 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, type Bench } from "../../../api/client";
 import { mutate } from "../../../api/mutate";
 import * as reads from "../../../api/reads";
+import { useSession } from "../../../app/session";
 import { Button } from "../../../components/Button";
+import { Dialog } from "../../../components/Dialog";
 import { useKeys } from "../../../components/keys";
 import { Item, LinkItem, Menu } from "../../../components/Menu";
+import { NoticeRules } from "../../../components/NoticeRules";
 import { say, sayError } from "../../../components/Toast";
-import { ago } from "../../../components/words";
+import { count } from "../../../components/words";
 import { LiveState } from "../../workflows/Workflows";
 import type { Saving, usePage } from "../model/page";
 import type { Other } from "../model/presence";
+import { Next } from "../settings/StartPanel";
+import { TryChange } from "../trial/TryChange";
+import { Clients } from "./Clients";
 import { GoLive } from "./GoLive";
 import { LimitsDialog } from "./LimitsDialog";
+import { PurposeDialog } from "./PurposeDialog";
 import { Revisions } from "./Revisions";
 
 const SAVING: Record<Saving, string> = {
@@ -44,7 +51,15 @@ export function LivePanel({
   const [search] = useSearchParams();
   const [asking, setAsking] = useState(maker && search.has("before"));
   const [limits, setLimits] = useState(false);
+  const [purpose, setPurpose] = useState(false);
   const [revisions, setRevisions] = useState(false);
+  const [trying, setTrying] = useState(false);
+  const [told, setTold] = useState(false);
+  const [brand] = useState(search.get("clients"));
+  const [clients, setClients] = useState(brand !== null);
+  const session = useSession();
+  // A page that follows another is changed there.
+  const writes = maker && !bench.follows;
 
   useKeys({ l: () => maker && setAsking(true) });
   const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
@@ -54,14 +69,20 @@ export function LivePanel({
     try {
       await page.flush();
       if (to === "live") {
-        const { revision } = await mutate(
+        const { revision, following } = await mutate(
           api.POST("/api/workflows/{id}/live", { params: { ...path.params, query: { a_day: aDay } } }),
           ["bench", bench.id],
         );
+        const stays = following.filter((one) => one.wrong).length;
+        const others = following.length
+          ? ` ${count(following.length, "client")} ${following.length === 1 ? "follows" : "follow"}${
+              stays ? `; ${stays} of them lack something: look under Clients` : ""
+            }.`
+          : "";
         say(
           aDay
-            ? `Live on revision ${revision}. What is there is run for, ${aDay} a day.`
-            : `Live on revision ${revision}. What comes from now on starts runs.`,
+            ? `Live on revision ${revision}. What is there is run for, ${aDay} a day.${others}`
+            : `Live on revision ${revision}. What comes from now on starts runs.${others}`,
         );
         setAsking(false);
       } else await mutate(api.POST("/api/workflows/{id}/pause", path), ["bench", bench.id]);
@@ -101,7 +122,7 @@ export function LivePanel({
         <input
           aria-label="The workflow’s name"
           value={page.doc.name}
-          readOnly={!maker}
+          readOnly={!writes}
           maxLength={120}
           onChange={(e) => e.target.value && page.edit((doc) => ({ ...doc, name: e.target.value }))}
           style={{ width: `${Math.max(10, page.doc.name.length * 0.92)}ch` }}
@@ -110,7 +131,19 @@ export function LivePanel({
       </div>
       <LiveState state={bench.state} />
       <span className="text-xs text-soft">
-        <OfBrand page={page} maker={maker} name={bench.brand} />
+        <OfBrand page={page} maker={writes} name={bench.brand} />
+        {bench.clients > 0 && (
+          <>
+            {" · "}
+            <button
+              type="button"
+              className="underline decoration-dotted underline-offset-2"
+              onClick={() => setClients(true)}
+            >
+              and {count(bench.clients, "other client")}
+            </button>
+          </>
+        )}
         {bench.revision ? " · " : ""}
         {bench.revision && (
           <button
@@ -122,12 +155,8 @@ export function LivePanel({
             {bench.changed ? ", changed since" : ""}
           </button>
         )}
-        {bench.failed || bench.pushed || bench.changed
-          ? ""
-          : bench.looked_at
-            ? ` · looked ${ago(bench.looked_at)}`
-            : ""}
       </span>
+      {bench.state === "live" && !bench.failed && !bench.changed && <Next workflow={bench.id} maker={maker} />}
       {bench.failed && <span className="text-xs text-brick">✕ {bench.found}</span>}
       {others.map((other) => {
         const at = numbered.findIndex((l) => l.id === other.line) + 1;
@@ -143,7 +172,7 @@ export function LivePanel({
         );
       })}
       <span role="status" className="ml-auto text-xs text-soft">
-        {maker ? SAVING[page.saving] : "You may look, not change"}
+        {writes ? SAVING[page.saving] : maker ? "Follows another page" : "You may look, not change"}
       </span>
       {children}
       {maker && (
@@ -162,8 +191,12 @@ export function LivePanel({
               </Button>
             }
           >
-            <Item onSelect={() => setLimits(true)}>Limits and time zone …</Item>
+            <Item onSelect={() => setClients(true)}>Clients …</Item>
+            {writes && <Item onSelect={() => setLimits(true)}>Limits and time zone …</Item>}
+            {writes && <Item onSelect={() => setPurpose(true)}>What it is for …</Item>}
             <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
+            <Item onSelect={() => setTrying(true)}>Try the change on real items …</Item>
+            <Item onSelect={() => setTold(true)}>When something is wrong …</Item>
             <Item onSelect={copy}>Make a copy</Item>
             <LinkItem>
               <a href={`/api/workflows/${bench.id}/file`} download>
@@ -174,9 +207,33 @@ export function LivePanel({
           </Menu>
         </>
       )}
+      {told && (
+        <Dialog
+          open
+          onClose={() => setTold(false)}
+          title="When something is wrong"
+          about="Who is told of this workflow. Who hears of the whole house is said under Account."
+        >
+          <NoticeRules workflow={bench.id} own={session.data?.email ?? ""} />
+        </Dialog>
+      )}
+      {clients && <Clients workflow={bench.id} maker={maker} first={brand} onClose={() => setClients(false)} />}
+      {purpose && <PurposeDialog page={page} onClose={() => setPurpose(false)} />}
       {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}
-      {asking && <GoLive bench={bench} onClose={() => setAsking(false)} onChoose={onChoose} onTurn={turn} />}
-      {revisions && <Revisions bench={bench} page={page} maker={maker} onClose={() => setRevisions(false)} />}
+      {asking && (
+        <GoLive
+          bench={bench}
+          onTry={() => {
+            setAsking(false);
+            setTrying(true);
+          }}
+          onClose={() => setAsking(false)}
+          onChoose={onChoose}
+          onTurn={turn}
+        />
+      )}
+      {trying && <TryChange bench={bench} flush={page.flush} onClose={() => setTrying(false)} />}
+      {revisions && <Revisions bench={bench} page={page} maker={writes} onClose={() => setRevisions(false)} />}
     </div>
   );
 }

@@ -9,7 +9,7 @@ import { Dialog } from "../../../components/Dialog";
 import type { FormField } from "../../../components/FormFields";
 import { FormFields, useFilled, valuesOf } from "../../../components/FormFields";
 import { say, sayError } from "../../../components/Toast";
-import { ago, count } from "../../../components/words";
+import { ago, count, when } from "../../../components/words";
 
 type Start = Schemas["StartView"];
 
@@ -25,20 +25,12 @@ export function StartPanel({
   maker: boolean;
   sample: number | null;
 }) {
-  const path = { params: { path: { id: workflow } } };
   const [asking, setAsking] = useState(false);
   const start = useQuery(reads.start(workflow, live));
   if (!start.data) return null;
   const s = start.data;
   const looks = ["poll", "clock", "rows", "runs"].includes(s.listens);
-
-  async function look() {
-    try {
-      await mutate(api.POST("/api/workflows/{id}/look", path), ["start", workflow]);
-    } catch (error) {
-      sayError(error);
-    }
-  }
+  const look = () => lookNow(workflow);
 
   return (
     <div className="mb-4 space-y-2 border-b border-line pb-3 text-sm">
@@ -70,6 +62,43 @@ export function StartPanel({
       {s.call_secret && <Address label="Secret for signing" value={s.call_secret} secret />}
       {asking && <Now start={s} workflow={workflow} sample={sample} onClose={() => setAsking(false)} />}
     </div>
+  );
+}
+
+async function lookNow(workflow: number) {
+  try {
+    await mutate(api.POST("/api/workflows/{id}/look", { params: { path: { id: workflow } } }), ["start", workflow]);
+  } catch (error) {
+    sayError(error);
+  }
+}
+
+/** What a live page does next, beside its state: when it looks or runs, and having it do so now. */
+export function Next({ workflow, maker }: { workflow: number; maker: boolean }) {
+  const [asking, setAsking] = useState(false);
+  const start = useQuery(reads.start(workflow, true)).data;
+  if (!start) return null;
+  const looks = ["poll", "rows"].includes(start.listens);
+  const run = start.listens === "clock" ? start.next_times[0] : undefined;
+  const look = looks && start.next_at && start.next_at * 1000 > Date.now() ? start.next_at : undefined;
+  return (
+    <span className="flex items-baseline gap-2 text-xs text-soft">
+      {run && <span>next run {when(Date.parse(run) / 1000)}</span>}
+      {look && (
+        <span title={start.looked_at ? `looked ${ago(start.looked_at)}` : undefined}>next look {when(look)}</span>
+      )}
+      {maker && looks && (
+        <button type="button" className="text-leaf underline underline-offset-2" onClick={() => lookNow(workflow)}>
+          Look now
+        </button>
+      )}
+      {maker && start.by_hand && (
+        <button type="button" className="text-leaf underline underline-offset-2" onClick={() => setAsking(true)}>
+          Start now …
+        </button>
+      )}
+      {asking && <Now start={start} workflow={workflow} sample={null} onClose={() => setAsking(false)} />}
+    </span>
   );
 }
 

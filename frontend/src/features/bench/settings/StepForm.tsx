@@ -3,7 +3,7 @@ import { useParams } from "react-router";
 import { api, type Schemas, type SlotProblem } from "../../../api/client";
 import type { LaneDoc, LineDoc, Policy } from "../model/document";
 import { controlOf, isInForm } from "./controls";
-import { settingsOf } from "./controls/around";
+import { applies, settingsOf } from "./controls/around";
 import type { Property } from "./controls/types";
 import { Failing } from "./Failing";
 import { Lanes } from "./Lanes";
@@ -113,15 +113,6 @@ export function StepForm(props: Props) {
 
 const isBlank = (value: unknown) =>
   value === undefined || value === null || value === "" || (typeof value === "object" && !Object.keys(value).length);
-
-/** Whether a setting has a meaning as the others are set: `when` says ``name=value|other``, or ``name`` where that has any. */
-function applies(property: Property, doc: LineDoc, all: Entry[]): boolean {
-  if (!property.when) return true;
-  const [name, value] = property.when.split("=") as [string, string?];
-  if (value === undefined) return !!(doc.settings[name] as unknown[] | undefined)?.length;
-  const other = all.find(([one]) => one === name)?.[1];
-  return value.split("|").includes(String(doc.settings[name] ?? other?.default ?? ""));
-}
 
 /** In the order of the schema; neighbours of a size share a row. */
 function inRows(list: Entry[]): ["wide" | "half" | "small", Entry[]][] {

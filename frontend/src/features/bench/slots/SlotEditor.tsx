@@ -14,7 +14,7 @@ import {
 import { lazy, Suspense, useEffect, useRef, useState } from "react";
 import type { SlotProblem } from "../../../api/client";
 import { typed } from "../model/typing";
-import { branches, brief, flat, type Node, type Value } from "./valuetree";
+import { brief, type Node, offered, type Value } from "./valuetree";
 
 const ValuePicker = lazy(() => import("./ValuePicker"));
 
@@ -25,6 +25,8 @@ type Props = {
   problems: SlotProblem[];
   long?: boolean;
   disabled: boolean;
+  /** Whether it has the cursor from the beginning, behind what stands in it. */
+  focus?: boolean;
   onChange: (text: string) => void;
   onRun?: () => void;
 };
@@ -147,7 +149,17 @@ const tall = [
   }),
 ];
 
-export default function SlotEditor({ label, value, values, problems, long = false, disabled, onChange, onRun }: Props) {
+export default function SlotEditor({
+  label,
+  value,
+  values,
+  problems,
+  long = false,
+  disabled,
+  focus = false,
+  onChange,
+  onRun,
+}: Props) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
   const now = useRef({ values, onChange, onRun, told: value });
@@ -174,7 +186,8 @@ export default function SlotEditor({ label, value, values, problems, long = fals
     const source = (context: CompletionContext) => {
       const begun = context.matchBefore(/<<[\w.[\]]*$/);
       if (!begun) return null;
-      return { from: begun.from + 2, options: options(now.current.values), validFor: /^[\w.[\]]*$/ };
+      // They are sought and put in order here: what is called just so comes first, wherever it stands.
+      return { from: begun.from + 2, options: options(now.current.values, begun.text.slice(2)), filter: false };
     };
     const editor = new EditorView({
       parent: host.current!,
@@ -217,6 +230,10 @@ export default function SlotEditor({ label, value, values, problems, long = fals
       }),
     });
     view.current = editor;
+    if (focus) {
+      editor.focus();
+      editor.dispatch({ selection: { anchor: editor.state.doc.length } });
+    }
     return () => {
       tell();
       editor.destroy();
@@ -281,18 +298,11 @@ export default function SlotEditor({ label, value, values, problems, long = fals
   );
 }
 
-const MOST_OFFERED = 400;
+/** What can be completed after `<<`: every value above under the line that gives it, or those that fit what is typed. */
+const options = (values: Value[], typed: string): Completion[] =>
+  offered(values, typed).map(({ node, from, rank }) => option(node, typed ? undefined : { name: from, rank }));
 
-/** What can be completed after `<<`: every value above, under the line that gives it. */
-function options(values: Value[]): Completion[] {
-  return branches(values).flatMap((branch, rank) =>
-    flat(branch.inside)
-      .slice(0, MOST_OFFERED)
-      .map((node) => option(node, { name: `${branch.name} · ${branch.about}`, rank })),
-  );
-}
-
-function option(node: Node, section: { name: string; rank: number }): Completion {
+function option(node: Node, section: { name: string; rank: number } | undefined): Completion {
   return {
     label: node.path,
     detail: brief(node).slice(0, 60),

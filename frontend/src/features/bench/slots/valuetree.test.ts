@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { branches, brief, flat, type Value } from "./valuetree";
+import { branches, brief, flat, offered, type Value } from "./valuetree";
 
 const value = (root: string, path: string, of: unknown = null): Value =>
   ({
@@ -12,6 +12,41 @@ const value = (root: string, path: string, of: unknown = null): Value =>
     known: of !== null,
     inside: [],
   }) as Value;
+
+describe("what is offered once something is typed", () => {
+  const values = [
+    value("run", "run.date"),
+    value("feed", "feed.title"),
+    value("feed", "feed.link"),
+    value("feed", "feed.published", "2026-01-01"),
+    value("page", "page.text"),
+    value("page", "page.updated"),
+    value("page", "page.title"),
+    value("row", 'row."Site"'),
+  ];
+  const paths = (typed: string) => offered(values, typed).map((one) => one.node.path);
+
+  it("is what is called so first, wherever it stands", () => {
+    expect(paths("date")[0]).toBe("run.date");
+    expect(paths("Date")[0]).toBe("run.date");
+    expect(paths("text")[0]).toBe("page.text");
+    expect(paths("title").slice(0, 2)).toEqual(["page.title", "feed.title"]);
+  });
+
+  it("is what means the same where nothing is called so", () => {
+    expect(paths("headline").slice(0, 2)).toEqual(["page.title", "feed.title"]);
+    expect(paths("website")[0]).toBe('row."Site"');
+    expect(paths("url")).toContain("feed.link");
+    expect(paths("body")[0]).toBe("page.text");
+  });
+
+  it("is what begins so, then what holds it, and nothing else", () => {
+    expect(paths("page.t")).toEqual(["page.text", "page.title"]);
+    expect(paths("pub")).toEqual(["feed.published"]);
+    expect(paths("zz")).toEqual([]);
+    expect(paths("")).toHaveLength(values.length);
+  });
+});
 
 describe("the values a line can point at", () => {
   it("stand under their lines, the nearest first, the brand and the run last", () => {

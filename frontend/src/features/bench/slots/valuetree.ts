@@ -71,6 +71,66 @@ export function flat(nodes: Node[]): Node[] {
   return nodes.flatMap((node) => [node, ...flat(node.inside)]);
 }
 
+const MOST_OFFERED = 400;
+
+/** What a value is called by some may be called otherwise by the line that gives it. */
+const MEANS: Record<string, string[]> = {
+  headline: ["title", "subject"],
+  subject: ["title"],
+  title: ["headline", "subject", "name"],
+  site: ["website", "link"],
+  website: ["site", "link"],
+  url: ["link", "site"],
+  address: ["link", "email"],
+  link: ["url", "site"],
+  body: ["text"],
+  content: ["text"],
+  article: ["text"],
+  post: ["text"],
+  day: ["date"],
+  today: ["date"],
+  now: ["time"],
+  picture: ["image", "photo"],
+  photo: ["image"],
+  email: ["mail"],
+  mail: ["email"],
+  company: ["name"],
+  author: ["by"],
+  voice: ["about"],
+};
+
+export type Offered = { node: Node; from: string; rank: number };
+
+/** Values to choose from once something was typed, the likeliest first: called just so, meaning so, beginning so, holding it; nothing
+ * typed leaves them under their lines, the nearest first. */
+export function offered(values: Value[], typed: string): Offered[] {
+  const all = branches(values).flatMap((branch, rank) =>
+    flat(branch.inside)
+      .slice(0, MOST_OFFERED)
+      .map((node) => ({ node, from: `${branch.name} · ${branch.about}`, rank })),
+  );
+  const wanted = typed.toLowerCase();
+  if (!wanted) return all;
+  return all
+    .map((one) => ({ ...one, fits: fits(one.node, wanted) }))
+    .filter((one) => one.fits > 0)
+    .sort((a, b) => b.fits - a.fits || a.rank - b.rank)
+    .map(({ node, from, rank }) => ({ node, from, rank }));
+}
+
+function fits(node: Node, wanted: string): number {
+  const path = node.path.toLowerCase();
+  const name = node.name.toLowerCase().replace(/^"|"$/g, "");
+  const words = `${path} ${node.about.toLowerCase()}`.split(/[^\p{L}\p{N}]+/u);
+  if (name === wanted || path === wanted) return 7;
+  if (MEANS[wanted]?.includes(name)) return 6;
+  if (name.startsWith(wanted)) return 5;
+  if (path.startsWith(wanted)) return 4;
+  if (words.some((word) => word === wanted)) return 3;
+  if (words.some((word) => word.startsWith(wanted))) return 2;
+  return path.includes(wanted) ? 1 : 0;
+}
+
 /** A value in one line of text. */
 export function brief(node: Node): string {
   if (!node.known) return "not known yet";

@@ -16,9 +16,10 @@ export function Reading({ sheet, row, column }: { sheet: string; row: Row; colum
     return () => window.clearTimeout(timer);
   }, [row.id]);
   const changes = useQuery({ ...reads.rowChanges(sheet, row.id), enabled: resting === row.id });
-  const last =
-    resting === row.id ? changes.data?.find((one) => column in one.after && one.what !== "moved") : undefined;
-  const run = last?.run ?? (last ? null : row.run);
+  // Until it is known who wrote the cell, no link is shown: one without its line would lead to the run's beginning.
+  const known = resting === row.id && !changes.isPending;
+  const last = known ? changes.data?.find((one) => column in one.after && one.what !== "moved") : undefined;
+  const run = last?.run ?? (last || !known ? null : row.run);
   const line = last?.address ? `?line=${encodeURIComponent(last.address.split("/").at(-1)!.split(":")[0]!)}` : "";
   const wrong = row.wrong?.[column];
   return (

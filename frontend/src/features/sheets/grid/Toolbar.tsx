@@ -5,6 +5,7 @@ import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Choice, Input } from "../../../components/Field";
 import { Item, LinkItem, Menu, MenuHead } from "../../../components/Menu";
+import { useHome } from "../../../components/Whose";
 import { count, longDay } from "../../../components/words";
 import { BringIn } from "../BringIn";
 import { Filter } from "../Filter";
@@ -45,11 +46,12 @@ export function Toolbar({
   find: Ref<HTMLInputElement>;
   onShow: (shown: Shown) => void;
   onView: (name: string, shown: Shown) => void;
-  onOpen: (what: "columns" | "list" | "send" | "removed" | "keys") => void;
+  onOpen: (what: "columns" | "list" | "send" | "removed" | "keys" | "whose") => void;
   onPickNone: () => void;
   onPickAll: () => void;
   onRemove: () => void;
 }) {
+  const { kept } = useHome();
   const takers = useQuery(reads.takers(sheet.key));
   const lists = (takers.data ?? []).filter((one) => one.left !== null || one.paced > 0);
   return (
@@ -137,6 +139,7 @@ export function Toolbar({
               <Item onSelect={() => onOpen("list")}>List of readers …</Item>
               <Item onSelect={() => onOpen("keys")}>For other programs …</Item>
               <Item onSelect={() => onOpen("removed")}>Removed rows …</Item>
+              {!kept && <Item onSelect={() => onOpen("whose")}>Whose it is …</Item>}
             </>
           )}
         </Menu>

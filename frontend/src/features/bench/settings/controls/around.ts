@@ -19,6 +19,36 @@ export function columnsOf({ doc, kind, catalogue }: Around): string[] {
   return (catalogue.sheets.find((sheet) => name && sheet.key === doc.settings[name])?.columns as string[]) ?? [];
 }
 
+/** The fields of the answer a line asks for; none where it asks for a text. */
+export function fieldsOf({ doc, kind }: Around): string[] {
+  const found = settingsOf(kind).find(([, property]) => property.control === "shape");
+  if (!found || !applies(found[1], doc, settingsOf(kind))) return [];
+  const fields = doc.settings[found[0]];
+  return Array.isArray(fields) ? fields.map((field) => String((field as { name?: string }).name ?? "")) : [];
+}
+
+/** What a line gives, as values by their own names: its outputs, and the fields of the answer it asks for. */
+export const ownOf = (around: Around): Schemas["ValueView"][] =>
+  [...new Set([...fieldsOf(around), ...(around.kind.gives ?? [])])].map((path) => ({
+    path,
+    root: "own",
+    title: "What it gives",
+    about: "",
+    type: "text",
+    value: null,
+    known: false,
+    inside: [],
+  }));
+
+/** Whether a setting has a meaning as the others are set: `when` says ``name=value|other``, or ``name`` where that has any. */
+export function applies(property: Property, doc: LineDoc, all: [string, Property][]): boolean {
+  if (!property.when) return true;
+  const [name, value] = property.when.split("=") as [string, string?];
+  if (value === undefined) return !!(doc.settings[name] as unknown[] | undefined)?.length;
+  const other = all.find(([one]) => one === name)?.[1];
+  return value.split("|").includes(String(doc.settings[name] ?? other?.default ?? ""));
+}
+
 /** What a line is called: by its own title where it has one. */
 export function nameOf(line: LineDoc, catalogue: Schemas["Catalogue"]): string {
   const by = catalogue.kinds.find((kind) => kind.name === line.kind)?.named_by;

@@ -3,10 +3,13 @@ import { Field } from "../../../../components/Field";
 import type { FormField } from "../../../../components/FormFields";
 import { ConditionEditor } from "../ConditionEditor";
 import { FieldsEditor } from "../FieldsEditor";
-import { type RuleDoc, RulesEditor } from "../RulesEditor";
+import { Lessons } from "../rules/Lessons";
+import { RulesEditor } from "../rules/RulesEditor";
+import type { RuleDoc } from "../rules/rules";
 import { ScheduleEditor } from "../ScheduleEditor";
 import { ShapeEditor, type ShapeField } from "../ShapeEditor";
-import { columnsOf, elementsOf, settingsOf } from "./around";
+import { type PromptTest, TestsEditor } from "../TestsEditor";
+import { columnsOf, elementsOf, fieldsOf, ownOf, settingsOf } from "./around";
 import { Cells } from "./Cells";
 import { Named } from "./Named";
 import type { ControlProps } from "./types";
@@ -78,6 +81,31 @@ export const RowCells = (c: ControlProps) => (
   />
 );
 
-export const Rules = (c: ControlProps) => (
-  <RulesEditor rules={(c.value as RuleDoc[]) ?? []} wrong={c.problems.map((p) => p.message)} onChange={c.set} />
+export const PromptTests = (c: ControlProps) => (
+  <TestsEditor
+    label={c.label}
+    help={c.help}
+    tests={(c.value as PromptTest[]) ?? []}
+    own={ownOf(c)}
+    values={c.values}
+    wrong={c.problems.map((p) => p.message)}
+    onChange={c.set}
+  />
 );
+
+export function Rules(c: ControlProps) {
+  const rules = (c.value as RuleDoc[]) ?? [];
+  return (
+    <>
+      <RulesEditor
+        rules={rules}
+        fields={fieldsOf(c)}
+        values={c.values}
+        problems={c.problems}
+        disabled={c.disabled}
+        onChange={c.set}
+      />
+      <Lessons step={c.doc.id} rules={rules} disabled={c.disabled} onTake={(rule) => c.set([...rules, rule])} />
+    </>
+  );
+}

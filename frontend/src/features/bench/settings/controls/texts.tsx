@@ -1,5 +1,7 @@
 /** Controls of texts: with slots, plain, long, numbers and lengths of time. */
+import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
+import * as reads from "../../../../api/reads";
 import { Area, Field, Input } from "../../../../components/Field";
 import { Duration } from "./Duration";
 import type { ControlProps } from "./types";
@@ -33,6 +35,34 @@ function Slots({ long, ...c }: ControlProps & { long?: boolean }) {
 
 export const SlotText = (props: ControlProps) => <Slots {...props} />;
 export const LongSlotText = (props: ControlProps) => <Slots {...props} long />;
+
+/** People by mail address or slot; colleagues and those asked before are offered by name. */
+export function People(c: ControlProps) {
+  const known = useQuery(reads.people());
+  const value = String(c.value ?? "");
+  const named = new Set(value.split(/[,;\n]/).map((one) => one.trim().toLowerCase()));
+  const others = (known.data ?? []).filter((one) => !named.has(one.who.toLowerCase())).slice(0, 8);
+  return (
+    <div>
+      <Slots {...c} />
+      {others.length > 0 && !c.disabled && (
+        <p className="mt-1 flex flex-wrap gap-1 text-xs">
+          {others.map((one) => (
+            <button
+              key={one.who}
+              type="button"
+              title={one.who}
+              className="rounded border border-line px-1.5 py-0.5 text-soft hover:bg-shade hover:text-ink"
+              onClick={() => c.set(value.trim() ? `${value.trim().replace(/[,;]$/, "")}, ${one.who}` : one.who)}
+            >
+              + {one.name || one.who}
+            </button>
+          ))}
+        </p>
+      )}
+    </div>
+  );
+}
 
 function Line({ type, ...c }: ControlProps & { type: "text" | "email" | "url" }) {
   return (
