@@ -6,8 +6,8 @@ from flask import Blueprint, Response, jsonify, redirect, render_template, reque
 from werkzeug.wrappers import Response as AnyResponse
 
 from .faults import MODES
-from .sites import state
-from .world import SITES, articles
+from .sites import out, state
+from .world import SITES, articles, paragraphs_of
 
 bp = Blueprint("control", __name__, url_prefix="/control")
 HABITS = {
@@ -25,15 +25,20 @@ HABITS = {
 
 @bp.get("")
 def page() -> str:
-    left = {s: len(articles(s)) - len(state().released[s]) for s in SITES}
+    town = state()
+    left = {s: sum(a.slug not in town.released[s] for a in articles(s)) for s in SITES}
+    chosen = request.args.get("change", "")
+    changing = next((a for s in SITES for a, _ in out(s) if f"{s}/{a.slug}" == chosen), None)
     return render_template(
         "control.html",
         sites=SITES.values(),
         left=left,
+        published=[(s, out(s.slug)[:30]) for s in SITES.values()],
+        changing=changing,
         faults=MODES,
-        on=state().faults,
+        on=town.faults,
         habits=HABITS,
-        values=state().habits,
+        values=town.habits,
         said=request.args.get("said", ""),
     )
 
@@ -44,6 +49,44 @@ def release() -> AnyResponse:
     slug = state().release(site) if site in SITES else None
     title = next((a.title for a in articles(site) if a.slug == slug), "") if site in SITES else ""
     return _back(f"Published: {title}" if title else "Every article is out already.")
+
+
+@bp.post("/write")
+def write() -> AnyResponse:
+    """Publish an article that somebody wrote."""
+    site, title, paragraphs = request.form.get("site", ""), _title(), paragraphs_of(request.form.get("text", ""))
+    if site not in SITES or not title or not paragraphs:
+        return _back("An article has a title and a text.")
+    tags = [tag.strip() for tag in request.form.get("tags", "").split(",") if tag.strip()]
+    state().write(site, title, request.form.get("author", "").strip()[:80] or "A reader", tags, paragraphs)
+    return _back(f"Published: {title}")
+
+
+@bp.post("/change")
+def change() -> AnyResponse:
+    """Change an article that is out."""
+    site, _, slug = request.form.get("article", "").partition("/")
+    title, paragraphs = _title(), paragraphs_of(request.form.get("text", ""))
+    if site not in SITES or slug not in state().released[site]:
+        return _back("That article is not out.")
+    if not title or not paragraphs:
+        return _back("An article has a title and a text.")
+    state().change(site, slug, title, paragraphs)
+    return _back(f"Changed: {title}")
+
+
+@bp.post("/speak")
+def speak() -> AnyResponse:
+    """Publish an episode in which a text is read."""
+    title, paragraphs = _title(), paragraphs_of(request.form.get("text", ""))
+    if not title or not paragraphs:
+        return _back("An episode has a title, and something is said in it.")
+    state().speak(title, paragraphs)
+    return _back(f"On the air: {title}")
+
+
+def _title() -> str:
+    return " ".join(request.form.get("title", "").split())[:200]
 
 
 @bp.post("/fault")

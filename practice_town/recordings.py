@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import io
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 from flask import Blueprint, Response, abort, render_template, request, url_for
@@ -44,6 +44,18 @@ def episodes() -> dict[str, Episode]:
     return {slug: _episode(slug, title, articles(site)[a:b]) for slug, title, site, a, b in plan}
 
 
+def aired() -> dict[str, Episode]:
+    """Every episode that is out, those somebody had read on the control page first."""
+    own = {one["slug"]: _read_out(one["slug"], one["title"], tuple(one["paragraphs"])) for one in reversed(state().spoken)}
+    return {**own, **{slug: one for slug, one in episodes().items() if slug not in own}}
+
+
+@lru_cache(64)
+def _read_out(slug: str, title: str, paragraphs: tuple[str, ...]) -> Episode:
+    told = Article("radio", 0, slug, title, HOSTS[0], (), paragraphs)
+    return replace(_episode(slug, title, (told,)), summary=paragraphs[0])
+
+
 def _episode(slug: str, title: str, chosen: tuple[Article, ...]) -> Episode:
     at, said, begins = 0.0, [], []
     lines = [(HOSTS[0], f"Good morning. You are listening to the valley’s radio, and this is {title}.")]
@@ -67,7 +79,7 @@ def feed() -> Response:
     early = faults.common(state().fault("feed"))
     if early is not None:
         return early
-    listed = [(e, url_for("recordings.episode", slug=e.slug, _external=True), _length(e)) for e in episodes().values()]
+    listed = [(e, url_for("recordings.episode", slug=e.slug, _external=True), _length(e)) for e in aired().values()]
     return Response(
         render_template("radio.rss.xml", episodes=listed, home=url_for("recordings.index", _external=True)),
         mimetype="application/rss+xml",
@@ -76,13 +88,13 @@ def feed() -> Response:
 
 @bp.get("/")
 def index() -> str:
-    return render_template("radio.html", episodes=episodes().values())
+    return render_template("radio.html", episodes=aired().values())
 
 
 @bp.get("/<slug>")
 def episode(slug: str) -> Response | str:
     name, _, ending = slug.partition(".")
-    found = episodes().get(name) or abort(404)
+    found = aired().get(name) or abort(404)
     if ending in ("vtt", "srt"):
         mode = state().fault("recording")
         early = faults.common(mode)

@@ -19,7 +19,7 @@ from .world import SITES
 
 bp = Blueprint("services", __name__)
 KEY = "contacts-key"
-_WORD = re.compile(r"[a-z]{3,}")
+_WORD = re.compile(r"[^\W\d_]{3,}")
 RENDER_SECONDS = 2.0
 SITES_OF = {"C-1041": "varley", "C-1042": "okonjo", "C-1043": "lockhouse"}
 

@@ -14,7 +14,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from . import faults
 from .hub import SITES as HUBS
 from .state import State
-from .world import SITES, Article, articles
+from .world import SITES, Article
 
 bp = Blueprint("sites", __name__, url_prefix="/sites")
 KINDS = {
@@ -35,8 +35,14 @@ def out(site: str) -> list[tuple[Article, dt.datetime]]:
     if site not in SITES:
         abort(404)
     when = state().released[site]
-    found = [(a, dt.datetime.fromtimestamp(when[a.slug], dt.UTC)) for a in articles(site) if a.slug in when]
+    found = [(a, dt.datetime.fromtimestamp(when[a.slug], dt.UTC)) for a in state().articles(site) if a.slug in when]
     return sorted(found, key=lambda pair: pair[1], reverse=True)
+
+
+def updated(article: Article, published: dt.datetime) -> dt.datetime:
+    """When an article was last changed."""
+    told = state().changed.get(f"{article.site}/{article.slug}")
+    return dt.datetime.fromtimestamp(told["at"], dt.UTC) if told else published
 
 
 @bp.get("/<site>/")
@@ -85,7 +91,7 @@ def feed(site: str, name: str) -> AnyResponse:
         body = body[: len(body) * 2 // 3]
     response = Response(body, content_type=f"{KINDS[name]}; charset=utf-8")
     response.set_etag(hashlib.sha256(body.encode()).hexdigest()[:16])
-    response.last_modified = items[0][1] if items else None
+    response.last_modified = max((updated(a, d) for a, d in items), default=None)
     return response.make_conditional(request)
 
 
@@ -99,6 +105,7 @@ def _write(site: str, name: str, items: list[tuple[Article, dt.datetime]], bare:
             "author": a.author,
             "tags": a.tags,
             "iso": d.replace(microsecond=0).isoformat(),
+            "updated": updated(a, d).replace(microsecond=0).isoformat(),
             "rfc": format_datetime(d),
         }
         for a, d in items
@@ -109,7 +116,17 @@ def _write(site: str, name: str, items: list[tuple[Article, dt.datetime]], bare:
     if name == "feed.json":
         entries = [
             {"title": r["title"], "content_text": r["summary"]}
-            | ({} if bare else {"id": r["id"], "date_published": r["iso"], "url": r["link"], "tags": list(r["tags"])})
+            | (
+                {}
+                if bare
+                else {
+                    "id": r["id"],
+                    "date_published": r["iso"],
+                    "date_modified": r["updated"],
+                    "url": r["link"],
+                    "tags": list(r["tags"]),
+                }
+            )
             | {"authors": [{"name": r["author"]}]}
             for r in rows
         ]

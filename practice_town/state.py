@@ -9,13 +9,13 @@ import json
 import os
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from .world import SITES, articles
+from .world import SITES, Article, articles, slug_of
 
 DAY = 86400.0
 
@@ -42,7 +42,7 @@ class Network:
 
 
 class State:
-    """The town's memory. Thread-safe; `change` saves."""
+    """The town's memory. Thread-safe."""
 
     def __init__(self, path: Path | None = None) -> None:
         self.path = path
@@ -60,6 +60,12 @@ class State:
         names = ("length", "counts", "quotes", "emoji", "preamble", "format", "figure", "invent", "pace")
         self.habits: dict[str, Any] = dict.fromkeys(names, 0)
         self.released: dict[str, dict[str, float]] = {}
+        self.written: list[dict[str, Any]] = []
+        """Articles that somebody wrote on the control page."""
+        self.changed: dict[str, dict[str, Any]] = {}
+        """What was changed in articles that are out, and when, by site and slug (``site/slug``)."""
+        self.spoken: list[dict[str, Any]] = []
+        """Episodes that somebody had read on the control page, the newest last."""
         self.counts: dict[str, int] = {}
         self.calls: list[dict[str, Any]] = []
         self.jobs: dict[str, dict[str, Any]] = {}
@@ -109,6 +115,9 @@ class State:
             "faults",
             "habits",
             "released",
+            "written",
+            "changed",
+            "spoken",
             "counts",
             "calls",
             "jobs",
@@ -128,9 +137,55 @@ class State:
                     break
             else:
                 return None
+        self._tell(site)
+        return article.slug
+
+    def articles(self, site: str) -> list[Article]:
+        """All articles of `site`, out or not, as they read now."""
+        own = [
+            Article(site, n, w["slug"], w["title"], w["author"], tuple(w["tags"]), tuple(w["paragraphs"]))
+            for n, w in enumerate(self.written, start=1001)
+            if w["site"] == site
+        ]
+        return [self._as_changed(one) for one in (*articles(site), *own)]
+
+    def _as_changed(self, article: Article) -> Article:
+        told = self.changed.get(f"{article.site}/{article.slug}")
+        return replace(article, title=told["title"], paragraphs=tuple(told["paragraphs"])) if told else article
+
+    def write(self, site: str, title: str, author: str, tags: Sequence[str], paragraphs: Sequence[str]) -> str:
+        """Publish an article somebody wrote; gives its slug, which no other has."""
+        with self.lock:
+            taken, base, n = {a.slug for a in self.articles(site)}, slug_of(title), 2
+            slug = base
+            while slug in taken:
+                slug, n = f"{base}-{n}", n + 1
+            told = {"site": site, "slug": slug, "title": title, "author": author, "tags": list(tags)}
+            self.written.append({**told, "paragraphs": list(paragraphs)})
+            self.released[site][slug] = time.time()
+            self.save()
+        self._tell(site)
+        return slug
+
+    def change(self, site: str, slug: str, title: str, paragraphs: Sequence[str]) -> None:
+        """Change an article that is out: it keeps its address and its date, and is said to be updated."""
+        with self.lock:
+            self.changed[f"{site}/{slug}"] = {"title": title, "paragraphs": list(paragraphs), "at": time.time()}
+            self.save()
+        self._tell(site)
+
+    def speak(self, title: str, paragraphs: Sequence[str]) -> None:
+        """Publish an episode in which a text is read."""
+        with self.lock:
+            self.spoken.append({"title": title, "paragraphs": list(paragraphs), "at": time.time(), "slug": slug_of(title)})
+            taken = [one["slug"] for one in self.spoken]
+            if taken.count(taken[-1]) > 1:
+                self.spoken[-1]["slug"] += f"-{len(taken)}"
+            self.save()
+
+    def _tell(self, site: str) -> None:
         for hear in self.on_release:
             threading.Thread(target=hear, args=(site,), daemon=True).start()
-        return article.slug
 
     def times_tried(self, what: str) -> int:
         """How often something was tried, this time included."""

@@ -6,6 +6,7 @@ An article file holds articles one after another: ``# Title``, ``By:`` and ``Tag
 from __future__ import annotations
 
 import re
+import unicodedata
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -56,6 +57,16 @@ def articles(site: str) -> tuple[Article, ...]:
 def _article(site: str, number: int, chunk: str) -> Article:
     title, author, tags, *rest = chunk.split("\n", 3)
     paragraphs = tuple(p.strip() for p in "\n".join(rest).split("\n\n") if p.strip())
-    slug = "-".join(re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-").split("-")[:5])
     names = tuple(t.strip() for t in tags.removeprefix("Tags:").split(","))
-    return Article(site, number, slug, title.strip(), author.removeprefix("By:").strip(), names, paragraphs)
+    return Article(site, number, slug_of(title), title.strip(), author.removeprefix("By:").strip(), names, paragraphs)
+
+
+def slug_of(title: str) -> str:
+    """An address's last part from a title: its first five words."""
+    plain = unicodedata.normalize("NFKD", title.lower()).encode("ascii", "ignore").decode()
+    return "-".join(re.sub(r"[^a-z0-9]+", "-", plain).strip("-").split("-")[:5]) or "untitled"
+
+
+def paragraphs_of(text: str) -> tuple[str, ...]:
+    """A text's paragraphs, as somebody typed them: what stands between empty lines."""
+    return tuple(" ".join(p.split()) for p in re.split(r"\n\s*\n", text.replace("\r", "")) if p.strip())

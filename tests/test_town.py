@@ -20,6 +20,7 @@ from practice_town.state import State
 from practice_town.world import SITES, articles
 from tests.protocols.outside import WithTown, get
 from ulmus.core.workflow import World, sketch
+from ulmus.protocols import feeds
 from ulmus.steps import kinds
 
 LINK = "http://news.example/story"
@@ -112,6 +113,44 @@ class Pages(WithTown):
                 self.assertIn(words, told)
 
 
+class Written(WithTown):
+    """What somebody writes on the control page comes out as everything else does."""
+
+    text = "The chain is wet after rain.\r\n\r\nWipe it & oil it, says Örjan."
+
+    def post(self, path: str, **data: str) -> str:
+        return self.web.fetch(f"{self.town.url}/control/{path}", method="POST", data=data).body.decode()
+
+    def test_an_article_is_in_feed_search_and_page_and_two_of_one_title_are_two(self) -> None:
+        for _ in range(2):
+            self.post("write", site="furrow-letter", title="Chaînes & gears", text=self.text, tags="bicycles, rain")
+        items = feeds.parse(get(f"{self.town.url}/sites/furrow-letter/feed.rss").content).items
+        ours = [one for one in items if one.title == "Chaînes & gears"]
+        self.assertEqual([one.link.rpartition("/")[2] for one in ours], ["chaines-gears-2", "chaines-gears"])
+        self.assertEqual(ours[0].summary, "The chain is wet after rain.")
+        self.assertIn("Wipe it &amp; oil it, says Örjan.", get(ours[0].link).text)
+        self.assertIn("chaines-gears", get(f"{self.town.url}/search?q=örjan").text)
+
+    def test_a_change_keeps_the_address_and_says_when(self) -> None:
+        (article, *_) = self.town.state.articles("furrow-letter")
+        url = f"{self.town.url}/sites/furrow-letter/{article.slug}"
+        self.post("change", article=f"furrow-letter/{article.slug}", title="Quite another title", text="Quite another text.")
+        self.assertIn("Quite another text.", get(url).text)
+        feed = feeds.parse(get(f"{self.town.url}/sites/furrow-letter/feed.atom").content)
+        ours = next(one for one in feed.items if one.link == url)
+        self.assertEqual(ours.title, "Quite another title")
+        self.assertGreater(ours.updated, ours.published)
+        self.assertIn("not out", self.post("change", article="furrow-letter/nothing", title="x", text="y"))
+
+    def test_an_episode_has_its_transcript(self) -> None:
+        self.assertIn("something is said", self.post("speak", title="Gears", text=" \n "))
+        self.post("speak", title="Gears", text="A chain has 116 links. A chain wears.")
+        self.assertEqual([one["slug"] for one in self.town.state.spoken], ["gears"])
+        (item, *rest) = feeds.parse(get(f"{self.town.url}/radio/feed.rss").content).items
+        self.assertEqual((item.title, len(rest)), ("Gears", 4))
+        self.assertIn("A chain has 116 links.", get(f"{item.link}.vtt").text)
+
+
 class Memory(unittest.TestCase):
     def test_what_was_sent_is_there_after_a_restart(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -119,11 +158,15 @@ class Memory(unittest.TestCase):
             with town.state.lock:
                 town.state.posts.append({"id": 1, "content": "Kept", "uid": "k", "at": 1.0, "by": "x"})
                 town.state.save()
+            town.state.write("furrow-letter", "Gears", "Örjan", ["bicycles"], ["A chain wears."])
+            town.state.speak("Gears", ["A chain wears."])
             out = dict(town.state.released["furrow-letter"])
             town.stop()
             again = State(Path(folder) / "town.json")
             self.assertEqual(again.posts[0]["content"], "Kept")
             self.assertEqual(again.released["furrow-letter"], out)
+            self.assertEqual(again.articles("furrow-letter")[-1].paragraphs, ("A chain wears.",))
+            self.assertEqual([one["slug"] for one in again.spoken], ["gears"])
 
     def test_it_stops_when_its_parent_does(self) -> None:
         arguments = [sys.executable, "-m", "practice_town", "--port", "0", "--smtp-port", "0", "--with-parent"]

@@ -18,7 +18,7 @@ class PartView(BaseModel):
 
 class LineProblemView(BaseModel):
     """A finding on a line; `mend` says what one press would do: `settings` is what the line's settings become by it, or the
-    lines `moving` are put behind the line `after`."""
+    lines `moving` are put behind the line `after`, or the sheet `widens` gets the `columns` it lacks."""
 
     step: str
     message: str
@@ -30,6 +30,8 @@ class LineProblemView(BaseModel):
     settings: dict[str, Any] | None = None
     moving: list[str] = []
     after: str = ""
+    widens: str = ""
+    columns: list[str] = []
 
 
 class LineView(BaseModel):

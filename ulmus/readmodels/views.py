@@ -55,7 +55,7 @@ def is_pushed(start: Line) -> bool:
 
 def problem_view(problem: LineProblem) -> LineProblemView:
     """A finding, for the page."""
-    return LineProblemView(**{**vars(problem), "place": list(problem.place)})
+    return LineProblemView(**{**vars(problem), "place": list(problem.place), "columns": list(problem.columns)})
 
 
 def _longest(line: Line, world: World) -> int | None:

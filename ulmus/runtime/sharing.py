@@ -11,11 +11,13 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ..core.columns import TYPES
 from ..core.workflow import Line, Workflow, edits, points_at, settings_of
 from ..core.workflow.controls import Mail, People
 from ..core.workflow.world import BRAND_FACTS
 from ..steps import kinds
 from ..store import tables
+from . import sheets
 
 TEMPLATES = Path(__file__).parents[1] / "templates"
 POINTS = {"connection": "connections", "sheet": "sheets"}
@@ -38,25 +40,25 @@ def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
         if what == "connection" and (connection := session.get(tables.Connection, key)):
             out["connections"][key] = {"kind": connection.kind, "name": connection.name}
         elif what == "sheet" and (sheet := session.get(tables.Sheet, key)):
-            out["sheets"][key] = {"name": sheet.name, "columns": [c["name"] for c in sheet.columns]}
+            out["sheets"][key] = {"name": sheet.name, "columns": [_column(c) for c in sheet.columns]}
     if workflow.brand and (brand := session.get(tables.Brand, workflow.brand)):
         out["brand"] = {"name": brand.name, "facts": {n: str(brand.facts.get(n, "")) for n in BRAND_FACTS if brand.facts.get(n)}}
     return {name: value for name, value in out.items() if value}
 
 
-def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple[Workflow, list[str]]:
+def settle(session: Session, workflow: Workflow, needs: dict[str, Any], brand: str | None = None) -> tuple[Workflow, list[str]]:
     """A page from elsewhere with what it points at found here as far as it can be, and a note on each thing looked for.
 
     A connection is found by its key, its name, or by being the only one of its kind; where there is none of its kind, a setting that
-    may be left empty is. A sheet by its key, its name or its
-    columns. A brand that is not here is made from the facts in the file.
+    may be left empty is. A sheet by its key, its name or its columns; one that is not here is made, empty, with the columns the file
+    tells. A brand that is not here is made from the facts in the file.
     """
     notes: list[str] = []
     here: dict[tuple[str, str], str] = {}
     for line, _, what, key in _points(workflow):
         if (what, key) in here:
             continue
-        found, told = (_connection if what == "connection" else _sheet)(session, line, key, needs)
+        found, told = _connection(session, line, key, needs) if what == "connection" else _sheet(session, key, needs, brand)
         here[what, key] = found
         if told:
             notes.append(told)
@@ -106,19 +108,44 @@ def _connection(session: Session, line: Line, key: str, needs: dict[str, Any]) -
     return key, f"“{name}” is not here: choose it on its line, or add it under Connections."
 
 
-def _sheet(session: Session, line: Line, key: str, needs: dict[str, Any]) -> tuple[str, str]:
+def _column(column: dict[str, Any]) -> str | dict[str, Any]:
+    """A column as a file names it: by its name alone where it is one of text."""
+    told = {name: column[name] for name in ("name", "type", "choices") if column.get(name)}
+    return told if told.get("type", "text") != "text" else str(column["name"])
+
+
+def _columns(told: dict[str, Any]) -> list[dict[str, Any]]:
+    """The columns of a sheet that a file names; what cannot be read there is left out."""
+    out = []
+    for one in told.get("columns") or []:
+        column = {"name": one} if isinstance(one, str) else one if isinstance(one, dict) else {}
+        name, choices = column.get("name"), column.get("choices")
+        if isinstance(name, str) and name.strip():
+            kind = column.get("type") if column.get("type") in TYPES else "text"
+            listed = {"choices": [str(c) for c in choices]} if isinstance(choices, list) and choices else {}
+            out.append({"name": name.strip()[:120], "type": kind, **listed})
+    return out
+
+
+def _sheet(session: Session, key: str, needs: dict[str, Any], brand: str | None) -> tuple[str, str]:
     told = _told(needs, "sheets", key)
-    sheets = list(session.scalars(select(tables.Sheet)))
-    if any(s.key == key for s in sheets):
+    here = list(session.scalars(select(tables.Sheet)))
+    if any(s.key == key for s in here):
         return key, ""
-    name, columns = str(told.get("name", key)), [str(c) for c in told.get("columns") or [] if isinstance(c, str)]
-    match = next((s for s in sheets if s.name.casefold() == name.casefold()), None) or next(
-        (s for s in sheets if columns and {c["name"] for c in s.columns} >= set(columns)), None
+    name, columns = str(told.get("name", key))[:120], _columns(told)
+    names = [str(c["name"]) for c in columns]
+    match = next((s for s in here if s.name.casefold() == name.casefold()), None) or next(
+        (s for s in here if names and {c["name"] for c in s.columns} >= set(names)), None
     )
     if match is not None:
         return match.key, f"For the sheet “{name}” it uses “{match.name}”."
-    words = f" It has the columns {', '.join(columns)}." if columns else ""
-    return key, f"The sheet “{name}” is not here: choose one on its line, or make it under Sheets.{words}"
+    if not columns:
+        return key, f"The sheet “{name}” is not here: choose one on its line, or make it under Sheets."
+    try:
+        made = sheets.create(session, name, columns, brand)
+    except ValueError as error:
+        return key, f"The sheet “{name}” is not here and could not be made: {error}"
+    return made.key, f"The sheet “{name}” was made, still empty: {', '.join(names)}."
 
 
 def _kinds_needed(line: Line, key: str) -> list[str]:

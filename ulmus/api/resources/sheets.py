@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from typing import BinaryIO, Literal, cast
+from typing import Annotated, BinaryIO, Literal, cast
 
 from flask import Response, g
 from flask_openapi3 import FileStorage, Tag
@@ -118,6 +118,12 @@ class SheetFile(Body):
 class ColumnsBody(Body):
     columns: list[Column]
     renamed: dict[str, str] = {}
+
+
+class MoreColumns(Body):
+    """Names of columns a sheet is to have."""
+
+    names: list[Annotated[str, Field(max_length=120)]] = Field(min_length=1, max_length=100)
 
 
 class SendRows(Body):
@@ -279,6 +285,21 @@ def columns(path: SheetPath, body: ColumnsBody) -> Reply:
             sheets.set_columns(
                 session, sheet, [c.model_dump(exclude_defaults=True) | {"type": c.type} for c in body.columns], body.renamed
             )
+        except ValueError as error:
+            raise Refusal(str(error), 422) from None
+        count = _count(session, path.key)
+    house().services.bus.publish("sheet", key=path.key)
+    return send(_view(sheet, count))
+
+
+@bp.post("/sheets/<key>/columns", responses={200: SheetView, 422: Problem})
+@needs("maker")
+def widen(path: SheetPath, body: MoreColumns) -> Reply:
+    """Give a sheet columns of text it lacks, at its end; those it has stay as they are."""
+    with house().services.store.write() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        try:
+            sheets.widen(sheet, [{"name": name.strip(), "type": "text"} for name in body.names])
         except ValueError as error:
             raise Refusal(str(error), 422) from None
         count = _count(session, path.key)

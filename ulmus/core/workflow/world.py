@@ -51,7 +51,7 @@ class Around:
 class LineProblem:
     """A finding on a line; `place` is the setting, `start`/`end` characters in its text where it has a place. Where it can
     be mended with one press, `mend` says how in words: `settings` is what the line's settings become, or the lines `moving` are
-    put behind the line `after`."""
+    put behind the line `after`, or the sheet `widens` gets the `columns` it lacks."""
 
     step: str
     message: str
@@ -63,3 +63,5 @@ class LineProblem:
     settings: Mapping[str, Any] | None = None
     moving: tuple[str, ...] = ()
     after: str = ""
+    widens: str = ""
+    columns: tuple[str, ...] = ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Literal, NamedTuple, Protocol
 
 from pydantic import BaseModel
@@ -58,6 +58,13 @@ class Checking:
     def problem(self, words: str, place: tuple[str, ...] | None = None) -> LineProblem:
         """A fault of this setting."""
         return LineProblem(self.line.id, words, place=(self.setting.name,) if place is None else place)
+
+    def lacking(self, title: str, columns: Sequence[str], place: tuple[str, ...] | None = None) -> LineProblem:
+        """The sheet that this setting's columns are of has not got them: one press adds them."""
+        named = f"no column “{columns[0]}”" if len(columns) == 1 else f"no columns {', '.join(f'“{one}”' for one in columns)}"
+        add = f"Add the column “{columns[0]}”" if len(columns) == 1 else f"Add the {len(columns)} columns"
+        found = self.problem(f"The sheet “{title}” has {named}.", place)
+        return replace(found, mend=add, widens=str(getattr(self.settings, self.setting.needs)), columns=tuple(columns))
 
 
 class Spot(Protocol):

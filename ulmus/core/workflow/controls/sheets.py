@@ -21,9 +21,9 @@ class Cells(Named):
 
     def problems(self, at: Checking) -> Iterator[LineProblem]:
         title, columns = sheet_of(at)
-        for column in at.value if columns is not None else ():
-            if columns is not None and column not in columns:
-                yield at.problem(f"The sheet “{title}” has no column “{column}”.", (at.setting.name, column))
+        missing = [column for column in at.value if column not in columns] if columns is not None else []
+        if missing:
+            yield at.lacking(title, missing, (at.setting.name, missing[0]))
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         sheet = spot.world.sheets.get(str(settings.get(setting.needs, "")))
@@ -80,7 +80,7 @@ class Column(Control):
     def problems(self, at: Checking) -> Iterator[LineProblem]:
         title, columns = sheet_of(at)
         if columns is not None and at.value and at.value not in columns:
-            yield at.problem(f"The sheet “{title}” has no column “{at.value}”.")
+            yield at.lacking(title, [at.value])
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         wanted = setting.takes.split("|") if setting.takes else [setting.name] if setting.required else []

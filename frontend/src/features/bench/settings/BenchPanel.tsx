@@ -15,6 +15,7 @@ import type { Commands } from "../model/writing";
 import { CompareTakes, MOST_TAKES, TakeForm, takeAt, takesOf } from "../takes/Takes";
 import { settingsOf, withControl } from "./controls/around";
 import { LineMenu } from "./LineMenu";
+import { Mending } from "./Mending";
 import { StartPanel } from "./StartPanel";
 import { StepForm } from "./StepForm";
 
@@ -152,26 +153,7 @@ export function BenchPanel(props: Props) {
           className="border-line px-5 py-3 max-md:order-2 max-md:border-t md:overflow-y-auto md:border-r"
         >
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
-          {maker &&
-            line.problems
-              .filter((p) => p.mend && (p.settings || p.moving?.length))
-              .map((p) => (
-                <p
-                  key={p.message}
-                  className="mb-3 flex flex-wrap items-baseline gap-2 bg-ochrewash px-2 py-1 text-sm text-ochre"
-                >
-                  {p.message}
-                  <Button
-                    onClick={() =>
-                      p.moving?.length
-                        ? props.commands.make({ what: "put_behind", line: p.after ?? "", moving: p.moving })
-                        : settle(p.settings as Record<string, unknown>)
-                    }
-                  >
-                    {p.mend}
-                  </Button>
-                </p>
-              ))}
+          {maker && <Mending workflow={bench.id} problems={line.problems} settle={settle} make={props.commands.make} />}
           {take > 0 ? (
             <TakeForm
               doc={doc}
