@@ -17,21 +17,26 @@ _MENU = re.compile(r"<menu>\n(.*?)</menu>", re.DOTALL)
 _DESCRIPTION = re.compile(r"<description>\n(.*?)\n?</description>", re.DOTALL)
 _ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
 _DONE = (
-    "write|draft|read|ask|search|summari[sz]e|publish|post|add|put|take|make|send|mail|find|tell|look|choose|pick|say|judge|open|"
-    "queue|share|record|save|merge|plan|edit|turn|call|announce|note|log|approve|research|translate|wait|stop|show|render"
+    "write|draft|read|ask|search|sum|summari[sz]e|publish|post|add|put|take|make|send|e-?mail|find|tell|look|choose|pick|say|judge|open|"
+    "queue|share|record|save|store|merge|plan|edit|turn|call|announce|note|log|approve|research|translate|wait|stop|show|render|"
+    "hand|update|change|pass|fetch|gather|collect|get|submit|list|message|analy[sz]e|give|draw|go on|suggest|propose|let|have"
 )
 # “gardeners and boaters” are not two things to do; “and add a row” and “and a title” are.
-_AND = rf"\band (?=(?:then |also )?(?:(?:it|the model|I|we|you) )?(?:{_DONE})|(?:an?|its|one|keywords|if)\b)"
+_AND = (
+    rf"\band (?=(?:then |also )?(?:(?:it|the model|I|we|you) )?(?:{_DONE})\b|(?:an?|its|one|keywords|if)\b|(?:in|to) the team|"
+    r"\w+ (?:approves|looks|says)\b)"
+)
 _CLAUSES = re.compile(
-    rf"[,;.:!?]\s+|\b(?:and then|then|afterwards|finally)\b|{_AND}|(?<=\w)\s+(?=(?:write|draft|read|ask)\b)(?<!to )(?<!worth )",
+    rf"[;.:!?]\s+|,\s+(?!\d|and \d)|\b(?:and then|then|afterwards|finally)\b|{_AND}|"
+    r"(?<=\w)\s+(?=(?:write|draft|read|ask)\b)(?<!to )(?<!worth )(?<!\ba )",
     re.I,
 )
-_URL = re.compile(r"https?://[^\s<>\"”,]+")
+_URL = re.compile(r"https?://[^\s<>\"”,]*[^\s<>\"”,.:;!?)]")
 _MAIL = re.compile(r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
 _QUERY = re.compile(r"\b(?:for|about|on) (.+?)(?: (?:of|from|in|over) the (?:last|past)\b.*)?[.;]?$", re.I)
 _WHOLE = re.compile(r"\b(?:from|of|out of) (?:the|all|these|those)\b|\btogether\b|\bdigest\b|\bround-?up\b|\bone list\b", re.I)
 _MORE = re.compile(
-    r"^(?:an?|its|the|one) (?:[\w-]+ )?(?:title|subject|teaser|summary|headline|hook|line|comment|post|mail|letter|ps)\b|^keywords$",
+    r"^(?:an?|its|the|one) (?:[\w-]+ )?(?:title|subject|teaser|summary|headline|hook|line|comment|post|mail|letter|ps|picture|one)\b|^keywords$",
     re.I,
 )
 _SUBJECT = re.compile(r"^\W*(?:please |it (?=\w+s\b)|the model (?=\w+s\b)|I |we |you |have \w+ |let \w+ |then )*", re.I)
@@ -41,9 +46,36 @@ _VERB = re.compile(
     re.I,
 )
 _DAYS = {day.lower(): day[:2].upper() for day in calendar.day_name}
+_HOURS = {"at seven": 7, "at eight": 8, "at nine": 9, "at ten": 10, "noon": 12, "afternoons?": 14, "evenings?": 18}
 _OFTEN = {"two": 2, "twice": 2, "three": 3, "four": 4, "several": 3}
 _IF = re.compile(r"\bif (?P<if>[^,]+), (?:then )?(?P<then>.+?)(?:[,;.] (?:otherwise|else|if not),? (?P<else>.+?))?[.;]?$", re.I)
-_ALL = re.compile(r"\b(?:for )?(?:each|every one) of\b|\bfor (?:each|every)\b|(?<=\bread) (?:each|every|all)\b", re.I)
+_ALL = re.compile(
+    r"\b(?:for )?(?:each|every one) of\b|\bfor (?:each|every)\b|"
+    r"(?:(?<=\bread)|(?<=\bopen)|(?<=\bwrite)|(?<=\bturn)|(?<=\bdraft)) (?:each|every|all)\b",
+    re.I,
+)
+_ORDERS = (
+    # What is done to it, as one would order it.
+    (r"^(?:it|they|this|that) (?:is|are|gets?|then) (?:then )?(?:posted|published|put out)\b", "post it"),
+    (r"^(?:it|they|this|that) (?:is|are|gets?) (?:then )?(?:mailed|sent)\b", "send it"),
+    (r"^(?:it|they|this|that) (?:is|are|gets?) (?:then )?(?:saved|stored)\b", "save it"),
+    (r"^(?:it|they) goes? (?:out )?(?=on|to|in)", "post it "),
+    (r"^in(?:to)? the team", "tell the team"),
+    (r"^to the team", "tell the team"),
+    (r"^.*\b(?:becomes?|is (?:turned|made) into) (?=an?\b)", "write "),
+)
+_ONLY = re.compile(r"(?:\band |,)?\s*\b(?:go on |continue )?only$", re.I)
+_BEFORE = re.compile(r"^(?P<ask>.*\bapproves? (?:it|them)) before (?P<out>(?:it|they) (?:is|are|goes?)\b.*)$", re.I)
+# What stands at the head of a description and is no order: something that happens.
+_HAPPENS = re.compile(
+    r"^(?:(?:for )?(?:each|every|all) new\b|new\b|somebody\b|someone\b|(?:from |on |with )?an? (?:form|call)\b|(?:our|the|another) [\w ]+ calls\b|"
+    r"a (?:customer|lead|row|mail)\b)",
+    re.I,
+)
+_OF_A_FEED = re.compile(
+    r"\b(?:every|each|all) new (?:articles?|items?|story|stories|posts?|episodes?|recordings?) (?:of|in|from|on)\b", re.I
+)
+_HAVE = re.compile(r"^(?:I|we) have\b", re.I)
 _TRAILING = frozenset(
     [
         "about",
@@ -70,8 +102,8 @@ _TRAILING = frozenset(
 
 # What a page begins with, by the words of the clause that tells of it.
 _BEGINS = (
-    ("sheet_row", r"\b(?:next|unused)\b.*\b(?:rows?|topics?|leads?|lines?|ideas?)\b|\b(?:topic|row|lead|idea)\b.* from (?:an?|the|our|my)\b.*\b(?:list|sheet)\b"),
-    ("new_row", r"\bnew (?:rows?|leads?|lines?|entry|customers?|contacts?)\b|\brow is added\b"),
+    ("sheet_row", r"\b(?:next|unused)\b.*\b(?:rows?|topics?|leads?|lines?|ideas?|one)\b|^(?!.*\b(?:draw|pick)\b).*\b(?:topic|row|lead|idea)\b.* from (?:an?|the|our|my)\b.*\b(?:list|sheet)\b|\bone (?:topic|row|lead|idea) (?:from|of)\b.*\ba day\b"),
+    ("new_row", r"\bnew (?:rows?|leads?|lines?|entry|customers?|contacts?)\b|\bis added\b"),
     ("mail_received", r"\b(?:mail|letter|message)s? (?:arrives?|comes?|is received)\b|\bwrites to\b|\bnew mail\b|\bincoming mail\b"),
     ("calendar_entry", r"\b(?:meeting|appointment|calendar)s?\b"),
     ("form", r"\bforms?\b|\bfills?\b"),
@@ -88,14 +120,18 @@ _TIME = re.compile(
     r"\b(?:once|twice|(?:two|three|four|several) times) an? (?:day|week|month)\b|"
     r"\b(?:on|every|each) (?:(?:other )?(?:\d+ )?(?:weekdays?|working days?|days?|weeks?|months?|hours?|minutes?|mornings?|evenings?|"
     r"(?:mon|tues|wednes|thurs|fri|satur|sun)days?)(?:,? (?:and )?)?)+|\b(?:hourly|daily|weekly|monthly)\b|"
-    r"\bat \d{1,2}(?:[:.]\d\d)?(?:\s*[ap]m)?\b",
+    r"\b(?:a|per) day\b|\bin the (?:early )?(?:mornings?|afternoons?|evenings?)\b|"
+    r"\bat \d{1,2}(?:[:.]\d\d)?(?:(?:,| and|, and) \d{1,2})*(?:\s*[ap]m)?\b|\bat (?:seven|eight|nine|ten|noon)\b",
     re.I,
 )
 
 # What a clause asks for, by the words it begins with; the first that fits and is on the menu.
 _LINES = (
-    ("ask_service", r"^(?:ask|call|query)\b.*\b(?:service|database)\b|^call (?:it |them )?back\b|^look up\b.*\bcontact data\b"),
-    ("ask", r"^ask\b|\bapprov|^(?:show|let|have|get)\b.*\b(?:look|check|ok|okay|see|me|editor|client)\b|\bto (?:me|the editor) first\b|^check(?:ed)? (?:it )?(?:by|with)\b"),
+    ("ask_service", r"^(?:read|fetch|get|take|look)\b.*\brecord\b"),
+    ("ask_service", r"^(?:ask|call|query)\b.*\b(?:service|database)\b|^call (?:it |them )?back\b|^(?:ask|look up|look)\b.*\bcontact data\b"),
+    ("ask", r"^ask\b|\bapprov(?:es?|al)\b|^(?:let|have|get)\b.*\b(?:look|check|ok|okay|see)\b|^show\b.*\bto\b|^show\b.*\b(?:me|editor|client)\b|\b(?:says?|say) yes\b|\bfor (?:a|an|her|his|their) (?:yes|ok|okay|approval)\b|\blooks? at it\b|\bto (?:me|the editor) first\b|^check(?:ed)? (?:it )?(?:by|with)\b"),
+    ("write_row", r"\b(?:beside|next to)\b.*\b(?:it|row|topic|lead|them|its)\b|\b(?:same|its|that) row\b|^update\b.*\brow\b"),
+    ("draft", r"^put\b.*\btogether\b|^(?:add|give)\b.*\b(?:title|headline)\b"),
     ("search", r"^(?:search|look for|research(?:es)?)\b|^find (?:[\w-]+ ){0,3}(?:news|stories|articles|results|posts)\b"),
     ("choose_pages", r"^(?:choose|pick|select)\b.*\b(?:pages?|links?)\b"),
     ("pick_one", r"^(?:pick|draw|choose) (?:one|an?)\b"),
@@ -104,25 +140,26 @@ _LINES = (
     ("read_mails", r"^(?:read|collect|go through)\b.*\b(?:mails?|letters|mailbox|inbox)\b"),
     ("read_calendar", r"^(?:read|look (?:at|up)|take)\b.*\b(?:calendar|meetings|appointments)\b"),
     ("read_file", r"^(?:read|open|take)\b.*\b(?:pdf|report|files?|documents?)\b"),
-    ("site_links", r"^(?:find|collect|list)\b.*\blinks\b"),
+    ("site_links", r"^(?:find|collect|list|gather|get)\b.*\blinks\b"),
     ("read_page", r"^(?:read|open|visit|fetch)\b"),
-    ("find_rows", r"^(?:find|look up|take|get)\b.*\b(?:rows?|sheet|products?)\b"),
-    ("run_job", r"\brender\b|^submit\b"),
+    ("find_rows", r"^(?:find|look up|take|get)\b.*\b(?:rows?|sheet|products?|offers?|examples?|liked)\b"),
+    ("run_job", r"\brender\b|^submit\b|^have\b.*\bmake the (?:film|video)\b"),
     ("run_workflow", r"^run\b.*\bworkflow\b"),
     ("picture", r"^(?:make|draw|create|paint)\b.*\b(?:pictures?|images?|photos?)\b|^an? (?:[\w-]+ )?(?:picture|image)\b"),
     ("save_file", r"^(?:save|put|store|file)\b.*\b(?:files?|folder|documents?)\b"),
     ("add_row", r"^(?:add|put|write|record|note|save|store|enter|log)\b.*\b(?:rows?|sheet|list|table|beside|topic)\b|^(?:record|note|log) (?:it|them|that|this)\b"),
     ("publish_listing", r"^(?:list it|(?:list|show|put|publish|post)\b.*\b(?:listing|listed|market|local businesses)\b)"),
     ("publish_article", r"^(?:publish|put|post)\b.*\b(?:blog|articles?|review|as a draft)\b"),
+    ("send_letter", r"^(?:send|e-?mail)\b(?: \w+){0,3} (?:me|myself)\b|^(?:send|e-?mail) me\b"),
     ("send_mailing", r"^(?:send|mail)\b.*\b(?:lists?|readers|subscribers|mailing)\b"),
     ("message_room", r"^(?:send|tell|post|message|share|announce)\b.*\b(?:team|room|channel|chat)\b"),
     ("send_letter", r"^(?:send|mail|write)\b.*\b(?:letters?|(?<!by )e?-?mails?)\b|^mail\b"),
-    ("act_at_service", r"^(?:hand\b.*\b(?:over|to)\b|(?:change|update)\b.*\b(?:record|service|database)\b)"),
+    ("act_at_service", r"^(?:hand\b.*\b(?:over|to)\b|pass\b.*\bto\b|(?:change|update)\b.*\b(?:record|service|database)\b)"),
     ("publish_post", r"^(?:publish|post|queue|send|mail|share|announce|tell|message)\b"),
     ("wait", r"^wait\b"),
     ("stop", r"^(?:stop|end)\b"),
     ("assignment", r"\bassistant\b|\bby itself\b|\bassignment\b"),
-    ("draft", r"^(?:write|draft|compose|summari[sz]e|make|plan|merge|edit|say|judge|rate|sort|rewrite|translate|propose|suggest|turn|explain|answer)\b"),
+    ("draft", r"^(?:write|draft|compose|sum|analy[sz]e|summari[sz]e|make|plan|merge|edit|say|judge|rate|sort|rewrite|translate|propose|suggest|turn|explain|answer)\b"),
 )  # fmt: skip
 
 
@@ -141,7 +178,8 @@ def plan(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:
     told = " ".join(description.group(1).split())
     fork = _IF.search(told) if "fork" in lines else None
     if fork is not None and fork.start() > 0:
-        before = plan(everything.replace(description.group(1), told[: fork.start()].rstrip(" ,;")), schema) or {}
+        head = _ONLY.sub("", told[: fork.start()].rstrip(" ,;")).rstrip(" ,;")
+        before = plan(everything.replace(description.group(1), head), schema) or {}
         ways = [(_condition(fork["if"], before), fork["then"]), ("", fork["else"] or "")]
         lanes = [{"when": when, "inside": [_line(n, c) for c in _parted(does) if (n := _kind(c, lines))]} for when, does in ways]
         return {**before, "steps": [*before.get("steps", []), {**_line("fork", fork["if"]), "lanes": lanes}]}
@@ -158,14 +196,27 @@ def _begun(clauses: list[str], starts: dict[str, list[str]]) -> tuple[dict[str, 
     if not clauses:
         return _line(next(iter(starts)), ""), []
     first, rest = clauses[0], clauses[1:]
+    if _HAVE.match(first) and rest:
+        # What there is stands at the head; what is done with it comes after.
+        start, more = _begun(rest, starts)
+        return {**start, "words": first}, more
+    if _rule(first) and rest and _rule(rest[0]) and not _plain(_TIME.sub("", rest[0]).strip(" ,")):
+        # “Once a week, on Friday morning” is one time.
+        first, rest = f"{first}, {rest[0]}", rest[1:]
     rule = _rule(first)
     named = next((n for n, words in _BEGINS if n in starts and re.search(words, first, re.I)), None)
-    if _EVENT.match(first) and not rule:
+    order = re.match(rf"(?:{_DONE})\b", first, re.I)
+    if (_EVENT.match(first) or (_HAPPENS.match(first) and named and not order)) and not rule:
         kind = named or _best(first, starts) or next(iter(starts))
-        return _line(kind, first), rest
+        # “For each new recording take the transcript” says what is done as well.
+        also = re.search(r"(?<=\w) (?=(?:take|fetch|read|write|draft|look|open|search|find|sum|becomes?)\b)", first[12:])
+        more = [_ordered(first[12 + also.end() :])] if also else []
+        return _line(kind, first[: 12 + also.start()] if also else first), [*more, *rest]
+    if order and "feed_item" in starts and (found := _OF_A_FEED.search(first)):
+        return _line("feed_item", first[found.start() :]), clauses
     if rule:
         kind = named if named == "sheet_row" else "schedule" if "schedule" in starts else next(iter(starts))
-        more = "" if kind == "sheet_row" else _TIME.sub("", first).strip(" ,")
+        more = _TIME.sub("", first).strip(" ,") if kind != "sheet_row" else _ordered(first) if "become" in first else ""
         return {**_line(kind, first), "rule": rule}, [more, *rest] if more else rest
     if named == "sheet_row":
         return _line(named, first), rest
@@ -187,9 +238,12 @@ def _steps(clauses: list[str], lines: dict[str, list[str]]) -> list[dict[str, An
             rest = _ALL.sub("", clause).strip()
             # “for each result” alone says of what, and nothing that is done with it.
             name = _kind(rest, {n: w for n, w in lines.items() if n != "for_each"}) if len(rest.split()) > 1 else None
-        elif before is not None and before["kind"] == "draft" and _MORE.match(clause):
+        elif before is not None and before["kind"] in ("draft", "picture") and _MORE.match(clause):
             # “a short post and a title” is two drafts.
-            name = "draft"
+            name = before["kind"]
+        elif name == "wait" and before is not None and before["kind"] == "run_job":
+            # It waits by itself until the job is done.
+            continue
         elif name in ("add_row", *_OUT) and _of_them(clause) and before and before["kind"] in ("search", "read_feed"):
             # “find stories and add them to a sheet” is a row for each.
             steps.append({**_line("for_each", clause), "inside": [_line(name, clause)]})
@@ -213,14 +267,31 @@ def _of_them(clause: str) -> bool:
 
 def _parted(told: str) -> list[str]:
     """The clauses of a description."""
-    return [_shown(c.strip(), told) for c in _CLAUSES.split(_hidden(told)) if c and c.strip()]
+    clauses = [_shown(c.strip(), told) for c in _CLAUSES.split(_hidden(told)) if c and c.strip()]
+    out = []
+    for clause in clauses:
+        both = _BEFORE.match(clause)
+        out += [both["ask"], both["out"]] if both else [clause]
+    return out
 
 
 def _kind(clause: str, lines: dict[str, list[str]]) -> str | None:
     """The line a clause asks for."""
-    plain = _plain(clause)
-    found = next((name for name, words in _LINES if name in lines and re.search(words, plain, re.I)), None)
-    return found or _best(clause, lines)
+    plain, whole = _ordered(_plain(clause)), _ordered(clause)
+    found = next(
+        (name for name, words in _LINES if name in lines and (re.search(words, plain, re.I) or re.search(words, whole, re.I))), None
+    )
+    # What is no order stands for no line, unless the menu speaks of it plainly.
+    return found or _best(clause, lines, 0.8 if re.match(rf"(?:{_DONE})\b", plain, re.I) else 3.2)
+
+
+def _ordered(clause: str) -> str:
+    """What is said to happen, as one would order it: “it is posted” is “post it”."""
+    for said, order in _ORDERS:
+        changed = re.sub(said, order, clause, count=1, flags=re.I)
+        if changed != clause:
+            return changed
+    return clause
 
 
 def _plain(clause: str) -> str:
@@ -249,15 +320,18 @@ def _rule(clause: str) -> str:
     if found := re.search(r"\b(twice|(two|three|four|several) times) a day\b", told):
         hours = {2: "9,16", 3: "8,12,17", 4: "8,11,14,17"}[_OFTEN[found[2] or found[1]]]
         return f"FREQ=DAILY;BYHOUR={hours};BYMINUTE=0"
+    if found := re.search(r"\bat ((?:\d{1,2}, )*\d{1,2} and \d{1,2})\b", told):
+        return f"FREQ=DAILY;BYHOUR={','.join(re.findall(r'[0-9]+', found[1]))};BYMINUTE=0"
     days = [short for day, short in _DAYS.items() if re.search(rf"\b{day}s?\b", told)]
     if re.search(r"\b(?:weekdays?|working days?)\b", told):
         days = ["MO", "TU", "WE", "TH", "FR"]
     monthly = re.search(r"\b(?:monthly|(?:every|each|once a) month)\b", told)
     weekly = days or re.search(r"\b(?:weekly|(?:every|each|once a) week)\b", told)
-    if not (monthly or weekly or re.search(r"\b(?:daily|(?:every|each|once a) (?:day|morning|evening))\b", told)):
+    if not (monthly or weekly or re.search(r"\b(?:daily|(?:every|each|once a|a|per) (?:day|morning|afternoon|evening))\b", told)):
         return ""
     at = re.search(r"\bat (\d{1,2})(?:[:.](\d\d))?(?:\s*(pm))?\b", told)
-    hour = (int(at[1]) + (12 if at[3] and int(at[1]) < 12 else 0)) % 24 if at else 18 if "evening" in told else 8
+    named = next((n for word, n in _HOURS.items() if re.search(rf"\b{word}\b", told)), 8)
+    hour = (int(at[1]) + (12 if at[3] and int(at[1]) < 12 else 0)) % 24 if at else named
     when = f"BYHOUR={hour};BYMINUTE={int(at[2] or 0) if at else 0}"
     if monthly:
         return f"FREQ=MONTHLY;BYMONTHDAY=1;{when}"
@@ -292,7 +366,7 @@ def _title(words: str, plain: str) -> str:
     return found if found and (not bare or bare.lower() in plain[: len(bare)].lower()) else bare[:1].upper() + bare[1:] or "Draft"
 
 
-def _best(clause: str, entries: dict[str, list[str]]) -> str | None:
+def _best(clause: str, entries: dict[str, list[str]], least: float = 0.8) -> str | None:
     """The entry that shares most words; the earlier a word stands in the entry the more it counts, and most of all the verb
     the clause begins with."""
     spoken = bag(clause)
@@ -302,7 +376,7 @@ def _best(clause: str, entries: dict[str, list[str]]) -> str | None:
 
     scores = {name: sum(weight(i, word) for i, word in enumerate(words)) for name, words in entries.items()}
     name = max(scores, key=lambda n: scores[n], default=None)
-    return name if name and scores[name] > 0.8 else None
+    return name if name and scores[name] > least else None
 
 
 def _hidden(text: str) -> str:

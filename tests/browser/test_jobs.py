@@ -3,109 +3,14 @@ in the room, the mailboxes, the blog, the customer database and the outreach ser
 
 from __future__ import annotations
 
-import re
-from typing import Any
-
-from playwright.sync_api import Locator, expect
+from playwright.sync_api import expect
 
 from practice_town import recordings, reports
-from tests.browser.place import WithBrowser
+from tests.browser.atwork import ELSEWHERE, FAULTS, AtWork
 from tests.short import long
 
 
-class Jobs(WithBrowser):
-    def begin(self, template: str) -> None:
-        """A page from a template, chosen in the dialog."""
-        page = self.page
-        page.goto(f"{self.demo.url}/workflows")
-        page.get_by_role("button", name="New workflow").click()
-        page.get_by_role("radio", name="A template").check(force=True)
-        page.get_by_role("button", name=re.compile(f"^{template}")).click()
-        page.get_by_role("grid", name="The page and its proofs").wait_for()
-        self.at = page.url.partition("?")[0]
-
-    def line(self, line: str) -> Locator:
-        """The bench of a line."""
-        self.page.goto(f"{self.at}?line={line}")
-        bench = self.page.get_by_label("Bench", exact=True)
-        expect(bench).to_contain_text(line)
-        return bench
-
-    def choose(self, line: str, label: str, option: str) -> None:
-        bench = self.line(line)
-        bench.get_by_label(label, exact=True).select_option(label=option)
-        self.kept(line, bench.get_by_label(label, exact=True).input_value())
-
-    def write(self, line: str, label: str, text: str) -> None:
-        """Write over all of a text with slots."""
-        box = self.line(line).get_by_role("textbox", name=label, exact=True)
-        box.click()
-        box.press("Control+a")
-        self.page.keyboard.insert_text(text)
-        self.kept(line, text)
-
-    def kept(self, line: str, value: str) -> None:
-        """Wait until the house has what was set on a line."""
-        told = f"{self.demo.url}/api/workflows/{self.at.rpartition('/')[2]}/bench"
-
-        def lines(some: list[dict[str, Any]]) -> list[dict[str, Any]]:
-            return [one for line in some for one in (line, *lines(line.get("steps", [])))]
-
-        def there() -> bool:
-            page = self.page.request.get(told).json()["document"]
-            return any(one["id"] == line and value in one["settings"].values() for one in lines([page["start"], *page["steps"]]))
-
-        self.soon(there, f"{value} is kept")
-
-    def go_live(self) -> None:
-        page = self.page
-        page.get_by_role("button", name="Go live").click()
-        dialog = page.get_by_role("dialog")
-        self.soon(lambda: not dialog.get_by_text("✕ missing").count(), dialog.inner_text)
-        passing = dialog.get_by_label(re.compile("^Pass"))
-        expect(dialog.get_by_text(re.compile("^(Looking what is there|Working the forecast)"))).to_have_count(0)
-        if passing.count():
-            passing.check()
-        dialog.get_by_role("button", name="Go live").click()
-        self.soon(lambda: not dialog.count(), page.locator("body").inner_text)
-
-    def run_on(self, item: dict[str, Any]) -> None:
-        """Begin a run by hand on a sample that was typed in."""
-        number = self.at.rpartition("/")[2]
-        self.page.evaluate(
-            """async ([number, item]) => {
-              const session = await (await fetch('/api/session')).json();
-              const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': session.csrf};
-              await fetch(`/api/workflows/${number}/samples`, {method: 'POST', headers, body: JSON.stringify({item})});
-            }""",
-            [number, item],
-        )
-        start = self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()["lines"][0]["id"]
-        self.line(start).get_by_role("button", name="Run on this sample …").click()
-        self.page.get_by_role("button", name="Start the run").click()
-        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
-
-    def approve(self, workflow: str) -> None:
-        """Say yes at the desk to what the workflow asks."""
-        self.page.goto(self.asked(workflow))
-        self.page.get_by_role("button", name=re.compile("^(Approve|Let it out)")).first.click()
-        again = self.page.get_by_role("button", name="Let it out all the same")
-        said = self.page.get_by_text(re.compile("^Approved"))
-        expect(said.or_(again).first).to_be_visible()
-        if again.count():
-            again.click()
-            expect(said.first).to_be_visible()
-
-    def in_town(self, path: str, words: str, seconds: float = 40) -> None:
-        """Wait until a page of the town says something."""
-        self.soon(lambda: words in self.page.request.get(f"{self.demo.town}{path}").text(), f"“{words}” at {path}", seconds)
-
-    def release(self, paper: str) -> str:
-        town = self.visitor()
-        town.goto(f"{self.demo.town}/control")
-        town.get_by_role("button", name=f"Publish the next article in {paper}").click()
-        return town.locator(".say").inner_text().removeprefix("Published: ")
-
+class Jobs(AtWork):
     def test_a_feed_to_the_teams_room(self) -> None:
         self.begin("Feed to channel")
         self.write("feed", "Feed address", f"{self.demo.town}/sites/furrow-letter/feed.rss")
@@ -120,19 +25,6 @@ class Jobs(WithBrowser):
         )
         said = self.page.request.get(f"{self.demo.town}/room").text()
         self.assertIn("/sites/furrow-letter/", said)
-
-    def answer(self, subject: str, text: str, nth: int) -> None:
-        """Answer the so-maniest mail with a subject from its mailbox, as the person asked."""
-        town = self.visitor()
-
-        def there() -> bool:
-            town.goto(f"{self.demo.town}/mail/")
-            return town.get_by_role("link", name=subject).count() >= nth
-
-        self.soon(there, f"{nth} mails about “{subject}”", 60)
-        town.get_by_role("link", name=subject).first.click()
-        town.get_by_label("Answer").fill(text)
-        town.get_by_role("button", name="Send the answer").click()
 
     @long
     def test_a_draft_answered_by_mail_alone_until_it_is_right(self) -> None:
@@ -256,3 +148,11 @@ class Jobs(WithBrowser):
         row.get_by_role("link").first.click()
         grid = self.page.get_by_role("grid", name="The page as it ran")
         expect(grid).to_contain_text("Customer database, Outreach service")
+
+
+@long
+class JobsElsewhere(Jobs):
+    """The same for another client, with outsides that fail once in the middle."""
+
+    brand = ELSEWHERE
+    faults = FAULTS

@@ -20,7 +20,7 @@ from ulmus.core.slots import (
     render,
     value_in,
 )
-from ulmus.core.slots.filters import FILTERS, number_of
+from ulmus.core.slots.filters import FILTERS, MISSING, number_of
 from ulmus.core.slots.render import LONGEST_OUTPUT
 from ulmus.core.slots.tree import (
     Both,
@@ -278,6 +278,15 @@ class Filters(unittest.TestCase):
     def test_a_lone_slot_keeps_its_value_and_a_text_is_taken_line_by_line(self) -> None:
         self.assertEqual(value_in(" <<search.results>> ", VALUES), VALUES["search"]["results"])
         self.assertEqual(items_of("a\n\nb"), ["a", "b"])
+        self.assertIs(value_in("<<nothing.here>>", VALUES), MISSING)
+
+    def test_a_text_with_slots_is_filled_in_before_it_is_taken_line_by_line(self) -> None:
+        values = {"whom": {"name": "Ada"}, "more": "c\nd"}
+        self.assertEqual(
+            items_of(value_in("For you, <<whom.name>>\nTo <<nobody.name>>all\n<<more>>", values)),
+            ["For you, Ada", "To all", "c", "d"],
+        )
+        self.assertEqual(value_in("no slot", values), "no slot")
         self.assertEqual(items_of({"a": 1}), [{"a": 1}])
         self.assertEqual(items_of(None), [])
         self.assertEqual(items_of(list(range(9)), 4), [0, 1, 2, 3])

@@ -7,6 +7,8 @@ from typing import Any
 from tests.runtime.house import WHO, WithHouse
 from ulmus.core import flow
 from ulmus.core.workflow import Workflow, check
+from ulmus.readmodels.approvals import approval_view
+from ulmus.readmodels.journals import Journals
 from ulmus.runtime import asking, workflows
 from ulmus.steps import kinds
 from ulmus.store import tables
@@ -60,6 +62,9 @@ class Assignments(WithHouse):
         question = self.question(run)
         self.assertTrue(question.address.endswith("/post"), question.address)
         self.assertGreater(len(question.text), 40)
+        seen = approval_view(self.services, self.engine, Journals(self.services.store), question.id)
+        # What bears it out is what its tools gave, and never what its model said.
+        self.assertEqual({one.step for one in seen.sources}, {"look", "article"})
         self.answer(run)
         self.until(run, "done")
         self.assertEqual(len(self.posts()), 1)

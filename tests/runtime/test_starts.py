@@ -160,6 +160,24 @@ class Schedule(Starts):
         self.assertEqual(start.found, "Next: Mon 02 Mar 2026, 08:00.")
         self.assertEqual(start.next_at, self.now + 7200)
 
+    def test_a_person_begins_now_what_waits_for_its_time_and_its_time_comes_all_the_same(self) -> None:
+        id_ = self.started("schedule", rule="FREQ=DAILY;BYHOUR=8;BYMINUTE=0", zone="UTC")
+        self.engine.polling.look_at(id_)
+        self.assertEqual(self.items(id_), [])
+        for _ in range(2):
+            # Twice within a moment is once.
+            self.engine.polling.look_at(id_, asked=True)
+        self.settled(id_, 1)
+        self.engine.polling.look_at(id_)
+        self.now += 7200
+        self.engine.polling.look_at(id_)
+        self.settled(id_, 2)
+        self.now += 60
+        self.engine.polling.look_at(id_)
+        self.engine.polling.look_at(id_, asked=True)
+        self.settled(id_, 3)
+        self.assertEqual([item["time"] for item in self.items(id_)], ["06:00", "08:00", "08:01"])
+
 
 class Rows(Starts):
     RULE = {"rule": "FREQ=DAILY;BYHOUR=8;BYMINUTE=0", "zone": "UTC"}
@@ -180,6 +198,16 @@ class Rows(Starts):
         self.assertEqual([c.get("Used") for c in self.cells(key)][:3], ["2026-03-03", "x", "2026-03-04"])
         with self.services.store.read() as session:
             self.assertIn("No unused row is left", session.get_one(tables.Start, id_).found)
+
+    def test_a_person_takes_the_next_row_now(self) -> None:
+        key = self.sheet([{"Topic": "Beans"}, {"Topic": "Leeks"}])
+        id_ = self.started("sheet_row", sheet=key, used="Used", **self.RULE)
+        self.engine.polling.look_at(id_, asked=True)
+        self.settled(id_, 1)
+        self.assertEqual([i["Topic"] for i in self.items(id_)], ["Beans"])
+        self.day(id_)
+        self.settled(id_, 2)
+        self.assertEqual([i["Topic"] for i in self.items(id_)], ["Beans", "Leeks"])
 
     def test_a_row_in_hand_is_never_handed_to_another_run_and_one_let_go_comes_back(self) -> None:
         key = self.sheet([{"Topic": "Beans"}, {"Topic": "Leeks"}])

@@ -8,10 +8,12 @@ from typing import Any
 from sqlalchemy import select
 
 from tests.runtime.house import WHO, WithHouse
-from ulmus.core.workflow import Workflow, read_file
+from ulmus.core.workflow import Workflow, check, read_file
 from ulmus.places import DEMO
 from ulmus.runtime import asking, sheets, workflows
+from ulmus.runtime.services import world
 from ulmus.runtime.sharing import settle, templates
+from ulmus.steps import kinds
 from ulmus.store import tables
 
 ARTICLE = "/sites/furrow-letter/seed-prices-rise-by-a"
@@ -139,6 +141,7 @@ class Film(FromATemplate):
         self.assertEqual(len(letter["files"]), 0)
         (row,) = self.rows("films")
         self.assertEqual((row["Name"], row["Subject"]), ("Ottoline Varley", letter["subject"]))
+        self.assertRegex(letter["subject"], "^(Thirty seconds for you, Ottoline Varley|A greeting to Varley Kitchen Gardens)$")
 
     def test_where_nobody_is_sure_enough_a_person_says_who_is_meant(self) -> None:
         run = self.greeting("Okonjo & Daughters")
@@ -223,6 +226,51 @@ class Answers(FromATemplate):
         with self.services.store.read() as session:
             (post,) = session.scalars(select(tables.Piece).where(tables.Piece.kind == "publish_post"))
         self.assertEqual((post.state, post.content["answers"]), ("sent", theirs["link"]))
+
+
+class WithoutSheets(FromATemplate):
+    """A template that needs sheets comes into a house that has none of them, or one that lacks columns."""
+
+    def settled(self, key: str) -> tuple[Workflow, list[str]]:
+        document = json.loads(json.dumps(templates()[key][1]))
+        needs = document.pop("needs")
+        with self.services.store.write() as session:
+            return settle(session, read_file(document), needs)
+
+    def test_they_are_made_with_their_columns_typed_and_told(self) -> None:
+        page, notes = self.settled("story-to-texts")
+        with self.services.store.read() as session:
+            made = {s.name: s for s in session.scalars(select(tables.Sheet))}
+        self.assertLessEqual({"Stories", "Liked examples", "Texts"}, made.keys())
+        self.assertIn({"name": "Used", "type": "yes_no"}, made["Texts"].columns)
+        self.assertEqual(page.start.settings["sheet"], made["Stories"].key)
+        self.assertTrue(any("“Texts” was made" in note and "Commented" in note for note in notes), notes)
+        with self.services.store.read() as session:
+            problems = check(page, kinds(), world(session))
+        self.assertFalse([p.message for p in problems if "sheet" in p.message])
+
+    def test_a_second_time_the_same_are_used(self) -> None:
+        first, _ = self.settled("stories-to-rows")
+        second, notes = self.settled("stories-to-rows")
+        self.assertEqual(first.steps[-1].settings["sheet"], second.steps[-1].settings["sheet"])
+        self.assertFalse([note for note in notes if "was made" in note])
+
+    def test_one_that_lacks_columns_says_so_once_with_what_one_press_adds(self) -> None:
+        self.sheet("leads", "Leads", {"Company": "Varley", "Site": ""})
+        page, _ = self.settled("two-personal-lines")
+        with self.services.store.read() as session:
+            (told,) = [p for p in check(page, kinds(), world(session)) if p.widens]
+        self.assertEqual((told.widens, told.columns, told.mend), ("leads", ("Opening", "PS"), "Add the 2 columns"))
+
+    def test_what_a_file_says_of_sheets_may_be_of_any_shape(self) -> None:
+        document = json.loads(json.dumps(templates()["stories-to-rows"][1]))
+        needs = document.pop("needs")
+        for columns in (7, "Title", [None, 3, {"name": ""}, {"name": ["x"]}], [{"name": "Title", "type": "colour"}], ["A", "A"]):
+            needs["sheets"]["stories"]["columns"] = columns
+            with self.subTest(columns=columns), self.services.store.write() as session:
+                _, notes = settle(session, read_file(dict(document)), needs)
+                self.assertTrue(notes)
+                session.rollback()
 
 
 class WithoutMail(FromATemplate):

@@ -293,9 +293,9 @@ def _sources(workflow: Workflow, events: list[flow.Event], address: str) -> list
     outside = execution.outside_roots(workflow)
     order = {line.id: n for n, line in enumerate(workflow.every_step) if line.id in outside}
     gathered = {step_of(e.address): e.output for e in done if around(address, e.address)}
-    found = sorted(((name, o) for name, o in gathered.items() if name in order), key=lambda one: order[one[0]])
-    # An assignment finds its sources in what its tools gave, each use of them.
+    # An assignment finds its sources in what its tools gave, each use of them; what its model says is none.
     uses = planned_as(workflow, AssignmentPlan)
+    found = sorted(((n, o) for n, o in gathered.items() if n in order and n not in uses), key=lambda one: order[one[0]])
     mine = [e for e in done if any(name in uses for name, _ in flow.Address.parse(e.address).within)]
     found += [(step_of(e.address), e.output) for e in mine if step_of(e.address) in order and not around(address, e.address)]
     out = [

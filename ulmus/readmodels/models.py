@@ -18,7 +18,8 @@ class PartView(BaseModel):
 
 class LineProblemView(BaseModel):
     """A finding on a line; `mend` says what one press would do: `settings` is what the line's settings become by it, or the
-    lines `moving` are put behind the line `after`, or the sheet `widens` gets the `columns` it lacks."""
+    lines `moving` are put behind the line `after`, or the sheet `widens` gets the `columns` it lacks; or the setting `guess` is said
+    to be right."""
 
     step: str
     message: str
@@ -32,6 +33,7 @@ class LineProblemView(BaseModel):
     after: str = ""
     widens: str = ""
     columns: list[str] = []
+    guess: str = ""
 
 
 class LineView(BaseModel):

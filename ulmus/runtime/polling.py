@@ -41,6 +41,8 @@ LONGEST_PAUSE = 3600.0
 RUNS_EVERY = 2.0
 REACHED = "It has reached its limit of runs for today: the others wait for tomorrow, or for your word."
 FAR = 366 * 86_400.0
+A_MOMENT = 2.0
+"""Seconds within which a second press is the same press."""
 GRACE = 90.0
 OLD = 14 * 86_400.0
 """An item whose date lies so much (seconds) before its start went live is passed over, in sight."""
@@ -120,8 +122,9 @@ class Polling:
             with self._lock:
                 self._flying.discard(workflow_id)
 
-    def look_at(self, workflow_id: int) -> None:
-        """Look at one start now and begin a run for each new item. What is found is worked out before anything is written."""
+    def look_at(self, workflow_id: int, asked: bool = False) -> None:
+        """Look at one start now and begin a run for each new item. What is found is worked out before anything is written. Where a
+        person `asked` for it, what waits for a time does not; twice within a moment is once."""
         services = self.services
         with services.store.read() as session:
             found = session.execute(_AS_IT_STANDS, {"id": workflow_id}).first()
@@ -144,7 +147,7 @@ class Polling:
                         seen = runs_found(session, self.pages, here, plan)
                     self._hand_out(here, seen, here.now + RUNS_EVERY)
                 case ClockPlan() as plan:
-                    self._by_the_clock(here, plan)
+                    self._by_the_clock(here, plan, asked)
                 case HandPlan() | FormPlan() | CallInPlan() as plan:
                     self._note(workflow_id, here.now + FAR, plan.waits)
         except OutsideError as error:
@@ -152,7 +155,7 @@ class Polling:
 
     # -- the clock ----------------------------------------------------------------------------------
 
-    def _by_the_clock(self, here: _Due, plan: ClockPlan) -> None:
+    def _by_the_clock(self, here: _Due, plan: ClockPlan, asked: bool) -> None:
         last = float(here.memory.get("due", 0.0)) or here.now
         try:
             quiet = quiet_hours(plan.quiet) if plan.quiet else None
@@ -163,6 +166,8 @@ class Polling:
         next_at = coming.timestamp() if coming else here.now + FAR
         memory = {"due": passed.timestamp() if passed else last}
         wanted = passed is not None and (plan.missed == "once" or here.now - passed.timestamp() <= GRACE)
+        if asked and here.now - float(here.memory.get("asked", 0.0)) > A_MOMENT:
+            wanted, passed, memory = True, now, {**memory, "asked": here.now}
         says = f"Next: {coming:%a %d %b %Y, %H:%M}." if coming else "No time is left to come."
         polled = PollResult([], memory, says, prime=False)
         if wanted and plan.sheet:
@@ -219,8 +224,8 @@ class Polling:
                 says = f"{says} {REACHED}"
             # Where items are left over, the next look must not be told that nothing has changed.
             memory = dict(found.memory)
-            clock = {"due": memory.pop("due")} if "due" in memory else {}
-            kept: dict[str, Any] = {name: here.memory[name] for name in ("granted", "since") if name in here.memory}
+            clock = {name: memory.pop(name) for name in ("due", "asked") if name in memory}
+            kept: dict[str, Any] = {name: here.memory[name] for name in ("granted", "since", "asked") if name in here.memory}
             kept |= {"passed": passed} if passed else {}
             noted: dict[str, Any] = {
                 "memory": {

@@ -34,7 +34,7 @@ def sketch_page(services: Services, description: str, blank: Workflow, model: st
             found = read_json(answer.text)
             if not isinstance(found, dict):
                 raise AnswerError("it is no object")
-            return sketch.page_of(found, blank, kinds(), around, who), usage
+            return sketch.page_of(found, blank, kinds(), around, who, description), usage
         except AnswerError as error:
             if not left:
                 raise BadAnswer(f"The model gave no page: {error}. Say it in other words, or begin with a blank page.") from None

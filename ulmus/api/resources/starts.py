@@ -217,12 +217,12 @@ def passed(path: StartPath, body: Passed) -> Reply:
 @bp.post("/workflows/<int:id>/look", responses={200: Fine, 409: Problem})
 @needs("maker")
 def look(path: StartPath) -> Reply:
-    """Look at the start now, without waiting for its time."""
+    """Look at the start now, or begin now what waits for its time."""
     with house().services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
     if record.state != "live":
         raise Refusal("This workflow is not live.", 409)
-    house().engine.polling.look_at(path.id)
+    house().engine.polling.look_at(path.id, asked=True)
     return send(Fine())
 
 

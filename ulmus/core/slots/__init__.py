@@ -6,13 +6,13 @@ calls code chosen by the text.
 """
 
 from .check import Problem, check, check_condition, check_value, type_of
-from .evaluate import all_items, fits, holds, items_of, look_up, value_in, value_of
+from .evaluate import all_items, fits, holds, items_of, look_up, value_of
 from .filters import MISSING
 from .language import parse, parse_condition
 from .later import Later, SetAside, Unbalanced, taken_apart
 from .parts import Clause, clauses_of
 from .rename import renamed, renamed_condition
-from .render import Rendered, render
+from .render import Rendered, render, value_in
 from .tree import Each, If, Path, Slot, SlotError, Template, Text
 
 __all__ = [

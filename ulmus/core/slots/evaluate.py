@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from .filters import FILTERS, MISSING, as_text, moment_of, number_of
-from .language import parse, parse_condition
-from .tree import Both, Condition, Either, Filter, Literal, Negated, Operand, Path, Slot, SlotError, Test, Text, Value
+from .language import parse_condition
+from .tree import Both, Condition, Either, Filter, Literal, Negated, Operand, Path, SlotError, Test, Value
 
 MOST_ITEMS = 100_000
 
@@ -58,14 +58,6 @@ def _filtered(found: Any, call: Filter) -> Any:
 
 def _fits(condition: Condition, one: Any) -> bool:
     return holds(condition, {**one, "it": one} if isinstance(one, dict) else {"it": one})
-
-
-def value_in(text: str, values: Mapping[str, Any]) -> Any:
-    """The value a setting names: the value itself where the text is one slot, and its text otherwise."""
-    parts = [p for p in parse(text).parts if not (isinstance(p, Text) and not p.text.strip())]
-    if len(parts) == 1 and isinstance(parts[0], Slot):
-        return value_of(parts[0].value, values)
-    return text
 
 
 def items_of(value: Any, most: int | None = None) -> list[Any]:

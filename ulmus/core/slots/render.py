@@ -17,6 +17,7 @@ from urllib.parse import quote
 
 from .evaluate import holds, items_of, value_of
 from .filters import MISSING, as_text
+from .language import parse
 from .tree import Each, If, Part, Path, Slot, SlotError, Template, Text
 
 Place = Literal["text", "html", "json", "url"]
@@ -118,3 +119,17 @@ def render(template: Template, values: Mapping[str, Any], place: Place = "text",
     except _Full as full:
         text = full.args[0]
     return Rendered(text, tuple(writing.missing))
+
+
+def value_in(text: str, values: Mapping[str, Any]) -> Any:
+    """The value a setting names: the value itself where the text is one slot (`MISSING` where it has none), and else the text with its
+    slots filled in.
+
+    >>> value_in("<<n>>", {"n": [1, 2]}), value_in("Dear <<n>>", {"n": "Ada"})
+    ([1, 2], 'Dear Ada')
+    """
+    template = parse(text)
+    parts = [p for p in template.parts if not (isinstance(p, Text) and not p.text.strip())]
+    if len(parts) == 1 and isinstance(parts[0], Slot):
+        return value_of(parts[0].value, values)
+    return render(template, values).text

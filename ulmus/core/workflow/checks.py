@@ -107,6 +107,7 @@ def check(workflow: Workflow, kinds: Kinds, world: World | None = None) -> list[
     around = surroundings(workflow, kinds, world)
     for position, line in enumerate(workflow.lines):
         problems.extend(_line(workflow, position, line, kinds, world, around[line.id] if line.id in around else Around({}, {})))
+    problems.extend(_guessed(workflow))
     problems.extend(_unapproved(workflow, kinds))
     problems.extend(_unasked(workflow, kinds))
     problems.extend(_tools(workflow, kinds))
@@ -244,6 +245,16 @@ def _askable(workflow: Workflow, step: str, kinds: Kinds) -> set[str]:
 def _plan(line: Line, kinds: Kinds) -> Any:
     spec = kinds.get(line.kind)
     return spec.plan_of(line.settings) if spec is not None else None
+
+
+def _guessed(workflow: Workflow) -> list[LineProblem]:
+    """What a page made from a description could only guess, as long as it stands so."""
+    return [
+        LineProblem(line.id, f"A guess: {guess.why}", "warning", (name,), mend="That is right", guess=name)
+        for line in workflow.lines
+        for name, guess in line.guesses.items()
+        if line.settings.get(name) == guess.value
+    ]
 
 
 def _unapproved(workflow: Workflow, kinds: Kinds) -> list[LineProblem]:

@@ -19,6 +19,7 @@ from .edits import EditError, Place, add, after, free_name, is_destinations, pla
 from .kinds import BlockSpec, Kinds, KindSpec, SendSpec, StartSpec, StepSpec, WriteSpec
 from .model import Lane, Line, Workflow
 from .plans import EachPlan
+from .saying import stems
 from .takes import plan_of
 from .world import World
 
@@ -107,11 +108,12 @@ def made(offer: Offer, kinds: Kinds, workflow: Workflow) -> Line:
 
 def named(spec: KindSpec[Any], world: World) -> list[str]:
     """What a new line of this kind can be set to here: the names of connections or sheets."""
-    name = _named_setting(spec)
+    name = named_setting(spec)
     return list(_choices(spec, name, world).values()) if name else []
 
 
-def _named_setting(spec: KindSpec[Any]) -> str:
+def named_setting(spec: KindSpec[Any]) -> str:
+    """The setting by which a kind is offered once for each connection or sheet; empty where it is offered once."""
     return next(iter(re.findall(r"\{(\w+)\}", spec.offer)), "")
 
 
@@ -165,7 +167,7 @@ class _Place:
                 continue
             if self.beside is not None and not isinstance(spec, SendSpec):
                 continue
-            name = _named_setting(spec)
+            name = named_setting(spec)
             choices = _choices(spec, name, self.world) if name else {}
             if not choices:
                 yield spec, self._offer(spec, spec.title if name else spec.offer or spec.title, {})
@@ -282,7 +284,7 @@ class _Place:
             score += 1 if from_its_row(self.workflow, line, spec, self.kinds) else -2
         for line in self.beside or ():
             # Another place for the same comes first; the same place once more comes last.
-            same = line.kind == spec.name and (name := _named_setting(spec)) and line.settings.get(name) == offer.settings.get(name)
+            same = line.kind == spec.name and (name := named_setting(spec)) and line.settings.get(name) == offer.settings.get(name)
             score += -8 if same else 2 if line.kind == spec.name else 0
         if isinstance(spec, BlockSpec):
             lists = offer.settings and isinstance(spec.plan_of(offer.settings), EachPlan)
@@ -290,11 +292,6 @@ class _Place:
         elif spec.stage == "flow":
             score -= 1.5
         return score + spec.common - (4 if offer.lacks else 0)
-
-
-def stems(text: str) -> set[str]:
-    """The longer words of a text as they are compared: small, and without an ending of number."""
-    return {word.rstrip("s") for word in _WORD.findall(text.lower()) if len(word) > 3}
 
 
 def _named_in(known: Mapping[str, Any], wanted: str) -> str | None:

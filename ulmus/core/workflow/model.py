@@ -65,8 +65,18 @@ class Lane(BaseModel):
     steps: list[Line] = Field(default_factory=list)
 
 
+class Guess(BaseModel):
+    """What a setting was taken to be, and why, until somebody says it is right or sets it otherwise."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    value: Any = None
+    why: str = Field("", max_length=500)
+
+
 class Line(BaseModel):
-    """One line of the page: the start, or a step. Blocks hold `steps`, forks hold `lanes`."""
+    """One line of the page: the start, or a step. Blocks hold `steps`, forks hold `lanes`; `guesses` are settings that a page made from
+    a description could only guess, by name."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -77,6 +87,7 @@ class Line(BaseModel):
     on_failure: FailurePolicy = FailurePolicy()
     steps: list[Line] = Field(default_factory=list)
     lanes: list[Lane] = Field(default_factory=list, max_length=40)
+    guesses: dict[str, Guess] = Field(default_factory=dict, max_length=40, exclude_if=lambda guesses: not guesses)
 
 
 class Placed(NamedTuple):

@@ -11,12 +11,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from . import finder
-from .controls import Cells, SheetKey, settings_of, with_control
-from .edits import EditError, Place, add, with_lanes
+from . import finder, saying
+from .checks import check
+from .controls import Cells, Setting, settings_of
+from .edits import EditError, Place, add, with_lanes, with_settings
 from .finder import Offer
-from .kinds import BlockSpec, Kinds, KindSpec, StartSpec
-from .model import Lane, Line, Workflow
+from .kinds import BlockSpec, Kinds, KindSpec, StartSpec, WriteSpec, points_at
+from .model import Guess, Lane, Line, Workflow
 from .world import World
 
 MOST_LINES = 24
@@ -77,99 +78,168 @@ def answer_schema(kinds: Kinds) -> dict[str, Any]:
     }
 
 
-def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: World, who: str = "") -> Sketch:
-    """The page an answer stands for, begun on `blank` (its name and brand hold where the answer gives none)."""
+def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: World, who: str = "", description: str = "") -> Sketch:
+    """The page an answer stands for, begun on `blank` (its name and brand hold where the answer gives none). Whom, which brand, which
+    sheet, which channel and which rules the description names is found in its own words, whatever the answer says."""
     notes: list[str] = []
     page = blank
     if not blank.name.strip() or blank.name == UNNAMED:
         page = page.model_copy(update={"name": str(answer.get("name") or UNNAMED).strip()[:120] or UNNAMED})
+    if not page.brand and (brand := saying.named_in(description, world.brands)):
+        page = page.model_copy(update={"brand": brand})
+    drawing = _Drawing(kinds, world, who, description, notes)
     told = answer.get("start")
-    start = _chosen(told, finder.find(page, kinds, "", "", world, who), kinds, notes)
+    start = drawing.line(page, told, finder.find(page, kinds, "", "", world, who))
     if start is not None:
-        page = page.model_copy(update={"start": finder.made(start, kinds, page)})
+        page = page.model_copy(update={"start": start})
     steps = answer.get("steps")
-    page = _put(page, steps if isinstance(steps, list) else [], Place(), kinds, world, who, notes)
+    page = drawing.put(page, steps if isinstance(steps, list) else [], Place())
     if not page.steps:
         notes.append("The description named no line that could be put on the page. Add the first with “Add a line”.")
-    return Sketch(page, notes)
+    return Sketch(_within_channels(page, kinds, world), notes)
 
 
 UNNAMED = "A page from a description"
+VOICE = 'You write for <<brand.name | otherwise "our house">>. Voice: <<brand.voice | otherwise "plain and friendly">>'
 
 
-def _put(page: Workflow, told: list[Any], place: Place, kinds: Kinds, world: World, who: str, notes: list[str]) -> Workflow:
-    for one in told[:MOST_LINES]:
-        offer = _chosen(one, finder.find(page, kinds, page.start.id, "", world, who, place), kinds, notes)
-        if offer is None:
-            continue
-        try:
-            page, (name,) = add(page, [finder.made(offer, kinds, page)], place, kinds)
-        except EditError as error:
-            notes.append(str(error))
-            continue
-        place = Place(place.parent, place.index + 1)
-        inside = one.get("inside") if isinstance(one, dict) else None
-        block = kinds[offer.kind]
-        if isinstance(inside, list) and isinstance(block, BlockSpec) and not block.has_lanes:
-            page = _put(page, inside, Place(name), kinds, world, who, notes)
-        lanes = one.get("lanes") if isinstance(one, dict) else None
-        if isinstance(lanes, list) and isinstance(block, BlockSpec) and block.has_lanes:
-            page = _put_lanes(page, name, [lane for lane in lanes if isinstance(lane, dict)], kinds, world, who, notes)
-    return page
+class _Drawing:
+    """A page being drawn from a description: what was said, and what was spoken of last."""
 
+    def __init__(self, kinds: Kinds, world: World, who: str, description: str, notes: list[str]) -> None:
+        self.kinds, self.world, self.who, self.whole, self.notes = kinds, world, who, description, notes
+        self.sheets = {key: title for key, (title, _) in world.sheets.items()}
 
-def _put_lanes(
-    page: Workflow, fork: str, told: list[dict[str, Any]], kinds: Kinds, world: World, who: str, notes: list[str]
-) -> Workflow:
-    """The lanes of a fork with what stands in them. A condition that cannot be read is kept: its lane shows what is wrong."""
-    fitting = [lane for lane in told if str(lane.get("when") or "").strip()][: MOST_LANES - 1]
-    rest = next((lane for lane in told if not str(lane.get("when") or "").strip()), {})
-    made = [
-        *(Lane(id=f"{fork}_{n}", when=str(lane["when"]).strip()[:2000]) for n, lane in enumerate(fitting, 1)),
-        Lane(id=f"{fork}_otherwise"),
-    ]
-    page = with_lanes(page, fork, made)
-    for lane, what in zip(made, [*fitting, rest], strict=True):
-        inside = what.get("inside")
-        page = _put(page, inside if isinstance(inside, list) else [], Place(lane.id), kinds, world, who, notes)
-    return page
+    def put(self, page: Workflow, told: list[Any], place: Place) -> Workflow:
+        """The page with the lines of an answer put in, one after another."""
+        for one in told[:MOST_LINES]:
+            line = self.line(page, one, finder.find(page, self.kinds, page.start.id, "", self.world, self.who, place))
+            if line is None:
+                continue
+            try:
+                page, (name,) = add(page, [line], place, self.kinds)
+            except EditError as error:
+                self.notes.append(str(error))
+                continue
+            place = Place(place.parent, place.index + 1)
+            inside, lanes = one.get("inside"), one.get("lanes")
+            block = self.kinds[line.kind]
+            if isinstance(inside, list) and isinstance(block, BlockSpec) and not block.has_lanes:
+                page = self.put(page, inside, Place(name))
+            if isinstance(lanes, list) and isinstance(block, BlockSpec) and block.has_lanes:
+                page = self._lanes(page, name, [lane for lane in lanes if isinstance(lane, dict)])
+        return page
 
+    def _lanes(self, page: Workflow, fork: str, told: list[dict[str, Any]]) -> Workflow:
+        """The lanes of a fork with what stands in them. A condition that cannot be read is kept: its lane shows what is wrong."""
+        fitting = [lane for lane in told if str(lane.get("when") or "").strip()][: MOST_LANES - 1]
+        rest = next((lane for lane in told if not str(lane.get("when") or "").strip()), {})
+        made = [
+            *(Lane(id=f"{fork}_{n}", when=str(lane["when"]).strip()[:2000]) for n, lane in enumerate(fitting, 1)),
+            Lane(id=f"{fork}_otherwise"),
+        ]
+        page = with_lanes(page, fork, made)
+        for lane, what in zip(made, [*fitting, rest], strict=True):
+            inside = what.get("inside")
+            page = self.put(page, inside if isinstance(inside, list) else [], Place(lane.id))
+        return page
 
-def _chosen(answer: Any, offers: list[Offer], kinds: Kinds, notes: list[str]) -> Offer | None:
-    """The offer that fits best what the model chose, with what it worded put in."""
-    if not isinstance(answer, dict):
-        return None
-    name, words = str(answer.get("kind") or ""), str(answer.get("words") or "")
-    fitting = [offer for offer in offers if offer.kind == name]
-    if not fitting:
-        notes.append(f"“{(words or name)[:80]}” could not be placed: there is no such line here.")
-        return None
-    spoken, always = finder.stems(words), finder.stems(re.sub(r"\{\w+\}", "", kinds[name].offer))
-    best = max(
-        fitting, key=lambda offer: (len(spoken & (finder.stems(offer.title) - always)), len(spoken & finder.stems(offer.title)))
-    )
-    settings = dict(best.settings)
-    sheet = with_control(kinds[name].settings, SheetKey)
-    if sheet and sheet.name in settings and len(fitting) > 1 and not spoken & (finder.stems(best.title) - always):
-        # Which one is meant is not said; a wrong sheet is worse than none.
-        of_sheet = {
-            n for n, one in settings_of(kinds[name].settings).items() if one.needs == sheet.name or isinstance(one.control, Cells)
-        }
-        settings = {n: value for n, value in settings.items() if n != sheet.name and n not in of_sheet}
-    said: set[str] = set()
-    for n, setting in settings_of(kinds[name].settings).items():
-        told = str(answer.get(setting.told) or "").strip()[:LONGEST] if setting.told and setting.told not in said else ""
+    def line(self, page: Workflow, answer: Any, offers: list[Offer]) -> Line | None:
+        """The line that fits best what the model chose, with what was said put in, and what was guessed told on it."""
+        if not isinstance(answer, dict):
+            return None
+        kind, words = str(answer.get("kind") or ""), str(answer.get("words") or "")
+        fitting = [offer for offer in offers if offer.kind == kind]
+        if not fitting:
+            self.notes.append(f"“{(words or kind)[:80]}” could not be placed: there is no such line here.")
+            return None
+        offer, guesses = self._meant(page, fitting, words)
+        settings = dict(offer.settings)
+        said = saying.Said(words, self.whole, self.world.people, self.who)
+        used: set[str] = set()
+        for name, setting in settings_of(self.kinds[kind].settings).items():
+            told = str(answer.get(setting.told) or "").strip()[:LONGEST] if setting.told and setting.told not in used else ""
+            if setting.told == "voice" and page.brand and not told:
+                told = VOICE
+            value = self._described(setting, told)
+            if value is not None:
+                used.add(setting.told)
+                settings[name] = f"{value}{settings.get(name, '')}" if setting.told == "prompt" else value
+            heard = setting.control.heard(said, setting, settings.get(name))
+            # What the model made of it holds against a guess, where the description bears it out.
+            borne_out = value is not None and (not self.whole or told in self.whole)
+            if heard is not None and not (heard.why and borne_out):
+                settings[name] = heard.value
+                guesses.pop(name, None)
+                if heard.why:
+                    guesses[name] = heard.why
+        made = finder.made(Offer(offer.kind, offer.stage, offer.title, offer.about, settings, offer.lacks), self.kinds, page)
+        return made.model_copy(update={"guesses": {n: Guess(value=settings.get(n), why=why) for n, why in guesses.items()}})
+
+    def _described(self, setting: Setting, told: str) -> Any:
         if not told:
-            continue
+            return None
         try:
-            value = setting.control.described(told, setting)
+            return setting.control.described(told, setting)
         except ValueError as error:
-            notes.append(str(error))
-            continue
-        if value is not None:
-            said.add(setting.told)
-            settings[n] = f"{value}{settings.get(n, '')}" if setting.told == "prompt" else value
-    return Offer(best.kind, best.stage, best.title, best.about, settings, best.lacks)
+            self.notes.append(str(error))
+            return None
+
+    def _meant(self, page: Workflow, fitting: list[Offer], words: str) -> tuple[Offer, dict[str, str]]:
+        """Which of the offers of one kind is meant: the connection or sheet that the words name, else the one the description spoke of;
+        and what of it is a guess, by setting."""
+        spec = self.kinds[fitting[0].kind]
+        named = finder.named_setting(spec)
+        by_key = {str(offer.settings[named]): offer for offer in fitting if named in offer.settings} if named else {}
+        if not by_key:
+            return fitting[0], {}
+        of_sheets = settings_of(spec.settings)[named].control.points_at == "sheet"
+        if of_sheets and isinstance(spec, WriteSpec) and (home := self._home(page)) in by_key:
+            offer = by_key[home]
+            if spec.own_row(spec.read(offer.settings)) and not saying.last_named(words, self.sheets):
+                return offer, {}
+        common = saying.stems(re.sub(r"\{\w+\}", "", spec.offer)) | {"sheet", "list", "row"}
+        names = {key: self.sheets[key] if of_sheets else self.world.connections[key].name for key in by_key}
+        other = self._columns(names) if of_sheets else {key: self.world.connections[key].kind for key in names}
+        for among in (names, {key: key.replace("_", " ") for key in names}, other):
+            if key := saying.named_in(words, among, common):
+                return by_key[key], {}
+        if len(by_key) == 1:
+            return fitting[0], {}
+        before = self.whole[: self.whole.find(words)] if words and words in self.whole else ""
+        spoken = saying.last_named(before, names) or saying.named_in(self.whole, names, common)
+        if spoken:
+            return by_key[spoken], {named: f"“{names[spoken]}” was spoken of in the description."}
+        if of_sheets:
+            # Which one is meant is not said; a wrong sheet is worse than none.
+            return self._without(fitting[0], spec, named), {}
+        return fitting[0], {named: f"Which one was not said; there are {len(by_key)}: {', '.join(names.values())}."}
+
+    def _home(self, page: Workflow) -> str:
+        """The sheet the page's runs come from, if they come from one."""
+        kind = self.kinds.get(page.start.kind)
+        return next((key for _, key in points_at(kind, page.start.settings, "sheet")), "") if kind is not None else ""
+
+    def _columns(self, names: Mapping[str, str]) -> dict[str, str]:
+        return {key: " ".join(self.world.sheets[key][1]) for key in names}
+
+    @staticmethod
+    def _without(offer: Offer, spec: KindSpec[Any], sheet: str) -> Offer:
+        """An offer without its sheet, and what is filled in by it."""
+        of_sheet = {n for n, one in settings_of(spec.settings).items() if one.needs == sheet or isinstance(one.control, Cells)}
+        settings = {n: value for n, value in offer.settings.items() if n != sheet and n not in of_sheet}
+        return Offer(offer.kind, offer.stage, offer.title, offer.about, settings, offer.lacks)
+
+
+def _within_channels(page: Workflow, kinds: Kinds, world: World) -> Workflow:
+    """The page with its drafts kept within what the channels take that they go out on."""
+    drafts = {line.id for line in page.every_step if (kind := kinds.get(line.kind)) is not None and kind.stage == "draft"}
+    for _ in range(MOST_LINES):
+        found = next((p for p in check(page, kinds, world) if p.mend and p.settings is not None and p.step in drafts), None)
+        if found is None or found.settings is None:
+            break
+        page = with_settings(page, found.step, dict(found.settings))
+    return page
 
 
 def _entry(spec: KindSpec[Any], world: World) -> str:

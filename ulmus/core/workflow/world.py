@@ -27,12 +27,12 @@ class Known:
 
 @dataclass(frozen=True)
 class World:
-    """What exists around the page: connections and sheets by key, brands, and workflows by number. `linked` are the values that
+    """What exists around the page: connections and sheets by key, brands' names by key, and workflows by number. `linked` are the values that
     rows of a sheet get from other sheets, `people` the names of those known by their mail address (in lower case)."""
 
     connections: Mapping[str, Known] = field(default_factory=dict)
     sheets: Mapping[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
-    brands: frozenset[str] = frozenset()
+    brands: Mapping[str, str] = field(default_factory=dict)
     workflows: Mapping[str, str] = field(default_factory=dict)
     linked: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     people: Mapping[str, str] = field(default_factory=dict)
@@ -51,7 +51,7 @@ class Around:
 class LineProblem:
     """A finding on a line; `place` is the setting, `start`/`end` characters in its text where it has a place. Where it can
     be mended with one press, `mend` says how in words: `settings` is what the line's settings become, or the lines `moving` are
-    put behind the line `after`, or the sheet `widens` gets the `columns` it lacks."""
+    put behind the line `after`, or the sheet `widens` gets the `columns` it lacks; or the setting `guess` is said to be right."""
 
     step: str
     message: str
@@ -65,3 +65,4 @@ class LineProblem:
     after: str = ""
     widens: str = ""
     columns: tuple[str, ...] = ()
+    guess: str = ""

@@ -101,6 +101,7 @@ class DraftSettings(Settings):
         control="longslots",
         default="",
         max_length=100_000,
+        told="voice",
     )
     answer: Answer = setting(
         "The answer is",

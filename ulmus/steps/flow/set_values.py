@@ -7,8 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from ...core.slots import MISSING, parse, value_in
-from ...core.slots.render import render
+from ...core.slots import MISSING, value_in
 from ...core.workflow.briefs import row_in_brief
 from ..api import Computes, Settings, setting
 
@@ -25,11 +24,8 @@ def work(
     settings: SetSettings, values: Mapping[str, Any], memory: dict[str, Any], seed: str
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Each value: a lone slot keeps its value as it is (a list stays a list), anything else becomes text."""
-    out: dict[str, Any] = {}
-    for name, text in settings.values.items():
-        found = value_in(text, values)
-        out[name] = "" if found is MISSING else found if found is not text else render(parse(text), values).text
-    return out, memory
+    found = {name: value_in(text, values) for name, text in settings.values.items()}
+    return {name: "" if value is MISSING else value for name, value in found.items()}, memory
 
 
 KIND = Computes(

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 
 from ... import slots
 from ..model import Line, Workflow
+from ..saying import Heard, Said
 from ..world import Around, LineProblem, World
 
 Text = tuple[tuple[str, ...], str]
@@ -149,6 +150,10 @@ class Control:
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         """What a new line begins with here, where its other settings are these."""
         return Offered(spot.nearest(setting.takes) if setting.takes else None)
+
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        """What was said of the setting, where a description speaks of it; `value` is what it has now. ``None`` where nothing was."""
+        return None
 
     def described(self, words: str, setting: Setting) -> Any:
         """The value for words of a description that are meant for it; ``None`` where they do not fit. Raises `ValueError` with

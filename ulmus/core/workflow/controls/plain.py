@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ...recurrence import RecurrenceError, due, words_of
+from ..saying import Heard, Said, says_when
 from ..world import World
 from .base import Control, Offered, SentencePart, Setting, Spot
 
@@ -54,6 +55,12 @@ class Schedule(Control):
 
     name = "schedule"
     told = "rule"
+
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        rule = str(value or "")
+        if "BYHOUR" in rule and not says_when(said.words):
+            return Heard(rule, f"No time of day was said: it is {words_of(rule)}.")
+        return None
 
     def described(self, words: str, setting: Setting) -> Any:
         try:

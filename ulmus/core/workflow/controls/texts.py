@@ -9,6 +9,7 @@ from ... import slots
 from ...mailings import READER, columns_read
 from ...people import ADDRESS, addresses
 from ...slots.tree import condition_values
+from ..saying import Heard, Said, asked_by, people_in, said_to_me
 from ..world import Around, LineProblem, World
 from .base import Checking, Control, Offered, SentencePart, Setting, Spot, Text, sheet_of
 
@@ -35,6 +36,12 @@ class SlotText(Control):
             return Offered(f"<<given.{setting.name}>>")
         return super().offered(setting, settings, spot)
 
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        if "address" not in setting.takes.split("|"):
+            return None
+        named = people_in(said.words, said.people)
+        return Heard(", ".join(named)) if named else Heard(said.who) if said.who and said_to_me(said.words) else None
+
     def described(self, words: str, setting: Setting) -> Any:
         return None if setting.told == "address" and not words.startswith(("http://", "https://")) else words
 
@@ -48,6 +55,9 @@ class People(SlotText):
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         return Offered((spot.who or None) if setting.required else None)
+
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        return asked_by(said) if setting.required else None
 
     def described(self, words: str, setting: Setting) -> Any:
         found, unknown = addresses(words)

@@ -9,8 +9,9 @@ from ... import pieces
 from ...drafting.demands import contradictions
 from ...drafting.filling import texts_in, with_texts
 from ...drafting.rules import Length
+from ..saying import Heard, Said, rules_in
 from ..world import LineProblem
-from .base import Checking, Control, Text
+from .base import Checking, Control, Setting, Text
 
 LENGTH = str(Length.model_fields["rule"].default)
 
@@ -30,6 +31,12 @@ class Rules(Control):
 
     def problems(self, at: Checking) -> Iterator[LineProblem]:
         return (at.problem(words) for words in contradictions(at.value))
+
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        stand = value if isinstance(value, list) else []
+        new = rules_in(said.words)
+        kept = [rule for rule in stand if not isinstance(rule, dict) or rule.get("rule") not in {one["rule"] for one in new}]
+        return Heard([*kept, *new]) if new else None
 
     @staticmethod
     def keep_within(value: Any, takes: pieces.Takes) -> bool:

@@ -9,6 +9,7 @@ export type LineDoc = {
   on_failure?: Policy;
   steps?: LineDoc[];
   lanes?: LaneDoc[];
+  guesses?: Record<string, { value?: unknown; why?: string }>;
 };
 export type PageDoc = { name: string; brand: string | null; start: LineDoc; steps: LineDoc[] } & Record<
   string,
@@ -40,6 +41,12 @@ export const linesOf = (doc: PageDoc) => [doc.start, ...doc.steps.flatMap(within
 function within(line: LineDoc): LineDoc[] {
   const inside = [...(line.steps ?? []), ...(line.lanes ?? []).flatMap((lane) => lane.steps)];
   return [line, ...inside.flatMap(within)];
+}
+
+/** A line of which one guess is said to be right. */
+export function sure(line: LineDoc, guess: string): LineDoc {
+  const { [guess]: _, ...guesses } = line.guesses ?? {};
+  return { ...line, guesses };
 }
 
 /** A document with one line changed, wherever it stands. */

@@ -9,7 +9,7 @@ import { Failed, Loading } from "../../../components/Quiet";
 import { Iterations } from "../../../page-view/Iterations";
 import { Reader } from "../../../page-view/Reader";
 import { type Aside, Comparing, differs } from "../grid/Comparing";
-import { linesOf, withLine } from "../model/document";
+import { linesOf, sure, withLine } from "../model/document";
 import { nameOf, type usePage } from "../model/page";
 import type { Commands } from "../model/writing";
 import { CompareTakes, MOST_TAKES, TakeForm, takeAt, takesOf } from "../takes/Takes";
@@ -153,7 +153,15 @@ export function BenchPanel(props: Props) {
           className="border-line px-5 py-3 max-md:order-2 max-md:border-t md:overflow-y-auto md:border-r"
         >
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
-          {maker && <Mending workflow={bench.id} problems={line.problems} settle={settle} make={props.commands.make} />}
+          {maker && (
+            <Mending
+              workflow={bench.id}
+              problems={line.problems}
+              settle={settle}
+              sure={(guess) => page.edit((d) => withLine(d, home, (l) => sure(l, guess)))}
+              make={props.commands.make}
+            />
+          )}
           {take > 0 ? (
             <TakeForm
               doc={doc}

@@ -11,11 +11,13 @@ export function Mending({
   workflow,
   problems,
   settle,
+  sure,
   make,
 }: {
   workflow: number;
   problems: Problem[];
   settle: (settings: Record<string, unknown>) => void;
+  sure: (guess: string) => void;
   make: Commands["make"];
 }) {
   async function widen(key: string, names: string[]) {
@@ -28,13 +30,14 @@ export function Mending({
   }
 
   function mend(p: Problem) {
-    if (p.widens) widen(p.widens, p.columns);
-    else if (p.moving.length) make({ what: "put_behind", line: p.after, moving: p.moving });
+    if (p.guess) sure(p.guess);
+    else if (p.widens) widen(p.widens, p.columns ?? []);
+    else if (p.moving?.length) make({ what: "put_behind", line: p.after ?? "", moving: p.moving });
     else settle(p.settings as Record<string, unknown>);
   }
 
   return problems
-    .filter((p) => p.mend && (p.settings || p.moving.length || p.widens))
+    .filter((p) => p.mend && (p.settings || p.moving?.length || p.widens || p.guess))
     .map((p) => (
       <p key={p.message} className="mb-3 flex flex-wrap items-baseline gap-2 bg-ochrewash px-2 py-1 text-sm text-ochre">
         {p.message}

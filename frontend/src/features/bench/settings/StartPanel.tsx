@@ -49,7 +49,7 @@ export function StartPanel({
         )}
         {live && maker && (
           <span className="ml-auto flex gap-2">
-            {looks && <Button onClick={look}>Look now</Button>}
+            {looks && <Button onClick={look}>{s.listens === "clock" ? "Start now" : "Look now"}</Button>}
             {(s.by_hand || sample !== null) && (
               <Button onClick={() => setAsking(true)}>{s.by_hand ? "Start now …" : "Run on this sample …"}</Button>
             )}
@@ -87,9 +87,9 @@ export function Next({ workflow, maker }: { workflow: number; maker: boolean }) 
       {look && (
         <span title={start.looked_at ? `looked ${ago(start.looked_at)}` : undefined}>next look {when(look)}</span>
       )}
-      {maker && looks && (
+      {maker && (looks || start.listens === "clock") && (
         <button type="button" className="text-leaf underline underline-offset-2" onClick={() => lookNow(workflow)}>
-          Look now
+          {looks ? "Look now" : "Start now"}
         </button>
       )}
       {maker && start.by_hand && (

@@ -23,7 +23,10 @@ type Props = {
   value: string;
   values: Value[];
   problems: SlotProblem[];
+  /** A text of several paragraphs, with room for them. */
   long?: boolean;
+  /** Whether it may have several lines. */
+  lines?: boolean;
   disabled: boolean;
   /** Whether it has the cursor from the beginning, behind what stands in it. */
   focus?: boolean;
@@ -149,12 +152,21 @@ const tall = [
   }),
 ];
 
+/** A text of one line: what is pasted becomes one. What has several already can be changed, and gets no more. */
+const oneLine = [
+  EditorView.clipboardInputFilter.of((text) => text.trim().replace(/\s*\n\s*/g, " ")),
+  EditorState.transactionFilter.of((change) =>
+    change.newDoc.lines <= Math.max(1, change.startState.doc.lines) ? change : [],
+  ),
+];
+
 export default function SlotEditor({
   label,
   value,
   values,
   problems,
   long = false,
+  lines = long,
   disabled,
   focus = false,
   onChange,
@@ -205,7 +217,7 @@ export default function SlotEditor({
           keymap.of([
             { key: "Mod-Enter", run: () => (tell(), now.current.onRun?.(), true) },
             { key: "Mod-i", run: () => (setPicking(true), true) },
-            ...(long ? [] : [{ key: "Enter", run: () => true }]),
+            ...(lines ? [] : [{ key: "Enter", run: () => true }]),
             ...defaultKeymap.filter((k) => k.key !== "Mod-Enter"),
             ...historyKeymap,
           ]),
@@ -220,7 +232,7 @@ export default function SlotEditor({
             pending.current = window.setTimeout(tell, PAUSE);
           }),
           EditorView.domEventHandlers({ blur: () => tell() }),
-          EditorState.transactionFilter.of((change) => (long || change.newDoc.lines === 1 ? change : [])),
+          ...(lines ? [] : oneLine),
           slotMarks,
           problemMarks,
           theme,

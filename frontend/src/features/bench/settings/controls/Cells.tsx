@@ -33,6 +33,7 @@ export function Cells({
                 value={cells[name] ?? ""}
                 values={values}
                 problems={problems.filter((p) => p.place[1] === name)}
+                lines
                 disabled={disabled}
                 onChange={(text) => {
                   const { [name]: _, ...rest } = cells;

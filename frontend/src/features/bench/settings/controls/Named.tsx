@@ -42,6 +42,7 @@ export function Named({
                 value={text}
                 values={values}
                 problems={problems.filter((p) => p.place[1] === name)}
+                lines
                 disabled={disabled}
                 onChange={(now) => set({ ...fields, [name]: now })}
               />

@@ -1,0 +1,199 @@
+"""What a marketer does in a browser to have a job done: a page from a template, its gaps filled, live, and the yes of a person."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from playwright.sync_api import Locator, expect
+
+from tests.browser.place import WithBrowser
+
+
+class AtWork(WithBrowser):
+    """A browser, and hands that know what to press; for a `brand`, and with outsides that fail once in the middle (`faults`)."""
+
+    brand = ""
+    faults: Mapping[str, str] = {}
+
+    def begin(self, template: str) -> None:
+        """A page from a template, chosen in the dialog."""
+        page = self.page
+        page.goto(f"{self.demo.url}/workflows")
+        page.get_by_role("button", name="New workflow").click()
+        page.get_by_role("radio", name="A template").check(force=True)
+        page.get_by_label("For which brand").select_option(label=self.brand or "no brand")
+        page.get_by_role("button", name=re.compile(f"^{template}")).click()
+        page.get_by_role("grid", name="The page and its proofs").wait_for()
+        self.at = page.url.partition("?")[0]
+
+    def line(self, line: str) -> Locator:
+        """The bench of a line."""
+        self.page.goto(f"{self.at}?line={line}")
+        bench = self.page.get_by_label("Bench", exact=True)
+        expect(bench).to_contain_text(line)
+        return bench
+
+    def choose(self, line: str, label: str, option: str) -> None:
+        bench = self.line(line)
+        bench.get_by_label(label, exact=True).select_option(label=option)
+        self.kept(line, bench.get_by_label(label, exact=True).input_value())
+
+    def write(self, line: str, label: str, text: str) -> None:
+        """Write over all of a text with slots."""
+        box = self.line(line).get_by_role("textbox", name=label, exact=True)
+        box.click()
+        box.press("Control+a")
+        self.page.keyboard.insert_text(text)
+        self.kept(line, text)
+
+    def kept(self, line: str, value: str) -> None:
+        """Wait until the house has what was set on a line."""
+        told = f"{self.demo.url}/api/workflows/{self.at.rpartition('/')[2]}/bench"
+
+        def lines(some: list[dict[str, Any]]) -> list[dict[str, Any]]:
+            inside = ((line, [*line.get("steps", []), *(s for la in line.get("lanes", []) for s in la["steps"])]) for line in some)
+            return [one for line, held in inside for one in (line, *lines(held))]
+
+        def there() -> bool:
+            page = self.page.request.get(told).json()["document"]
+            return any(
+                one["id"] == line and json.dumps(value) in json.dumps(one["settings"])
+                for one in lines([page["start"], *page["steps"]])
+            )
+
+        self.soon(there, f"{value} is kept")
+
+    def go_live(self) -> None:
+        page = self.page
+        for outside, mode in self.faults.items():
+            page.request.post(f"{self.demo.town}/control/fault", form={"outside": outside, "mode": mode, "left": "1"})
+        page.get_by_role("button", name="Go live").click()
+        dialog = page.get_by_role("dialog")
+        self.soon(lambda: not dialog.get_by_text("✕ missing").count(), dialog.inner_text)
+        passing = dialog.get_by_label(re.compile("^Pass"))
+        expect(dialog.get_by_text(re.compile("^(Looking what is there|Working the forecast)"))).to_have_count(0)
+        if passing.count():
+            passing.check()
+        dialog.get_by_role("button", name="Go live").click()
+        self.soon(lambda: not dialog.count(), page.locator("body").inner_text)
+
+    def run_on(self, item: dict[str, Any]) -> None:
+        """Begin a run by hand on a sample that was typed in."""
+        number = self.at.rpartition("/")[2]
+        self.page.evaluate(
+            """async ([number, item]) => {
+              const session = await (await fetch('/api/session')).json();
+              const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': session.csrf};
+              await fetch(`/api/workflows/${number}/samples`, {method: 'POST', headers, body: JSON.stringify({item})});
+            }""",
+            [number, item],
+        )
+        start = self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()["lines"][0]["id"]
+        self.line(start).get_by_role("button", name="Run on this sample …").click()
+        self.page.get_by_role("button", name="Start the run").click()
+        expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
+
+    def approve(self, workflow: str) -> None:
+        """Say yes at the desk to what the workflow asks; another of the same name may ask as well."""
+        own = self.at.rpartition("/")[2]
+        found: list[int] = []
+
+        def waits() -> bool:
+            queue = self.page.request.get(f"{self.demo.url}/api/approvals").json()["open"]
+            found[:] = [a["id"] for a in queue if str(a["workflow"]) == own]
+            return bool(found)
+
+        self.soon(waits, f"a question of {workflow}", 60)
+        self.page.goto(f"{self.demo.url}/approvals/{found[0]}")
+        self.page.get_by_role("button", name=re.compile("^(Approve|Allow it|Let it out)")).first.click()
+        again = self.page.get_by_role("button", name="Let it out all the same")
+        said = self.page.get_by_text(re.compile("^(Approved|It may)"))
+        expect(said.or_(again).first).to_be_visible()
+        if again.count():
+            again.click()
+            expect(said.first).to_be_visible()
+
+    def in_town(self, path: str, words: str, seconds: float = 40) -> None:
+        """Wait until a page of the town says something."""
+        self.soon(lambda: words in self.page.request.get(f"{self.demo.town}{path}").text(), f"“{words}” at {path}", seconds)
+
+    def release(self, paper: str) -> str:
+        town = self.visitor()
+        town.goto(f"{self.demo.town}/control")
+        town.get_by_role("button", name=f"Publish the next article in {paper}").click()
+        return town.locator(".say").inner_text().removeprefix("Published: ")
+
+    def answer(self, subject: str, text: str, nth: int) -> None:
+        """Answer the so-maniest mail with a subject from its mailbox, as the person asked."""
+        town = self.visitor()
+
+        def there() -> bool:
+            town.goto(f"{self.demo.town}/mail/")
+            return town.get_by_role("link", name=subject).count() >= nth
+
+        self.soon(there, f"{nth} mails about “{subject}”", 60)
+        town.get_by_role("link", name=subject).first.click()
+        town.get_by_label("Answer").fill(text)
+        town.get_by_role("button", name="Send the answer").click()
+
+    def mended(self, line: str, press: str) -> None:
+        """Press what mends a line."""
+        bench = self.line(line)
+        bench.get_by_role("button", name=press).click()
+        expect(bench.get_by_role("button", name=press)).to_have_count(0)
+
+    def send(self, method: str, path: str, body: dict[str, Any]) -> Any:
+        """What a screen would send, by the API: for what other tests press."""
+        return self.page.evaluate(
+            """async ([method, path, body]) => {
+              const session = await (await fetch('/api/session')).json();
+              const headers = {'Content-Type': 'application/json', 'X-CSRF-Token': session.csrf};
+              const answer = await fetch('/api' + path, {method, headers, body: JSON.stringify(body)});
+              if (!answer.ok) throw new Error(await answer.text());
+              return answer.json();
+            }""",
+            [method, path, body],
+        )
+
+    def sheet(self, name: str) -> str:
+        """The key of a sheet, by its name."""
+        return str(next(s["key"] for s in self.page.request.get(f"{self.demo.url}/api/sheets").json() if s["name"] == name))
+
+    def add_rows(self, sheet: str, *rows: dict[str, str]) -> None:
+        self.send("POST", f"/sheets/{sheet}/rows", {"rows": list(rows)})
+
+    def rows(self, sheet: str) -> list[dict[str, Any]]:
+        found = self.page.request.get(f"{self.demo.url}/api/sheets/{sheet}/rows").json()["rows"]
+        return [row["cells"] for row in found]
+
+    def prove(self, item: dict[str, Any]) -> None:
+        """Proofs for a sample: every cell fresh, nothing failed."""
+        number = self.at.rpartition("/")[2]
+        self.send("POST", f"/workflows/{number}/samples", {"item": item})
+        self.page.goto(self.at)
+        self.page.get_by_role("button", name=re.compile("out of date")).click()
+        told = f"{self.demo.url}/api/workflows/{number}/bench"
+
+        def fresh() -> bool:
+            cells = self.page.request.get(told).json()["cells"]
+            wrong = [c for c in cells if c["state"] == "failed"]
+            self.assertEqual(wrong, [])
+            return bool(cells) and all(c["state"] not in ("stale", "running", "none") for c in cells)
+
+        self.soon(fresh, lambda: self.page.locator("body").inner_text()[-3000:], 60)
+
+    def ended(self, words: str, workflow: str, seconds: float = 60) -> None:
+        """Wait until the newest run of a workflow with these words is done."""
+        self.page.goto(f"{self.demo.url}/runs?words={words}")
+        row = self.page.get_by_role("row").filter(has_text=workflow).first
+        expect(row).to_contain_text("done", timeout=seconds * 1000)
+
+
+ELSEWHERE = "Tillerby Boats"
+FAULTS = {
+    "page": "down", "model": "cut", "search": "busy", "network": "lost", "contacts": "busy", "render": "busy", "pictures": "busy",
+    "room": "down",
+}  # fmt: skip
