@@ -17,7 +17,7 @@ _MENU = re.compile(r"<menu>\n(.*?)</menu>", re.DOTALL)
 _DESCRIPTION = re.compile(r"<description>\n(.*?)\n?</description>", re.DOTALL)
 _ENTRY = re.compile(r"^- (\w+): (.+)$", re.MULTILINE)
 _DONE = (
-    "write|draft|read|ask|search|sum|summari[sz]e|publish|post|add|put|take|make|send|e-?mail|find|tell|look|choose|pick|say|judge|open|"
+    "write|draft|read|ask|search|sum|summari[sz]e|publish|post|add|put|take|make|send|(?:e-?)?mail|find|tell|look|choose|pick|say|judge|open|"
     "queue|share|record|save|store|merge|plan|edit|turn|call|announce|note|log|approve|research|translate|wait|stop|show|render|"
     "hand|update|change|pass|fetch|gather|collect|get|submit|list|message|analy[sz]e|give|draw|go on|suggest|propose|let|have"
 )
@@ -45,6 +45,7 @@ _VERB = re.compile(
     r"^(?P<verb>(?:write|draft|compose|make|plan|merge|edit|rewrite|translate)\s+)?(?:(?:an?|the|some|each|one|all|them|it)\s+)*",
     re.I,
 )
+_WHAT = re.compile(r"\s+(?:of|in|with|without|for|from|about|under|at|to|that|on|by|so)\b|[,;]", re.I)
 _DAYS = {day.lower(): day[:2].upper() for day in calendar.day_name}
 _HOURS = {"at seven": 7, "at eight": 8, "at nine": 9, "at ten": 10, "noon": 12, "afternoons?": 14, "evenings?": 18}
 _OFTEN = {"two": 2, "twice": 2, "three": 3, "four": 4, "several": 3}
@@ -129,7 +130,7 @@ _TIME = re.compile(
 _LINES = (
     ("ask_service", r"^(?:read|fetch|get|take|look)\b.*\brecord\b"),
     ("ask_service", r"^(?:ask|call|query)\b.*\b(?:service|database)\b|^call (?:it |them )?back\b|^(?:ask|look up|look)\b.*\bcontact data\b"),
-    ("ask", r"^ask\b|\bapprov(?:es?|al)\b|^(?:let|have|get)\b.*\b(?:look|check|ok|okay|see)\b|^show\b.*\bto\b|^show\b.*\b(?:me|editor|client)\b|\b(?:says?|say) yes\b|\bfor (?:a|an|her|his|their) (?:yes|ok|okay|approval)\b|\blooks? at it\b|\bto (?:me|the editor) first\b|^check(?:ed)? (?:it )?(?:by|with)\b"),
+    ("ask", r"^ask\b|\bapprov(?:es?|al)\b|^(?:let|have|get)\b.*\b(?:look|check|ok|okay|see)\b|^show\b.*\bto\b|^show\b.*\b(?:me|editor|client)\b|\b(?:says?|say) yes\b|\bfor (?:a|an|her|his|their) (?:yes|ok|okay|approval)\b|\blook(?:s|ed)? at\b|\bsign(?:s|ed)? (?:it )?off\b|^have\b.*\b(?:checked|passed|approved)\b|^let\b.*\bpass\b|\bto (?:me|the editor) first\b|^check(?:ed)? (?:it )?(?:by|with)\b"),
     ("write_row", r"\b(?:beside|next to)\b.*\b(?:it|row|topic|lead|them|its)\b|\b(?:same|its|that) row\b|^update\b.*\brow\b"),
     ("draft", r"^put\b.*\btogether\b|^(?:add|give)\b.*\b(?:title|headline)\b"),
     ("search", r"^(?:search|look for|research(?:es)?)\b|^find (?:[\w-]+ ){0,3}(?:news|stories|articles|results|posts)\b"),
@@ -189,6 +190,65 @@ def plan(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:
     drafts = [step for step in steps if "title" in step] or [one for one in inner if "title" in one]
     name = drafts[0]["title"] if drafts else told[:60].rsplit(" ", 1)[0].rstrip(",.;:")
     return {"name": name, "start": start, "steps": steps}
+
+
+def change(everything: str, schema: Mapping[str, Any]) -> dict[str, Any] | None:
+    """An answer to `schema` by the menu, the page and what is said of it in the messages; ``None`` where there are none."""
+    menu, page, said = _MENU.search(everything), _PAGE.search(everything), _SAID.search(everything)
+    properties = schema.get("properties", {})
+    if not menu or not page or not said or "changes" not in properties:
+        return None
+    entries = {name: bag(f"{name.replace('_', ' ')} {about}") for name, about in _ENTRY.findall(menu.group(1))}
+    kinds = [n for n in properties["changes"]["items"]["properties"]["kind"]["enum"] if n in entries]
+    stands = dict(_ENTRY.findall(page.group(1)))
+    changes: list[dict[str, Any]] = []
+    for clause in _parted(" ".join(said.group(1).split())):
+        bare = re.sub(r"^(?:and |but |also |please |now |then )+", "", clause, flags=re.I)
+        off = _OFF.match(bare)
+        rule = _rule(bare)
+        if off:
+            what = "mute" if off["mute"] else "unmute" if off["unmute"] else "remove"
+            changes.append({"what": what, "line": _of_page(off["what"], stands) or "", "words": bare})
+        elif changes and changes[-1]["what"] in ("add", "change") and _ALONG.match(bare):
+            # “…, but without the hashtags” says how what came before is meant.
+            changes[-1]["words"] += f", {bare}"
+        elif rule and not re.match(rf"(?:{_DONE})\b", bare, re.I):
+            changes.append({"what": "change", "line": next(iter(stands), ""), "words": bare, "rule": rule})
+        elif _DIFFERENTLY.search(bare):
+            told = re.sub(r"^(?:have it |make it |let it )?(?:be )?", "", bare)
+            changes.append({"what": "change", "line": _of_page(bare, stands) or "", "words": bare, **_worded(told)})
+        elif name := _kind(bare, {n: entries[n] for n in kinds}):
+            changes.append({"what": "add", **_line(name, bare)})
+    return {"changes": changes}
+
+
+_PAGE = re.compile(r"<page>\n(.*?)\n?</page>", re.DOTALL)
+_SAID = re.compile(r"<said>\n(.*?)\n?</said>", re.DOTALL)
+_OFF = re.compile(
+    r"^(?:(?P<mute>mute|pass over|switch off|skip)|(?P<unmute>unmute|switch on|take up)|remove|delete|drop|take (?:out|off|away)|leave out|no longer|do not|don’t|stop) "
+    r"(?P<what>.+)$",
+    re.I,
+)
+_ALONG = re.compile(r"^(?:without|with|in|at most|no|under|only)\b", re.I)
+_DIFFERENTLY = re.compile(
+    r"\binstead\b|^(?:make|have|let|keep) (?:it|the|them|that)\b.*\b(?:shorter|longer|friendlier|simpler|more|less|at most|under|without|no|in)\b|"
+    r"^(?:shorter|longer|friendlier|without|with|at most|no|in|use)\b",
+    re.I,
+)
+
+
+def _of_page(words: str, stands: Mapping[str, str]) -> str | None:
+    """The line of a page whose words or name share most with what is said."""
+    spoken = set(bag(words))
+    scores = {name: len(spoken & set(bag(f"{name.replace('_', ' ')} {about}"))) for name, about in stands.items()}
+    best = max(scores, key=lambda n: scores[n], default=None)
+    return best if best and scores[best] else None
+
+
+def _worded(told: str) -> dict[str, str]:
+    """What is said of how a draft is to be written, as one would order it."""
+    how = re.search(r"\b(?:shorter|longer|friendlier|simpler|more \w+|less \w+)\b", told, re.I)
+    return {"prompt": f"Make it {how.group().lower()}."} if how else {}
 
 
 def _begun(clauses: list[str], starts: dict[str, list[str]]) -> tuple[dict[str, Any], list[str]]:
@@ -350,7 +410,7 @@ def _line(name: str, clause: str) -> dict[str, Any]:
     if name == "draft":
         plain = _plain(clause)
         verb = _VERB.match(plain)
-        title = plain[verb.end() :].split()[:3] if verb else []
+        title = _WHAT.split(plain[verb.end() :])[0].split()[:3] if verb else []
         while len(title) > 1 and title[-1].lower() in _TRAILING:
             title.pop()
         line["title"] = _title(" ".join(title).strip(".,; "), plain)

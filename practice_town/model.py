@@ -46,6 +46,7 @@ class Task:
     notes: list[str] = field(default_factory=list)
     previous: str = ""
     revised: bool = False
+    theme: str = ""
 
 
 def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[str, Any] | None = None) -> str:
@@ -60,6 +61,7 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
         asked = _INLINE.sub(r"\1", "\n".join(m["content"] for m in messages if m["role"] != "assistant"))
         known = (
             describing.plan(asked, schema)
+            or describing.change(asked, schema)
             or planner.judge(task.material, task.ask, schema)
             or planner.choose(task.material, task.ask, schema, _rolls("invent", task, messages, habits))
             or planner.titles(task.material, task.ask)
@@ -102,14 +104,15 @@ def understand(messages: list[dict[str, str]]) -> Task:
     """Read the messages: material, measurable instructions, notes, the previous draft."""
     asks = [m["content"] for m in messages if m["role"] in ("system", "user")]
     everything = _INLINE.sub(r"\1", "\n".join(asks))  # a word or two from outside, within a line
-    material = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything))
+    material, theme = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything)), ""
     ask = _MATERIAL.sub("", everything)
     if not material:
         # What was asked first; what is said about a draft afterwards is no material.
         asked = takewhile(lambda m: m["role"] != "assistant", messages)
-        material = _INLINE.sub(r"\1", max((m["content"] for m in asked if m["role"] == "user"), key=len, default=""))
+        told = _INLINE.sub(r"\1", max((m["content"] for m in asked if m["role"] == "user"), key=len, default=""))
+        material, theme = _without_orders(told)
     drafts = [m["content"] for m in messages if m["role"] == "assistant"]
-    task = Task(material, ask, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
+    task = Task(material, ask, theme=theme, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
     task.notes = [n.strip() for n in _NOTE.findall(ask)]
     earlier = re.findall(r"Earlier notes, which still hold:\n((?:- .*\n?)+)", ask)
     task.notes += [line[2:] for block in earlier for line in block.splitlines()]
@@ -128,6 +131,23 @@ def understand(messages: list[dict[str, str]]) -> Task:
     for note in task.notes:
         _heed(task, note)
     return task
+
+
+def _without_orders(told: str) -> tuple[str, str]:
+    """What stands in a prompt besides its orders and what is not stated, and the theme an order names; all of it where that is nothing."""
+    theme, kept = "", []
+    for line in told.splitlines():
+        if _ORDER.match(line):
+            theme = theme or (found[1].strip(' .“”"') if (found := _ABOUT.search(line)) else "")
+        elif not _UNSTATED.search(line):
+            kept.append(re.sub(r"^[A-Z][\w’ ]{1,30}: (?=\S)", "", line))
+    left = "\n".join(kept).strip()
+    return (left, theme) if left or theme else (told, "")
+
+
+_ORDER = re.compile(r"^(?:Write|Draft|Compose|Make)\b")
+_ABOUT = re.compile(r"\babout(?: this)?:? (?!this\b|it\b)(.{3,80})$")
+_UNSTATED = re.compile(r":\s*(?:not stated\.?)?\s*$")
 
 
 def _hashtags(ask: str) -> tuple[int, int]:
@@ -283,6 +303,17 @@ def small_talk(task: Task) -> str:
     """An answer where there is no material to work on."""
     if "greeting" in task.ask:
         return "Good day from the practice model."
+    if task.theme:
+        # Of a theme alone nothing is known: what can be said honestly is a question.
+        begun = f"{task.theme[:1].upper()}{task.theme[1:]}"
+        asks = (
+            f"{begun}: what would you like to know?",
+            f"We have been thinking about {task.theme}. How is it with you?",
+            f"{begun}. Have you ever wondered? Ask us below.",
+            f"One question today, about {task.theme}: what should we show you first?",
+            f"Tell us what you make of {task.theme}, and we take it up next time.",
+        )
+        return asks[sum(task.theme.encode()) % len(asks)]
     return "There is no material here to write from."
 
 

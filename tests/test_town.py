@@ -230,7 +230,7 @@ class Planning(unittest.TestCase):
         for told, kinds_ in (
             (
                 "Every day take the next unused topic from the topics sheet, write a post in our style, put it beside its topic and publish it",
-                "sheet_row draft add_row publish_post",
+                "sheet_row draft write_row publish_post",
             ),
             (
                 "When a new episode comes out in the podcast feed, make chapters from its transcript, write a teaser and queue a post",
@@ -238,7 +238,7 @@ class Planning(unittest.TestCase):
             ),
             (
                 "For every new lead in the sheet, read its web site, write an opening line and a PS, and put both into its row",
-                "new_row read_page draft draft add_row",
+                "new_row read_page draft draft write_row",
             ),
             (
                 "Every Monday at 7 search the news for heritage seeds, read each article, write one digest and send it to the team",
@@ -260,7 +260,7 @@ class Planning(unittest.TestCase):
             ("When news comes in, say how relevant it is to gardeners and boaters and tell me", "feed_item draft publish_post"),
             ("Every morning find three fresh stories and add them to a sheet", "schedule search for_each(add_row)"),
             ("When a mail arrives, look up the customer in the sheet and draft a reply", "mail_received find_rows draft"),
-            ("An hour before a meeting, research the company and send me a note", "calendar_entry search publish_post"),
+            ("An hour before a meeting, research the company and send me a note", "calendar_entry search send_letter"),
         ):
             with self.subTest(told):
                 self.assertEqual(self.kinds_in(self.planned(told)), kinds_)

@@ -506,6 +506,15 @@ class SheetsApi(WithApi):
     def bring(self, content: str, status: int = 201, file: str = "Leads.csv", **more: str) -> Any:
         return self.owner.ask("POST", "/sheets/file", status, data={"file": (io.BytesIO(content.encode()), file), **more})
 
+    def test_a_sheet_gets_the_columns_it_lacks_and_keeps_its_own(self) -> None:
+        made = self.owner.post("/sheets", {"name": "Leads", "columns": [{"name": "Company", "type": "link"}]}, 201)
+        found = self.owner.post(f"/sheets/{made['key']}/columns", {"names": ["Opening", "Company", " PS "]})
+        self.assertEqual(
+            [(c["name"], c["type"]) for c in found["columns"]], [("Company", "link"), ("Opening", "text"), ("PS", "text")]
+        )
+        self.owner.post(f"/sheets/{made['key']}/columns", {"names": [""]}, 422)
+        self.owner.post(f"/sheets/{made['key']}/columns", {"names": []}, 422)
+
     def test_a_file_into_a_sheet_that_has_other_columns(self) -> None:
         self.bring("Name,Count\nWyle,10\n", name="Finds")
         self.assertEqual(self.bring("Town,Name\nOstrey,Amblin\n", into="finds")["added"], 1)

@@ -155,8 +155,38 @@ class Beginning(WithApi):
         self.town.state.faults.clear()
         with mock.patch("practice_town.describing.plan", return_value=["no", "page"]):
             said = self.owner.post("/workflows/sketch", {"description": "Read a feed and post."}, 502)["message"]
-        self.assertIn("gave no page", said)
+        self.assertIn("nothing usable", said)
         self.assertEqual(len(self.owner.get("/workflows")), before)
+
+    def test_what_is_said_of_a_page_is_shown_as_changes_and_changes_nothing_by_itself(self) -> None:
+        id_ = self.made(page(self.town.url))
+        before = self.owner.get(f"/workflows/{id_}/bench")
+        found = self.owner.post(
+            f"/workflows/{id_}/said", {"words": "Make the post shorter, at most 120 characters, and then mail it to me."}
+        )
+        told = {change["what"]: change for change in found["changes"]}
+        self.assertEqual(set(told), {"changed", "added"})
+        self.assertIn("120", str(told["changed"]["settings"]))
+        self.assertEqual(found["notes"], [])
+        after = self.owner.get(f"/workflows/{id_}/bench")
+        self.assertEqual((after["version"], after["document"]), (before["version"], before["document"]))
+        sent = next(line for line in found["document"]["steps"] if line["kind"] == "send_letter")
+        self.assertEqual(sent["settings"]["to"], "ines@a.example")
+
+    def test_what_happens_next_stands_behind_its_line_or_says_why_not(self) -> None:
+        id_ = self.made(page(self.town.url))
+        first = self.owner.get(f"/workflows/{id_}/bench")["document"]["steps"][0]["id"]
+        found = self.owner.post(f"/workflows/{id_}/said", {"words": "Wait two days.", "line": first})
+        self.assertEqual(
+            (found["document"]["steps"][1]["kind"], found["document"]["steps"][1]["settings"]["seconds"]), ("wait", 172_800)
+        )
+        self.owner.post(f"/workflows/{id_}/said", {"words": "Wait two days.", "line": "gone"}, 409)
+        nothing = self.owner.post(f"/workflows/{id_}/said", {"words": "Hm hm hm."})
+        self.assertEqual(nothing["changes"], [])
+        self.assertTrue(nothing["notes"])
+        self.reader.post(f"/workflows/{id_}/said", {"words": "Wait two days."}, 403)
+        self.town.state.set_fault("model", "garbage", None)
+        self.owner.post(f"/workflows/{id_}/said", {"words": "Wait two days."}, 502)
 
     def test_the_feeds_looked_at_as_a_list(self) -> None:
         self.made(page(self.town.url))

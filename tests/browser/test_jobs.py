@@ -122,6 +122,7 @@ class Jobs(AtWork):
         )
         stranger.get_by_label("In what tone").fill("calm")
         stranger.get_by_label("How many words").fill("300")
+        stranger.get_by_label("How many sections").fill("2")
         stranger.get_by_role("button", name="Begin").click()
         self.approve("Report to article")
         self.in_town("/blog/", "waits as draft")

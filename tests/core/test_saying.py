@@ -196,6 +196,14 @@ class Answers(unittest.TestCase):
             self.assertLessEqual(len(page.steps), 24)
 
 
+class HowLong(unittest.TestCase):
+    def test_times_in_words(self) -> None:
+        for words, seconds in {
+            "wait two days": 172_800, "wait an hour and 30 minutes": 5400, "after a week": 604_800, "wait": None, "wait for them": None,
+        }.items():  # fmt: skip
+            self.assertEqual(saying.seconds_in(words), seconds, words)
+
+
 class Plainly(unittest.TestCase):
     def test_times_and_oneself(self) -> None:
         self.assertTrue(saying.says_when("every Friday at 8"))

@@ -3,6 +3,7 @@ fails in the middle, and the run is taken up."""
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 from unittest import mock
 
@@ -173,7 +174,8 @@ class Rotating(FromATemplate):
             self.until(run, "done", "failed", "stuck", seconds=40)
             themes.append(self.engine.live(run).state.values["topic"])
         drawn = [str(theme["picked"]) for theme in themes]
-        self.assertEqual(len(set(drawn[:4])), 4, drawn)
+        # One drawn anew, because its draft was like another, counts as drawn: three of four are different at the least.
+        self.assertTrue(all(one != after for one, after in itertools.pairwise(drawn)) and len(set(drawn)) >= 3, drawn)
         posts = self.posts()
         self.assertTrue(posts)
         self.assertTrue(all(len(post) <= 300 for post in posts))

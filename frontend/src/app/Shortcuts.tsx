@@ -26,6 +26,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["C", "Compare this cell with another"],
       ["M", "Mute or unmute the line"],
       ["N", "Add a line: say what happens next"],
+      ["E", "Say in words what is to change"],
       ["Alt ↑ ↓", "Move the line up or down"],
       ["Alt → ←", "Into the block above, out of its block"],
       ["D", "Duplicate the line"],

@@ -10,7 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core.diff import changes
-from ...core.workflow import Workflow, sentence
+from ...core.workflow import Workflow, World, sentence
 from ...core.workflow.compare import SettingChange, compare, page_changes
 from ...readmodels.models import ChangeView, PartView
 from ...runtime.forecast import forecast
@@ -142,6 +142,11 @@ def compared(path: WorkflowPath, query: CompareQuery) -> Reply:
     with house().services.store.read() as session:
         before, after = (Workflow.model_validate(_document(session, path.id, n)) for n in (query.before, query.after))
         around = world(session)
+    return send(changes_between(before, after, around))
+
+
+def changes_between(before: Workflow, after: Workflow, around: World) -> list[LineChangeView]:
+    """What is different in a page, line by line."""
     out = []
     page = page_changes(before, after)
     if page:
@@ -150,7 +155,7 @@ def compared(path: WorkflowPath, query: CompareQuery) -> Reply:
         words = [PartView(what=p.what, text=p.text) for p in sentence(change.line, kinds().get(change.line.kind), around)]
         settings = [_setting(c) for c in change.settings]
         out.append(LineChangeView(what=change.what, step=change.line.id, sentence=words, settings=settings))
-    return send(out)
+    return out
 
 
 @bp.get("/workflows/<int:id>/forecast", responses={200: ForecastView})

@@ -11,13 +11,15 @@ from pydantic import BaseModel, Field
 
 from ...core.workflow import Workflow, edits, finder
 from ...core.workflow.edits import EditError, Place
-from ...runtime import workflows
-from ...runtime.services import world
+from ...protocols.errors import OutsideError
+from ...runtime import sketching, workflows
+from ...runtime.services import audit, world
 from ...steps import kinds
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
 from ..security.auth import needs
+from .revisions import LineChangeView, changes_between
 
 bp = Part("writing", __name__, url_prefix="/api", abp_tags=[Tag(name="writing")])
 
@@ -132,6 +134,44 @@ def filled(path: WorkflowPath, body: FilledBody) -> Reply:
         return send(FilledView(settings=finder.filled(workflow, kinds(), body.line, body.settings, body.changed, around)))
     except EditError as error:
         raise Refusal(str(error), 409) from None
+
+
+class SaidBody(Body):
+    """What is to change, in words; with `line`, what is to happen behind that one. `model` is the key of a connection, empty for the
+    first there is."""
+
+    words: str = Field(min_length=3, max_length=4000)
+    line: str = Field("", max_length=60)
+    model: str = Field("", max_length=60)
+
+
+class SaidView(BaseModel):
+    """The page as it would be, what differs in it, and notes on what could not be done. Nothing is changed before it is taken."""
+
+    document: dict[str, Any]
+    changes: list[LineChangeView]
+    notes: list[str]
+
+
+@bp.post("/workflows/<int:id>/said", responses={200: SaidView, 409: Problem, 502: Problem})
+@needs("maker")
+def said(path: WorkflowPath, body: SaidBody) -> Reply:
+    """Have a model turn what is said of a page into changes of it, to be looked at."""
+    services = house().services
+    with services.store.read() as session:
+        page = Workflow.model_validate(session.get_one(tables.WorkflowRecord, path.id).document)
+        around = world(session)
+    if body.line and page.line(body.line) is None:
+        raise Refusal("This line is not on the page any more.", 409)
+    try:
+        found, usage = sketching.change_page(services, body.words, page, body.model, g.user.email, body.line)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    with services.store.write() as session:
+        audit(session, services.clock(), g.user.email, "had a change drafted", f"{page.name}: {usage.cost:.4f}")
+    changes = changes_between(page, found.workflow, around)
+    notes = found.notes or ([] if changes else ["Nothing in it is a change that could be told. Say which line, and what of it."])
+    return send(SaidView(document=found.workflow.model_dump(mode="json"), changes=changes, notes=notes))
 
 
 @bp.post("/workflows/<int:id>/here", responses={200: Fine})

@@ -19,6 +19,8 @@ from typing import Any
 from dateutil import parser as dates
 from dateutil.relativedelta import relativedelta
 
+from ..text import hashtags
+
 LARGEST = 8_000_000
 
 MISSING: Any = type("Missing", (), {"__repr__": lambda self: "MISSING", "__bool__": lambda self: False})()
@@ -131,6 +133,27 @@ def capital(value: Any) -> Any:
 def slug(value: Any) -> Any:
     text = unicodedata.normalize("NFKD", as_text(value)).encode("ascii", "ignore").decode()
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")
+
+
+@_filter("untagged", "A text without its hashtags.")
+def untagged(value: Any) -> Any:
+    lines = []
+    for line in as_text(value).splitlines():
+        kept: list[str] = []
+        for word in line.split(" "):
+            left = _TAG.sub("", word) if hashtags(word) else word
+            if left == word or any(c.isalnum() for c in left):
+                kept.append(left)
+            elif kept and left[:1] in _ENDS:
+                # A mark that stood behind a tag now ends what stood before it.
+                kept[-1] += left[:1]
+        if any(kept) or not line.strip():
+            lines.append(" ".join(kept).strip())
+    return re.sub(r"\n{3,}", "\n\n", "\n".join(lines)).strip()
+
+
+_TAG = re.compile(r"#\w+")
+_ENDS = (".", "!", "?", "…")
 
 
 @_filter("upper", "In capitals.")

@@ -21,7 +21,8 @@ class SettingChange:
 
 @dataclass(frozen=True)
 class LineChange:
-    """What became of a line: added, removed, moved, changed. `line` is how it stands after, or stood before it went."""
+    """What became of a line: added, removed, moved, changed. `line` is how it stands after, or stood before it went; of one that was
+    added, `settings` are those with values in them."""
 
     what: Literal["added", "removed", "moved", "changed"]
     line: Line
@@ -36,7 +37,8 @@ def compare(before: Workflow, after: Workflow, kinds: Kinds) -> list[LineChange]
     for line in after.lines:
         was = old.get(line.id)
         if was is None or was.kind != line.kind:
-            out.append(LineChange("added", line))
+            blank = line.model_copy(update={"settings": {}})
+            out.append(LineChange("added", line, [one for one in _settings(blank, line, kinds) if "<<" in one.after]))
             continue
         settings = _settings(was, line, kinds)
         if settings:

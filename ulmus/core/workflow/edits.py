@@ -217,9 +217,14 @@ def rename(workflow: Workflow, line: str, to: str, kinds: Kinds) -> Workflow:
 
 def with_settings(workflow: Workflow, line: str, settings: dict[str, Any]) -> Workflow:
     """A page with the settings of one line replaced."""
+    return with_line(workflow, line, lambda one: one.model_copy(update={"settings": settings}))
+
+
+def with_line(workflow: Workflow, line: str, change: Callable[[Line], Line]) -> Workflow:
+    """A page with one line changed, wherever it stands; the start too."""
     if line == workflow.start.id:
-        return workflow.model_copy(update={"start": workflow.start.model_copy(update={"settings": settings})})
-    return _changed(workflow, line, lambda one: one.model_copy(update={"settings": settings}))
+        return workflow.model_copy(update={"start": change(workflow.start)})
+    return _changed(workflow, line, change)
 
 
 def add_lane(workflow: Workflow, fork: str, kinds: Kinds) -> tuple[Workflow, str]:

@@ -47,6 +47,8 @@ _OF_AN_ITEM = {
     **dict.fromkeys(("notes", "about", "angle", "description"), "summary"),
 }
 _WORD = re.compile(r"\w+")
+MOST_LOOSELY = 3
+"""More words than these are a sentence, and no name of a line with a slip in it."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,7 @@ def find(
     offers = list(place.offers())
     ranked: list[tuple[float, int, Offer]] = []
     # What is in no offer at all may be a slip of the fingers.
-    for loosely in (False, True):
+    for loosely in (False, True) if len(wanted) <= MOST_LOOSELY else (False,):
         for n, (spec, offer) in enumerate(offers if not ranked else ()):
             found = _matches(wanted, spec, offer, loosely)
             if found is not None:

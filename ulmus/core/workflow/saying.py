@@ -58,6 +58,12 @@ class Said:
     sheets: Mapping[str, str] = field(default_factory=dict)
 
 
+_LASTS = {"minute": 60, "hour": 3600, "day": 86_400, "week": 604_800}
+_INSTEAD = re.compile(r"\b(?:instead of|rather than|and not|not) [^,.;]*", re.I)
+_LONE = re.compile(r"<<([\w.]+\.text)>>")
+_UNTAGGED = re.compile(r"\b(?:without|no|minus) (?:the |any |its )?hash ?tags?\b", re.I)
+
+
 def stems(text: str) -> set[str]:
     """The longer words of a text as they are compared: small, and without an ending of number."""
     return {word.rstrip("s") for word in _WORD.findall(text.lower()) if len(word) > 3}
@@ -65,7 +71,7 @@ def stems(text: str) -> set[str]:
 
 def people_in(words: str, people: Mapping[str, str]) -> list[str]:
     """The addresses of people whom words name, by their whole name or by a first or last name nobody else has."""
-    plain = _plain(words)
+    plain = _plain(_INSTEAD.sub("", words))
     whole = [address for address, name in people.items() if _stands(_plain(name), plain)]
     if whole:
         return whole
@@ -100,9 +106,22 @@ def says_when(words: str) -> bool:
     return _WHEN.search(words) is not None
 
 
+def seconds_in(words: str) -> int | None:
+    """A time words name, in seconds: “two days”, “an hour and 30 minutes”; ``None`` where they name none."""
+    found = re.findall(rf"\b({_COUNT[len('(?P<n>') : -1]}) (minute|hour|day|week)s?\b", words, re.I)
+    return sum(_number(n) * _LASTS[unit.lower()] for n, unit in found) or None
+
+
+def sent_so(value: Any, words: str) -> Any:
+    """A lone text that goes out, as the words say it is to go there: without its hashtags."""
+    lone = _LONE.fullmatch(value) if isinstance(value, str) else None
+    return f"<<{lone[1]} | untagged>>" if lone and _UNTAGGED.search(words) else value
+
+
 def named_in(words: str, names: Mapping[str, str], common: set[str] | frozenset[str] = frozenset()) -> str | None:
     """The key of what words name best among some names: whole, or by words no other has; ``None`` where two fit alike or none does.
     Words in `common` tell nothing apart."""
+    words = _INSTEAD.sub("", words)
     plain, spoken = _plain(words), stems(words) - common
     scores: dict[str, float] = {}
     for key, name in names.items():

@@ -16,7 +16,7 @@ from .checks import check
 from .controls import Cells, Setting, settings_of
 from .edits import EditError, Place, add, with_lanes, with_settings
 from .finder import Offer
-from .kinds import BlockSpec, Kinds, KindSpec, StartSpec, WriteSpec, points_at
+from .kinds import BlockSpec, Kinds, KindSpec, SendSpec, StartSpec, WriteSpec, points_at
 from .model import Guess, Lane, Line, Workflow
 from .world import World
 
@@ -44,34 +44,43 @@ class Sketch:
 
 def messages(description: str, kinds: Kinds, world: World) -> list[dict[str, str]]:
     """The messages to the model: the menu, with what there is here to choose from, and the description."""
-    starts = [_entry(spec, world) for spec in kinds.values() if isinstance(spec, StartSpec)]
-    steps = [_entry(spec, world) for spec in kinds.values() if not isinstance(spec, StartSpec)]
-    menu = "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
     return [
-        {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu}\n</menu>"},
+        {"role": "system", "content": f"{_ASK}\n\n<menu>\n{menu(kinds, world)}\n</menu>"},
         {"role": "user", "content": f"<description>\n{description.strip()}\n</description>"},
     ]
+
+
+def menu(kinds: Kinds, world: World) -> str:
+    """Every kind of start and of line, with what there is here to choose from."""
+    starts = [_entry(spec, world) for spec in kinds.values() if isinstance(spec, StartSpec)]
+    steps = [_entry(spec, world) for spec in kinds.values() if not isinstance(spec, StartSpec)]
+    return "\n".join(["Starts:", *sorted(starts), "", "Lines:", *sorted(steps)])
+
+
+def line_schema(names: list[str], **more: Any) -> dict[str, Any]:
+    """The JSON Schema of one line of an answer, of one of some kinds."""
+    parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address", "query", "rule")}
+    properties = {"kind": {"type": "string", "enum": names}, **parts, **more}
+    return {"type": "object", "properties": properties, "required": ["kind", "words"], "additionalProperties": False}
 
 
 def answer_schema(kinds: Kinds) -> dict[str, Any]:
     """The JSON Schema of the answer."""
     starts = sorted(spec.name for spec in kinds.values() if isinstance(spec, StartSpec))
     steps = sorted(spec.name for spec in kinds.values() if not isinstance(spec, StartSpec))
-    parts = {name: {"type": "string"} for name in ("words", "title", "prompt", "address", "query", "rule")}
-
-    def line(names: list[str], **more: Any) -> dict[str, Any]:
-        properties = {"kind": {"type": "string", "enum": names}, **parts, **more}
-        return {"type": "object", "properties": properties, "required": ["kind", "words"], "additionalProperties": False}
-
-    inner = {"type": "array", "items": line([n for n in steps if not isinstance(kinds[n], BlockSpec)]), "maxItems": MOST_LINES}
+    inner = {
+        "type": "array",
+        "items": line_schema([n for n in steps if not isinstance(kinds[n], BlockSpec)]),
+        "maxItems": MOST_LINES,
+    }
     lane = {"type": "object", "properties": {"when": {"type": "string"}, "inside": inner}, "additionalProperties": False}
     lanes = {"type": "array", "items": lane, "maxItems": MOST_LANES}
     return {
         "type": "object",
         "properties": {
             "name": {"type": "string", "maxLength": 80},
-            "start": line(starts),
-            "steps": {"type": "array", "items": line(steps, inside=inner, lanes=lanes), "maxItems": MOST_LINES},
+            "start": line_schema(starts),
+            "steps": {"type": "array", "items": line_schema(steps, inside=inner, lanes=lanes), "maxItems": MOST_LINES},
         },
         "required": ["name", "start", "steps"],
         "additionalProperties": False,
@@ -87,7 +96,7 @@ def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: Wor
         page = page.model_copy(update={"name": str(answer.get("name") or UNNAMED).strip()[:120] or UNNAMED})
     if not page.brand and (brand := saying.named_in(description, world.brands)):
         page = page.model_copy(update={"brand": brand})
-    drawing = _Drawing(kinds, world, who, description, notes)
+    drawing = Drawing(kinds, world, who, description, notes)
     told = answer.get("start")
     start = drawing.line(page, told, finder.find(page, kinds, "", "", world, who))
     if start is not None:
@@ -96,14 +105,14 @@ def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: Wor
     page = drawing.put(page, steps if isinstance(steps, list) else [], Place())
     if not page.steps:
         notes.append("The description named no line that could be put on the page. Add the first with “Add a line”.")
-    return Sketch(_within_channels(page, kinds, world), notes)
+    return Sketch(within_channels(page, kinds, world), notes)
 
 
 UNNAMED = "A page from a description"
 VOICE = 'You write for <<brand.name | otherwise "our house">>. Voice: <<brand.voice | otherwise "plain and friendly">>'
 
 
-class _Drawing:
+class Drawing:
     """A page being drawn from a description: what was said, and what was spoken of last."""
 
     def __init__(self, kinds: Kinds, world: World, who: str, description: str, notes: list[str]) -> None:
@@ -153,7 +162,7 @@ class _Drawing:
         if not fitting:
             self.notes.append(f"“{(words or kind)[:80]}” could not be placed: there is no such line here.")
             return None
-        offer, guesses = self._meant(page, fitting, words)
+        offer, guesses = self.meant(page, fitting, words)
         settings = dict(offer.settings)
         said = saying.Said(words, self.whole, self.world.people, self.who)
         used: set[str] = set()
@@ -161,7 +170,7 @@ class _Drawing:
             told = str(answer.get(setting.told) or "").strip()[:LONGEST] if setting.told and setting.told not in used else ""
             if setting.told == "voice" and page.brand and not told:
                 told = VOICE
-            value = self._described(setting, told)
+            value = self.described(setting, told)
             if value is not None:
                 used.add(setting.told)
                 settings[name] = f"{value}{settings.get(name, '')}" if setting.told == "prompt" else value
@@ -173,10 +182,13 @@ class _Drawing:
                 guesses.pop(name, None)
                 if heard.why:
                     guesses[name] = heard.why
+        if isinstance(self.kinds[kind], SendSpec):
+            settings = {name: saying.sent_so(value, words) for name, value in settings.items()}
         made = finder.made(Offer(offer.kind, offer.stage, offer.title, offer.about, settings, offer.lacks), self.kinds, page)
         return made.model_copy(update={"guesses": {n: Guess(value=settings.get(n), why=why) for n, why in guesses.items()}})
 
-    def _described(self, setting: Setting, told: str) -> Any:
+    def described(self, setting: Setting, told: str) -> Any:
+        """A setting’s value by the words meant for it; ``None`` where there are none or they do not fit."""
         if not told:
             return None
         try:
@@ -185,7 +197,7 @@ class _Drawing:
             self.notes.append(str(error))
             return None
 
-    def _meant(self, page: Workflow, fitting: list[Offer], words: str) -> tuple[Offer, dict[str, str]]:
+    def meant(self, page: Workflow, fitting: list[Offer], words: str) -> tuple[Offer, dict[str, str]]:
         """Which of the offers of one kind is meant: the connection or sheet that the words name, else the one the description spoke of;
         and what of it is a guess, by setting."""
         spec = self.kinds[fitting[0].kind]
@@ -231,7 +243,7 @@ class _Drawing:
         return Offer(offer.kind, offer.stage, offer.title, offer.about, settings, offer.lacks)
 
 
-def _within_channels(page: Workflow, kinds: Kinds, world: World) -> Workflow:
+def within_channels(page: Workflow, kinds: Kinds, world: World) -> Workflow:
     """The page with its drafts kept within what the channels take that they go out on."""
     drafts = {line.id for line in page.every_step if (kind := kinds.get(line.kind)) is not None and kind.stage == "draft"}
     for _ in range(MOST_LINES):

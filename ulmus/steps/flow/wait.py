@@ -23,7 +23,7 @@ class WaitSettings(Settings):
             "mail": "until a mail arrives",
         },
     )
-    seconds: float = setting("How long", control="duration", default=3600, ge=1, le=31_536_000, when="how=for")
+    seconds: float = setting("How long", control="duration", default=3600, told="pause", ge=1, le=31_536_000, when="how=for")
     moment: str = setting(
         "Until",
         "A time such as 17:00, or a date and time, from a value too.",

@@ -17,6 +17,7 @@ import { Rows } from "./grid/Rows";
 import { AddSample, FirstSample, SampleHead } from "./grid/SampleHead";
 import { Following } from "./head/Clients";
 import { LivePanel } from "./head/LivePanel";
+import { SayChange } from "./head/SayChange";
 import { cellKey, useCells } from "./model/cells";
 import { linesOf, withLine } from "./model/document";
 import { usePage } from "./model/page";
@@ -112,6 +113,7 @@ function Opened({ bench }: { bench: Bench }) {
     // A page just made asks first what sets it off.
     if (search.get("begin")) writing.setFinding("");
   }, []);
+  const [said, setSaid] = useState<{ line: string; words: string } | null>(null);
   const finder = (line: string, depth: number) =>
     writing.finding === line && (
       <div role="row" className="bench-row">
@@ -122,6 +124,10 @@ function Opened({ bench }: { bench: Bench }) {
             line={line}
             depth={depth}
             onTake={writing.take}
+            onSay={(words) => {
+              writing.setFinding(null);
+              setSaid({ line: line === END ? (bench.lines.findLast((l) => !l.parent)?.id ?? line) : line, words });
+            }}
             onClose={() => writing.setFinding(null)}
           />
         </div>
@@ -309,6 +315,9 @@ function Opened({ bench }: { bench: Bench }) {
           onMute={() => mute(step)}
           commands={writing.commands}
         />
+      )}
+      {said && (
+        <SayChange workflow={bench.id} page={page} line={said.line} words={said.words} onClose={() => setSaid(null)} />
       )}
     </div>
   );

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ...recurrence import RecurrenceError, due, words_of
-from ..saying import Heard, Said, says_when
+from ..saying import Heard, Said, says_when, seconds_in
 from ..world import World
 from .base import Control, Offered, SentencePart, Setting, Spot
 
@@ -45,6 +45,10 @@ class Duration(Control):
     """A number of seconds."""
 
     name = "duration"
+
+    def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
+        seconds = seconds_in(said.words) if setting.told == "pause" else None
+        return Heard(seconds) if seconds else None
 
     def words(self, value: Any, setting: Setting, world: World) -> list[SentencePart] | None:
         return [SentencePart("value", duration(value))] if isinstance(value, int | float) else None

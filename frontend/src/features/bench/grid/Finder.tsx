@@ -12,18 +12,24 @@ type Props = {
   line: string;
   depth: number;
   onTake: (offer: Offer) => void;
+  /** Have what was typed turned into lines, in words of one's own. */
+  onSay: (words: string) => void;
   onClose: () => void;
 };
 
 /** Say in words what happens next; what makes most sense here stands first. */
-export function Finder({ workflow, version, line, depth, onTake, onClose }: Props) {
+export function Finder({ workflow, version, line, depth, onTake, onSay, onClose }: Props) {
   const [words, setWords] = useState("");
   const [at, setAt] = useState(0);
   const input = useRef<HTMLInputElement>(null);
   const list = useRef<HTMLDivElement>(null);
   const offers = useQuery(reads.offers(workflow, version, line, words));
   const found = offers.data ?? [];
-  const chosen = found[Math.min(at, found.length - 1)];
+  // What is more than a name of a line can be said as it is.
+  const sayable = line !== "" && words.trim().split(/\s+/).length > 2;
+  const last = found.length - 1 + (sayable ? 1 : 0);
+  const saying = sayable && at >= found.length && !offers.isPending;
+  const chosen = saying ? undefined : found[Math.min(at, found.length - 1)];
   useEffect(() => {
     input.current?.focus();
     input.current?.scrollIntoView({ block: "center" });
@@ -46,11 +52,12 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
   });
 
   function press(event: React.KeyboardEvent) {
-    if (event.key === "ArrowDown") setAt(Math.min(found.length - 1, at + 1));
+    if (event.key === "ArrowDown") setAt(Math.min(last, at + 1));
     else if (event.key === "ArrowUp") setAt(Math.max(0, at - 1));
     else if (event.key === "Enter") {
+      if (saying) onSay(words.trim());
       // What was typed last counts, even if its offers are still on their way.
-      if (offers.isPlaceholderData || offers.isPending) soon.current = true;
+      else if (offers.isPlaceholderData || offers.isPending) soon.current = true;
       else if (chosen) onTake(chosen);
     } else if (event.key === "Escape") onClose();
     else return;
@@ -66,7 +73,7 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
         role="combobox"
         aria-expanded
         aria-controls="offers"
-        aria-activedescendant={chosen ? `offer-${found.indexOf(chosen)}` : undefined}
+        aria-activedescendant={saying ? "offer-said" : chosen ? `offer-${found.indexOf(chosen)}` : undefined}
         aria-label={line ? "What happens next?" : "What sets it off?"}
         placeholder={line ? "What happens next?" : "What sets it off?"}
         value={words}
@@ -116,6 +123,24 @@ export function Finder({ workflow, version, line, depth, onTake, onClose }: Prop
             </button>
           );
         })}
+        {sayable && (
+          <button
+            type="button"
+            id="offer-said"
+            role="option"
+            tabIndex={-1}
+            aria-selected={saying}
+            onMouseMove={() => setAt(found.length)}
+            onClick={() => onSay(words.trim())}
+            className={`grid w-full grid-cols-[4rem_1fr] gap-3 border-t border-line px-3 py-1.5 text-left ${saying ? "bg-leafwash" : ""}`}
+          >
+            <span />
+            <span>
+              <span className="font-serif">Have “{words.trim()}” put in</span>
+              <span className="block text-xs text-soft">A model turns it into lines. You see them first.</span>
+            </span>
+          </button>
+        )}
       </div>
     </div>
   );

@@ -22,6 +22,7 @@ import { GoLive } from "./GoLive";
 import { LimitsDialog } from "./LimitsDialog";
 import { PurposeDialog } from "./PurposeDialog";
 import { Revisions } from "./Revisions";
+import { SayChange } from "./SayChange";
 
 const SAVING: Record<Saving, string> = {
   saved: "Saved",
@@ -53,6 +54,7 @@ export function LivePanel({
   const [limits, setLimits] = useState(false);
   const [purpose, setPurpose] = useState(false);
   const [revisions, setRevisions] = useState(false);
+  const [saying, setSaying] = useState(false);
   const [trying, setTrying] = useState(false);
   const [told, setTold] = useState(false);
   const [brand] = useState(search.get("clients"));
@@ -61,7 +63,7 @@ export function LivePanel({
   // A page that follows another is changed there.
   const writes = maker && !bench.follows;
 
-  useKeys({ l: () => maker && setAsking(true) });
+  useKeys({ l: () => maker && setAsking(true), e: () => writes && setSaying(true) });
   const numbered = bench.lines.filter((l) => l.kind !== "lane" && l.kind !== "take");
 
   async function turn(to: "live" | "pause", aDay = 0) {
@@ -192,6 +194,7 @@ export function LivePanel({
             }
           >
             <Item onSelect={() => setClients(true)}>Clients …</Item>
+            {writes && <Item onSelect={() => setSaying(true)}>Say what is to change …</Item>}
             {writes && <Item onSelect={() => setLimits(true)}>Limits and time zone …</Item>}
             {writes && <Item onSelect={() => setPurpose(true)}>What it is for …</Item>}
             <Item onSelect={() => setRevisions(true)}>Revisions …</Item>
@@ -217,6 +220,7 @@ export function LivePanel({
           <NoticeRules workflow={bench.id} own={session.data?.email ?? ""} />
         </Dialog>
       )}
+      {saying && <SayChange workflow={bench.id} page={page} onClose={() => setSaying(false)} />}
       {clients && <Clients workflow={bench.id} maker={maker} first={brand} onClose={() => setClients(false)} />}
       {purpose && <PurposeDialog page={page} onClose={() => setPurpose(false)} />}
       {limits && <LimitsDialog bench={bench} page={page} onClose={() => setLimits(false)} />}

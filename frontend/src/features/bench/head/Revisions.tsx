@@ -6,20 +6,11 @@ import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Choice, Field } from "../../../components/Field";
 import { Failed, Loading } from "../../../components/Quiet";
-import { Changes } from "../../../components/Rules";
-import { Sentence } from "../../../components/Sentence";
 import { say, sayError } from "../../../components/Toast";
 import { count, when } from "../../../components/words";
 import type { PageDoc } from "../model/document";
 import type { usePage } from "../model/page";
-
-const WORDS: Record<string, [string, string]> = {
-  added: ["text-leaf", "+ added"],
-  removed: ["text-brick", "− removed"],
-  moved: ["text-ochre", "↕ moved"],
-  changed: ["text-ochre", "~ changed"],
-  page: ["text-ochre", "~ the page"],
-};
+import { ChangeList } from "./ChangeList";
 
 /** The revisions of a page: any two set against each other, an old one brought back. */
 export function Revisions({
@@ -97,26 +88,7 @@ export function Revisions({
             ) : told.data.length === 0 ? (
               <p className="text-sm">They are the same.</p>
             ) : (
-              <ul>
-                {told.data.map((change) => (
-                  <li key={`${change.what}${change.step}`} className="border-t border-line py-2">
-                    <p>
-                      <span className={`mr-2 text-xs ${WORDS[change.what]?.[0]}`}>{WORDS[change.what]?.[1]}</span>
-                      <span className="font-serif">
-                        <Sentence parts={change.sentence} />
-                      </span>
-                    </p>
-                    {change.settings.map((setting) => (
-                      <div key={setting.title} className="mt-1 grid grid-cols-[8rem_1fr] gap-3 text-sm">
-                        <span className="text-xs text-soft">{setting.title}</span>
-                        <div className="max-h-60 overflow-y-auto">
-                          <Changes changes={setting.changes} />
-                        </div>
-                      </div>
-                    ))}
-                  </li>
-                ))}
-              </ul>
+              <ChangeList changes={told.data} />
             )}
           </div>
         </>
