@@ -11,7 +11,7 @@ import hashlib
 import json
 import re
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import takewhile
 from typing import Any
 
@@ -69,7 +69,7 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
         return misformed(known or added_up(fill(schema, task), task.ask), task, messages, habits)
     if guide := planner.guide(task.ask):
         return guide
-    if len(task.material.split()) < 12:
+    if len(task.material.split()) < 12 and not task.theme:
         return small_talk(task)
     text = compose(task, skip=1 if re.search(r"^Write a PS\b", task.ask, re.M) else 0)
     if text == task.previous.strip():
@@ -135,18 +135,22 @@ def understand(messages: list[dict[str, str]]) -> Task:
 
 def _without_orders(told: str) -> tuple[str, str]:
     """What stands in a prompt besides its orders and what is not stated, and the theme an order names; all of it where that is nothing."""
-    theme, kept = "", []
-    for line in told.splitlines():
+    theme, kept, names_it = "", [], False
+    for line in (one.strip() for one in told.splitlines() if one.strip()):
         if _ORDER.match(line):
-            theme = theme or (found[1].strip(' .“”"') if (found := _ABOUT.search(line)) else "")
+            found = _ABOUT.search(line)
+            theme = theme or (found[1].strip(' .:“”"') if found else "")
+            names_it = line.endswith(":")
+        elif names_it and not theme and len(line.split()) < 12:
+            # “Write about this topic:”, and the topic below it.
+            theme, names_it = line.strip(' .“”"'), False
         elif not _UNSTATED.search(line):
             kept.append(re.sub(r"^[A-Z][\w’ ]{1,30}: (?=\S)", "", line))
-    left = "\n".join(kept).strip()
-    return (left, theme) if left or theme else (told, "")
+    return ("\n".join(kept), theme) if kept or theme else (told, "")
 
 
 _ORDER = re.compile(r"^(?:Write|Draft|Compose|Make)\b")
-_ABOUT = re.compile(r"\babout(?: this)?:? (?!this\b|it\b)(.{3,80})$")
+_ABOUT = re.compile(r"\babout:? (?!this\b|it\b)(.{3,80})$")
 _UNSTATED = re.compile(r":\s*(?:not stated\.?)?\s*$")
 
 
@@ -176,13 +180,16 @@ def _heed(task: Task, note: str) -> None:
 
 def compose(task: Task, skip: int = 0) -> str:
     """The best sentences that fit, in the order of the material, then links and hashtags."""
+    task = replace(task, material=_as_said(task.material))
     least, most = task.hashtags
-    tags = _tags(task, max(least, min(most, 2)) if most else 0)
+    little = bool(task.theme) and len(task.material.split()) < LITTLE
+    tags = _tags(replace(task, material=task.theme) if little else task, max(least, min(most, 2)) if most else 0)
     links = [t for t in task.include if _URL.fullmatch(t)]
     phrases = [t for t in task.include if not _URL.fullmatch(t)]
     tail = "\n".join([*links, *([" ".join(tags)] if tags else [])])
     room = task.longest - len(tail) - (2 if tail else 0)
-    ranked = [s for s in rank(task) if not any(a.lower() in s.lower() for a in task.avoid)][skip:]
+    fitting_words = [s for s in rank(task) if not any(a.lower() in s.lower() for a in task.avoid)]
+    ranked = fitting_words[skip:] or fitting_words
     chosen: list[str] = [f"{p}." if p[-1:].isalnum() else p for p in phrases if p not in "".join(ranked[:1])]
     for sentence in ranked:
         fitting = sentence if _size([*chosen, sentence]) <= room else _clip(sentence, room - _size([*chosen, ""]))
@@ -193,7 +200,13 @@ def compose(task: Task, skip: int = 0) -> str:
     if not chosen and ranked:
         chosen = [ranked[0][: max(20, room - 1)].rsplit(" ", 1)[0] + "…"]
     whole = task.material
-    body = _in_paragraphs(sorted(chosen, key=lambda s: whole.find(s[:25])), whole, task.longest)
+    ordered = sorted(chosen, key=lambda s: whole.find(s[:25]))
+    if little:
+        ordered = [_of_theme(task.theme)]
+    elif task.theme and len(task.theme) + 2 + _size(ordered) <= room and task.theme.lower() not in " ".join(ordered).lower():
+        # What it is to be about stands at its head.
+        ordered = [f"{task.theme}.", *ordered]
+    body = _in_paragraphs([f"{s[:1].upper()}{s[1:]}" for s in ordered], whole, task.longest)
     return f"{body}\n\n{tail}".strip() if tail else body
 
 
@@ -204,6 +217,36 @@ def _in_paragraphs(sentences: list[str], material: str, longest: int) -> str:
         place = max(material.find(sentence[:25]), 0)
         paragraphs.setdefault(material.count("\n", 0, place) if longest > LONG else 0, []).append(sentence)
     return "\n\n".join(" ".join(one) for one in paragraphs.values())
+
+
+_SPEAKER = re.compile(r"^[A-Z][\w’-]+(?: [A-Z][\w’-]+){1,2}: ", re.MULTILINE)
+_PATTER = re.compile(r"(?:Now to this|Good (?:morning|day|evening)|Welcome|You are listening|That was|Until next|Thank you for)\b")
+
+
+LITTLE = 30
+"""Words of material with which a theme cannot be filled."""
+
+
+def _of_theme(theme: str) -> str:
+    """What can honestly be said of a theme of which little is known: a question."""
+    begun = f"{theme[:1].upper()}{theme[1:]}"
+    within = theme if theme[1:2].isupper() else f"{theme[:1].lower()}{theme[1:]}"
+    asks = (
+        f"{begun}: what would you like to know?",
+        f"We have been thinking about {within}. How is it with you?",
+        f"{begun}. Have you ever wondered? Ask us below.",
+        f"One question today, about {within}: what should we show you first?",
+        f"Tell us what you make of {within}, and we take it up next time.",
+    )
+    return asks[sum(theme.encode()) % len(asks)]
+
+
+def _as_said(material: str) -> str:
+    """What was said, without who says it and how listeners are greeted; other texts stay as they are."""
+    if len(_SPEAKER.findall(material)) < 3:
+        return material
+    lines = (_SPEAKER.sub("", line) for line in material.split("\n"))
+    return "\n".join(" ".join(s for s in _SENTENCE.split(line) if not _PATTER.match(s)) for line in lines)
 
 
 def rank(task: Task) -> list[str]:
@@ -303,17 +346,6 @@ def small_talk(task: Task) -> str:
     """An answer where there is no material to work on."""
     if "greeting" in task.ask:
         return "Good day from the practice model."
-    if task.theme:
-        # Of a theme alone nothing is known: what can be said honestly is a question.
-        begun = f"{task.theme[:1].upper()}{task.theme[1:]}"
-        asks = (
-            f"{begun}: what would you like to know?",
-            f"We have been thinking about {task.theme}. How is it with you?",
-            f"{begun}. Have you ever wondered? Ask us below.",
-            f"One question today, about {task.theme}: what should we show you first?",
-            f"Tell us what you make of {task.theme}, and we take it up next time.",
-        )
-        return asks[sum(task.theme.encode()) % len(asks)]
     return "There is no material here to write from."
 
 

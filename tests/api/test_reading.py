@@ -171,7 +171,7 @@ class Beginning(WithApi):
         after = self.owner.get(f"/workflows/{id_}/bench")
         self.assertEqual((after["version"], after["document"]), (before["version"], before["document"]))
         sent = next(line for line in found["document"]["steps"] if line["kind"] == "send_letter")
-        self.assertEqual(sent["settings"]["to"], "ines@a.example")
+        self.assertEqual(sent["settings"]["to"], "owner@a.example")
 
     def test_what_happens_next_stands_behind_its_line_or_says_why_not(self) -> None:
         id_ = self.made(page(self.town.url))
@@ -184,7 +184,7 @@ class Beginning(WithApi):
         nothing = self.owner.post(f"/workflows/{id_}/said", {"words": "Hm hm hm."})
         self.assertEqual(nothing["changes"], [])
         self.assertTrue(nothing["notes"])
-        self.reader.post(f"/workflows/{id_}/said", {"words": "Wait two days."}, 403)
+        self.visitor("reader").post(f"/workflows/{id_}/said", {"words": "Wait two days."}, 403)
         self.town.state.set_fault("model", "garbage", None)
         self.owner.post(f"/workflows/{id_}/said", {"words": "Wait two days."}, 502)
 

@@ -80,6 +80,14 @@ class AtWork(WithBrowser):
             passing.check()
         dialog.get_by_role("button", name="Go live").click()
         self.soon(lambda: not dialog.count(), page.locator("body").inner_text)
+        told = f"{self.demo.url}/api/workflows/{self.at.rpartition('/')[2]}/start"
+
+        def looked() -> bool:
+            start = page.request.get(told).json()
+            return start["listens"] not in ("poll", "rows") or start["looked_at"] is not None
+
+        # What is there when it is first looked at counts as known.
+        self.soon(looked, "its start was looked at")
 
     def run_on(self, item: dict[str, Any]) -> None:
         """Begin a run by hand on a sample that was typed in."""
@@ -107,7 +115,7 @@ class AtWork(WithBrowser):
             found[:] = [a["id"] for a in queue if str(a["workflow"]) == own]
             return bool(found)
 
-        self.soon(waits, f"a question of {workflow}", 60)
+        self.soon(waits, lambda: f"a question of {workflow}: {self.page.request.get(f'{self.demo.url}/api/runs').text()[:900]}", 60)
         self.page.goto(f"{self.demo.url}/approvals/{found[0]}")
         self.page.get_by_role("button", name=re.compile("^(Approve|Allow it|Let it out)")).first.click()
         again = self.page.get_by_role("button", name="Let it out all the same")

@@ -16,7 +16,6 @@ class Jobs(AtWork):
         self.write("feed", "Feed address", f"{self.demo.town}/sites/furrow-letter/feed.rss")
         self.choose("message", "Room", "The team’s room")
         self.go_live()
-        self.page.wait_for_timeout(1500)
         title = self.release("The Furrow Letter")
         self.line("feed").get_by_role("button", name="Look now").click()
         self.page.goto(f"{self.demo.url}/runs")
