@@ -18,6 +18,22 @@ class AtWork(WithBrowser):
 
     brand = ""
     faults: Mapping[str, str] = {}
+    at = ""
+    actions = 0
+    """What was pressed, chosen or typed to have the page live."""
+
+    def tearDown(self) -> None:
+        # What a run of the job used stands beside the pictures of its end.
+        if (folder := os.environ.get("LOOK")) and self.at:
+            runs = self.page.request.get(f"{self.demo.url}/api/runs?workflow={self.at.rpartition('/')[2]}").json()["runs"]
+            usage = [self.page.request.get(f"{self.demo.url}/api/runs/{run['id']}").json()["usage"] for run in runs]
+            used = {
+                "actions": self.actions,
+                "runs": [(r["state"], u["calls"], r["cost"]) for r, u in zip(runs, usage, strict=True)],
+            }
+            with open(f"{folder}/used.jsonl", "a", encoding="utf-8") as out:
+                out.write(json.dumps({"job": self._testMethodName, **used}) + "\n")
+        super().tearDown()
 
     def begin(self, template: str) -> None:
         """A page from a template, chosen in the dialog."""
@@ -29,6 +45,7 @@ class AtWork(WithBrowser):
         page.get_by_role("button", name=re.compile(f"^{template}")).click()
         page.get_by_role("grid", name="The page and its proofs").wait_for()
         self.at = page.url.partition("?")[0]
+        self.actions += 3
 
     def line(self, line: str) -> Locator:
         """The bench of a line."""
@@ -40,6 +57,7 @@ class AtWork(WithBrowser):
     def choose(self, line: str, label: str, option: str) -> None:
         bench = self.line(line)
         bench.get_by_label(label, exact=True).select_option(label=option)
+        self.actions += 2
         self.kept(line, bench.get_by_label(label, exact=True).input_value())
 
     def write(self, line: str, label: str, text: str) -> None:
@@ -48,6 +66,7 @@ class AtWork(WithBrowser):
         box.click()
         box.press("Control+a")
         self.page.keyboard.insert_text(text)
+        self.actions += 2
         self.kept(line, text)
 
     def kept(self, line: str, value: str) -> None:
@@ -79,6 +98,7 @@ class AtWork(WithBrowser):
         if passing.count():
             passing.check()
         dialog.get_by_role("button", name="Go live").click()
+        self.actions += 3 if passing.count() else 2
         self.soon(lambda: not dialog.count(), page.locator("body").inner_text)
         told = f"{self.demo.url}/api/workflows/{self.at.rpartition('/')[2]}/start"
 
@@ -161,6 +181,7 @@ class AtWork(WithBrowser):
         """Press what mends a line."""
         bench = self.line(line)
         bench.get_by_role("button", name=press).click()
+        self.actions += 2
         expect(bench.get_by_role("button", name=press)).to_have_count(0)
 
     def send(self, method: str, path: str, body: dict[str, Any]) -> Any:

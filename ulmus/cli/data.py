@@ -89,3 +89,20 @@ def _plainly(call: Callable[[], T]) -> T:
 
 def _moment(at: float) -> str:
     return f"{dt.datetime.fromtimestamp(at):%d %B %Y, %H:%M}"
+
+
+@main.command("metrics-key")
+@DATA
+def metrics_key(data: Path) -> None:
+    """Make a key with which /metrics is read; one made before is void. It is shown once."""
+    from ..api.public.watching import make_key
+    from ..store import Store
+
+    def made() -> str:
+        store = Store(data)
+        try:
+            return make_key(store)
+        finally:
+            store.close()
+
+    click.echo(_plainly(made))

@@ -130,6 +130,12 @@ class Outsides:
             self._read_limits()
         self._let_through(outside)
 
+    def counted(self) -> tuple[int, int, int]:
+        """How many jobs are under way, how many wait at their gates, and how many outsides do not answer."""
+        with self._lock:
+            some = list(self._all.values())
+            return sum(o.under_way for o in some), sum(len(o.waiting) for o in some), sum(o.resting for o in some)
+
     def _at_once(self, key: str) -> int:
         kind, _, host = key.partition(":")
         return POLITE if kind == "host" and host not in self.services.web.allowed else AT_ONCE

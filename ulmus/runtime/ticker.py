@@ -41,6 +41,7 @@ class Ticker:
         self._over: list[tuple[int, str, float]] = []
         self._lock = threading.Lock()
         self._stopping = threading.Event()
+        self._beat = time.monotonic()
         self._thread = threading.Thread(target=self._work, name="ulmus-ticker", daemon=True)
 
     def start(self) -> None:
@@ -58,6 +59,10 @@ class Ticker:
         if self._thread.is_alive():
             self._thread.join(5)
 
+    def late(self) -> float:
+        """Seconds since it last looked at the time."""
+        return time.monotonic() - self._beat
+
     def _work(self) -> None:
         clock, passed = self.services.clock(), time.monotonic()
         while not self._stopping.wait(TICK):
@@ -65,6 +70,7 @@ class Ticker:
             if now - clock < moment - passed - JUMP:
                 self._guarded(self.set_back, now)
             clock, passed = now, moment
+            self._beat = moment
             health = self.services.health
             self._guarded(health.tick, now)
             for tick in self.parts:
