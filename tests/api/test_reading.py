@@ -158,6 +158,21 @@ class Beginning(WithApi):
         self.assertIn("nothing usable", said)
         self.assertEqual(len(self.owner.get("/workflows")), before)
 
+    def test_every_kind_of_line_is_explained_and_its_example_can_be_pasted(self) -> None:
+        id_ = self.made(page(self.town.url))
+        told = {kind["name"]: self.owner.get(f"/kinds/{kind['name']}") for kind in self.owner.get("/catalogue")["kinds"]}
+        for name, kind in told.items():
+            with self.subTest(name):
+                self.assertTrue(kind["title"] and kind["about"])
+                self.assertTrue(all(one["title"] for one in [*kind["settings"], *kind["gives"]]))
+                example = kind["example"]
+                if example is not None and kind["stage"] != "start":
+                    bench = self.owner.get(f"/workflows/{id_}/bench")
+                    change = {"version": bench["version"], "what": "paste", "line": "post", "lines": example["lines"]}
+                    self.owner.post(f"/workflows/{id_}/edits", change)
+        self.assertGreater(sum(kind["example"] is not None for kind in told.values()), len(told) // 2)
+        self.owner.get("/kinds/teleport", 404)
+
     def test_what_is_said_of_a_page_is_shown_as_changes_and_changes_nothing_by_itself(self) -> None:
         id_ = self.made(page(self.town.url))
         before = self.owner.get(f"/workflows/{id_}/bench")

@@ -46,7 +46,9 @@ class InWords(WithBrowser):
         self.open_workflow()
         page, before = self.page, self.lines()
         page.keyboard.press("e")
-        page.get_by_role("textbox", name="What is to change").fill("Also post it to the blog, but without the hashtags. Ask Mara instead of Ines.")
+        page.get_by_role("textbox", name="What is to change").fill(
+            "Also post it to the blog, but without the hashtags. Ask Mara instead of Ines."
+        )
         page.keyboard.press("Enter")
         dialog = page.get_by_role("dialog")
         expect(dialog.get_by_text("+ added")).to_be_visible()
@@ -60,6 +62,22 @@ class InWords(WithBrowser):
         page.keyboard.press("Enter")
         dialog.get_by_role("button", name="Change the page").click()
         self.soon(lambda: self.lines() == before[:-1], self.lines)
+        page.keyboard.press("Control+z")
+        self.soon(lambda: self.lines() == before, self.lines)
+
+    def test_a_line_is_explained_where_one_stands_and_its_example_put_in(self) -> None:
+        self.open_workflow()
+        page, before = self.page, self.lines()
+        page.get_by_text("Ask Ines Varga").first.click()
+        page.keyboard.press("h")
+        told = page.get_by_label("What this line does")
+        expect(told).to_contain_text("Shows the draft to a person and waits.")
+        expect(told).to_contain_text("What it gives")
+        told.get_by_role("button", name="Put it below this line").click()
+        at = before.index("ask") + 1
+        self.soon(lambda: self.lines() == [*before[:at], "ask", *before[at:]], self.lines)
+        page.keyboard.press("h")
+        expect(told).to_have_count(0)
         page.keyboard.press("Control+z")
         self.soon(lambda: self.lines() == before, self.lines)
 

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..core.columns import TYPES
-from ..core.workflow import Line, Workflow, edits, points_at, settings_of
+from ..core.workflow import Line, Workflow, edits, points_at, read_file, settings_of
 from ..core.workflow.controls import Mail, People
 from ..core.workflow.world import BRAND_FACTS
 from ..steps import kinds
@@ -30,6 +30,17 @@ def templates() -> dict[str, tuple[str, dict[str, Any]]]:
     for path in sorted(TEMPLATES.glob("*.json")):
         document = json.loads(path.read_text("utf-8"))
         found[path.stem] = (str(document.pop("about", "")), document)
+    return found
+
+
+@lru_cache(maxsize=1)
+def examples() -> dict[str, tuple[str, dict[str, Any]]]:
+    """For each kind that stands in a template, the template's name and a line of it, with what stands in blocks left out."""
+    found: dict[str, tuple[str, dict[str, Any]]] = {}
+    for _, document in templates().values():
+        for line in read_file(document).lines:
+            told = {"id": line.id, "kind": line.kind, "settings": line.settings}
+            found.setdefault(line.kind, (str(document["name"]), told))
     return found
 
 

@@ -164,6 +164,14 @@ export const today = () =>
 
 export const catalogue = () => queryOptions({ queryKey: ["catalogue"], queryFn: () => ok(api.GET("/api/catalogue")) });
 
+/** A kind of line explained; it is the same as long as the house runs. */
+export const kind = (name: string) =>
+  queryOptions({
+    queryKey: ["kind", name],
+    queryFn: () => ok(api.GET("/api/kinds/{name}", { params: { path: { name } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
 export const connections = () =>
   queryOptions({ queryKey: ["connections"], queryFn: () => ok(api.GET("/api/connections")) });
 

@@ -17,6 +17,7 @@ const GROUPS: [string, [string, string][]][] = [
       ["↑ ↓", "Line above, line below"],
       ["← →", "Sample before, sample after"],
       ["Enter", "Open the bench on this line"],
+      ["H", "What this line does, with an example"],
       ["R", "Run this cell, with what it needs first"],
       ["Shift R", "Run this row"],
       ["A", "Run everything out of date"],

@@ -6,27 +6,28 @@ from typing import Any, Literal
 from zoneinfo import available_timezones
 
 from flask_openapi3 import Tag
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...core import slots
 from ...core.mailings import READER
 from ...core.slots.filters import FILTERS
-from ...core.workflow import Line, Workflow, World, check, scope_before, settings_of, takes_of
+from ...core.workflow import Line, Workflow, World, check, scope_before, sentence, settings_of, takes_of
 from ...core.workflow.plans import FormPlan, HandPlan
 from ...core.workflow.takes import MARK
 from ...readmodels.journals import gathered, rehearsed
-from ...readmodels.models import CellView, LineProblemView, LineView, ResultView
+from ...readmodels.models import CellView, LineProblemView, LineView, PartView, ResultView
 from ...readmodels.views import cell_view, given, held_by, is_pushed, line_views, problem_view, result_view
 from ...runtime import clients
 from ...runtime.dependencies import outermost
 from ...runtime.execution import plan_of
 from ...runtime.proofing import Cell, Column, values_at
 from ...runtime.services import world
+from ...runtime.sharing import examples
 from ...steps import kinds
 from ...store import sight, tables
-from ..http.base import Body, Fine, Listing, Refusal, Reply, house, send
+from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
 from ..security.auth import needs
 from .samples import SampleView, samples_of
@@ -184,6 +185,59 @@ def catalogue() -> Reply:
             zones=sorted(available_timezones()),
         )
     )
+
+
+class NamePath(BaseModel):
+    name: str = Field(max_length=60)
+
+
+class Explained(BaseModel):
+    """A setting, or a value a line gives."""
+
+    title: str
+    about: str
+    required: bool = False
+
+
+class ExampleView(BaseModel):
+    """A line of a template, as it is read and as lines that can be pasted."""
+
+    template: str
+    sentence: list[PartView]
+    lines: dict[str, Any]
+
+
+class KindHelp(BaseModel):
+    """A kind of line explained: what it does, its settings, what it gives, and an example."""
+
+    title: str
+    stage: str
+    about: str
+    settings: list[Explained]
+    gives: list[Explained]
+    example: ExampleView | None
+
+
+@bp.get("/kinds/<name>", responses={200: KindHelp, 404: Problem})
+@needs("reader")
+def explained(path: NamePath) -> Reply:
+    """What a kind of line does, for whoever stands on one."""
+    kind = kinds().get(path.name)
+    if kind is None:
+        raise Refusal("This Ulmus does not know such a line.", 404)
+    found, example = examples().get(kind.name), None
+    if found is not None:
+        line = Line.model_validate(found[1])
+        with house().services.store.read() as session:
+            parts = sentence(line, kind, world(session))
+        lines = {"format": "ulmus-lines", "version": 1, "lines": [found[1]]}
+        example = ExampleView(template=found[0], sentence=[PartView(what=p.what, text=p.text) for p in parts], lines=lines)
+    settings = [
+        Explained(title=field.title or name, about=field.description or "", required=field.is_required())
+        for name, field in kind.settings.model_fields.items()
+    ]
+    gives = [Explained(title=name, about=field.description or "") for name, field in kind.output.model_fields.items()]
+    return send(KindHelp(title=kind.title, stage=kind.stage, about=kind.about, settings=settings, gives=gives, example=example))
 
 
 @bp.get("/workflows/<int:id>/bench", responses={200: BenchView})

@@ -14,6 +14,7 @@ import { nameOf, type usePage } from "../model/page";
 import type { Commands } from "../model/writing";
 import { CompareTakes, MOST_TAKES, TakeForm, takeAt, takesOf } from "../takes/Takes";
 import { settingsOf, withControl } from "./controls/around";
+import { Help } from "./Help";
 import { LineMenu } from "./LineMenu";
 import { Mending } from "./Mending";
 import { StartPanel } from "./StartPanel";
@@ -47,6 +48,7 @@ export function BenchPanel(props: Props) {
   const [tall, setTall] = useState(false);
   const [place, setPlace] = useState("");
   const [comparing, setComparing] = useState(false);
+  const [help, setHelp] = useState(false);
   // A take of a draft is set up in its draft.
   const home = step.split("~")[0]!;
   const take = takeAt(step);
@@ -59,7 +61,7 @@ export function BenchPanel(props: Props) {
   );
   const here: Aside | null =
     sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
-  useKeys({ c: () => props.onAside(props.aside ? null : here) });
+  useKeys({ c: () => props.onAside(props.aside ? null : here), h: () => setHelp((now) => !now) });
   if (!doc || !line) return null;
   const takes = takesOf(doc, kind);
   const taking = withControl(kind, "takes");
@@ -140,6 +142,9 @@ export function BenchPanel(props: Props) {
           </Button>
         )}
         {maker && !take && <LineMenu line={step} start={isStart} commands={props.commands} />}
+        <Button look="quiet" onClick={() => setHelp(!help)} aria-pressed={help} hint="H">
+          Help
+        </Button>
         <Button look="quiet" onClick={() => setTall(!tall)} aria-pressed={tall}>
           {tall ? "Lower" : "Taller"}
         </Button>
@@ -200,7 +205,17 @@ export function BenchPanel(props: Props) {
           )}
         </div>
         <div className="px-5 py-3 md:overflow-y-auto">
-          {sample === null ? (
+          {help ? (
+            <Help
+              kind={doc.kind}
+              onPut={
+                maker && !isStart && !take
+                  ? (lines) => props.commands.make({ what: "paste", line: home, lines })
+                  : undefined
+              }
+              onClose={() => setHelp(false)}
+            />
+          ) : sample === null ? (
             <p className="text-sm text-soft">Add a sample to see what this line gives.</p>
           ) : result.isPending ? (
             <Loading what="Fetching the result …" />
