@@ -198,6 +198,18 @@ class MoreJobs(AtWork):
         self.in_town("/room", "Chains: ")
 
     @long
+    def test_an_article_becomes_a_listing_with_its_link(self) -> None:
+        self.begin("Article to listing")
+        self.write("feed", "Feed address", f"{self.demo.town}/sites/furrow-letter/feed.rss")
+        self.write("market", "Place", "Lock 9, Ostrey")
+        self.go_live()
+        self.write_article(title="The shop lends its measuring tool")
+        self.look_now("feed")
+        self.approve("Article to listing")
+        self.in_town("/market", "/sites/furrow-letter/the-shop-lends-its-measuring")
+        self.assertIn("See more", self.page.request.get(f"{self.demo.town}/market").text())
+
+    @long
     def test_stories_found_each_written_up_and_commented_under_its_post(self) -> None:
         self.begin("Fresh stories into a sheet")
         self.write("found", "Search for", "bicycle chains")
