@@ -284,12 +284,16 @@ class Pushes(Deciding):
         client.send("ServiceWorker.enable")
         self.soon(lambda: bool(known), "the worker stands by")
         data = json.dumps({"title": "A draft waits for your word", "body": "Seed", "link": "/approvals/1", "waiting": 3})
-        client.send("ServiceWorker.deliverPushMessage", {"origin": self.demo.url, "registrationId": known[0], "data": data})
         shown = "navigator.serviceWorker.ready.then(w => w.getNotifications()).then(all => all.map(n => [n.title, n.body, n.data.link]))"
-        self.soon(
-            lambda: page.evaluate(shown) == [["A draft waits for your word", "Seed", "/approvals/1"]],
-            lambda: str(page.evaluate(shown)),
-        )
+
+        def pushed() -> bool:
+            # A push meant for a worker that is only being started is lost here; pushed again it shows one notification still.
+            for one in dict.fromkeys(known):
+                client.send("ServiceWorker.deliverPushMessage", {"origin": self.demo.url, "registrationId": one, "data": data})
+            page.wait_for_timeout(500)
+            return bool(page.evaluate(shown) == [["A draft waits for your word", "Seed", "/approvals/1"]])
+
+        self.soon(pushed, lambda: str(page.evaluate(shown)))
         manifest = page.request.get(f"{self.demo.url}/app.webmanifest")
         self.assertEqual(manifest.json()["display"], "standalone")
         for icon in manifest.json()["icons"]:

@@ -76,7 +76,6 @@ class InWords(WithBrowser):
         told.get_by_role("button", name="Put it below this line").click()
         at = before.index("ask") + 1
         self.soon(lambda: self.lines() == [*before[:at], "ask", *before[at:]], self.lines)
-        page.keyboard.press("h")
         expect(told).to_have_count(0)
         page.keyboard.press("Control+z")
         self.soon(lambda: self.lines() == before, self.lines)

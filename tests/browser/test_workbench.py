@@ -216,10 +216,14 @@ class AtTheBench(Workbench):
         expect(page.get_by_role("status").filter(has_text="Drafted from")).to_be_visible(timeout=20_000)
         for words in ("furrow.example", "Read the page at feed.link", "Draft “Short post", "Ask Mara", "Post to Pondside"):
             expect(page.get_by_role("rowheader").filter(has_text=words)).to_have_count(1)
-        # What a channel does not take can be kept to with one press.
-        page.get_by_role("rowheader").filter(has_text="Draft “Short post").get_by_role("button").click()
-        page.get_by_role("button", name=re.compile("Keep it within")).click()
+        # What the channel does not take is a rule of the draft already; who is asked was only guessed.
         expect(page.get_by_role("rowheader").filter(has_text="takes at most")).to_have_count(0)
+        number = re.search(r"/workflows/(\d+)", page.url)
+        assert number is not None
+        document = page.request.get(f"{self.demo.url}/api/workflows/{number[1]}/bench").json()["document"]
+        draft = next(line for line in document["steps"] if line["kind"] == "draft")
+        self.assertEqual([rule["most"] for rule in draft["settings"]["rules"] if rule["rule"] == "length"], [300])
+        expect(page.get_by_role("rowheader").filter(has_text="A guess: Nobody was named")).to_have_count(1)
 
     def test_a_template_is_begun_from(self) -> None:
         page = self.page
@@ -423,11 +427,14 @@ class AtTheBench(Workbench):
         page.get_by_role("radio", name="A file").check(force=True)
         page.get_by_label("Workflow file").set_input_files(file)
         note = page.get_by_role("status").filter(has_text="About this page")
-        expect(note).to_contain_text("“What we sent” is not here")
-        expect(note).to_contain_text("Sent on, Words")
-        expect(page.get_by_role("rowheader").filter(has_text="There is no sheet")).to_be_visible()
+        expect(note).to_contain_text("“What we sent” was made, still empty: Sent on, Words.")
+        lacking = page.get_by_role("rowheader").filter(has_text="The sheet “What we sent” has no columns")
+        expect(lacking).to_be_visible()
         note.get_by_role("button", name="Got it").click()
         expect(note).to_have_count(0)
+        lacking.get_by_role("button").click()
+        page.get_by_role("button", name=re.compile(r"Add the \d+ columns")).click()
+        expect(page.get_by_role("rowheader").filter(has_text="has no column")).to_have_count(0)
 
 
 MANY = """

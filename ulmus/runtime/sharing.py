@@ -57,35 +57,40 @@ def needs_of(session: Session, workflow: Workflow) -> dict[str, Any]:
     return {name: value for name, value in out.items() if value}
 
 
-def settle(session: Session, workflow: Workflow, needs: dict[str, Any], brand: str | None = None) -> tuple[Workflow, list[str]]:
+def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple[Workflow, list[str]]:
     """A page from elsewhere with what it points at found here as far as it can be, and a note on each thing looked for.
 
     A connection is found by its key, its name, or by being the only one of its kind; where there is none of its kind, a setting that
     may be left empty is. A sheet by its key, its name or its columns; one that is not here is made, empty, with the columns the file
-    tells. A brand that is not here is made from the facts in the file.
+    tells, for the page's brand. A brand that is not here is made from the facts in the file.
     """
+    page, told_brand = _branded(session, workflow, needs)
     notes: list[str] = []
     here: dict[tuple[str, str], str] = {}
-    for line, _, what, key in _points(workflow):
+    for line, _, what, key in _points(page):
         if (what, key) in here:
             continue
-        found, told = _connection(session, line, key, needs) if what == "connection" else _sheet(session, key, needs, brand)
+        found, told = _connection(session, line, key, needs) if what == "connection" else _sheet(session, key, needs, page.brand)
         here[what, key] = found
         if told:
             notes.append(told)
-    page = _pointed(session, workflow, here)
-    if workflow.brand and session.get(tables.Brand, workflow.brand) is None:
-        told_brand = needs.get("brand")
-        if told_brand:
-            said, name = told_brand.get("facts"), str(told_brand.get("name") or workflow.brand)[:120]
-            facts = {n: str(said[n])[:10_000] for n in BRAND_FACTS if n in said} if isinstance(said, dict) else {}
-            session.add(tables.Brand(key=workflow.brand, name=name, facts=facts))
-            session.flush()
-            notes.append(f"The brand “{name}” was made from the facts in the file.")
-        else:
-            page = page.model_copy(update={"brand": None})
-            notes.append(f"There is no brand “{workflow.brand}” here; choose one where its facts are used.")
-    return page, notes
+    return _pointed(session, page, here), [*notes, *told_brand]
+
+
+def _branded(session: Session, page: Workflow, needs: dict[str, Any]) -> tuple[Workflow, list[str]]:
+    """The page with its brand, made from the facts in the file where it is not here, or without it; and a note where one is due."""
+    if not page.brand or session.get(tables.Brand, page.brand) is not None:
+        return page, []
+    told_brand = needs.get("brand")
+    if not told_brand:
+        return page.model_copy(update={"brand": None}), [
+            f"There is no brand “{page.brand}” here; choose one where its facts are used."
+        ]
+    said, name = told_brand.get("facts"), str(told_brand.get("name") or page.brand)[:120]
+    facts = {n: str(said[n])[:10_000] for n in BRAND_FACTS if n in said} if isinstance(said, dict) else {}
+    session.add(tables.Brand(key=page.brand, name=name, facts=facts))
+    session.flush()
+    return page, [f"The brand “{name}” was made from the facts in the file."]
 
 
 def _told(needs: dict[str, Any], what: str, key: str) -> dict[str, Any]:

@@ -203,8 +203,7 @@ def create(body: CopyBody) -> Reply:
             document = body.document
         else:
             document = blank_page(body.name or "A new page", body.brand, kinds()).model_dump(mode="json")
-        page = _read(members.page_of(session, document))
-        page, notes = sharing.settle(session, page, read_needs(document), members.whose(session, page.brand or ""))
+        page, notes = sharing.settle(session, _read(members.page_of(session, document)), read_needs(document))
         page = sharing.with_person(page, g.user.email) if body.template else page
         id_ = workflows.create(session, page, services.clock(), g.user.email)
     return send(Created(id=id_, notes=notes), 201)
