@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
 
 from practice_town import describing
 from tests.core.test_sentences import WHO, demo_world
+from ulmus.core.pieces import Takes
 from ulmus.core.slots.filters import untagged
 from ulmus.core.workflow import Workflow, changing, check
 from ulmus.core.workflow.compare import compare
@@ -86,6 +88,14 @@ class Said(unittest.TestCase):
         self.assertEqual(page.steps[4].settings["to"], WHO)
         self.assertEqual({what for what, _ in self.differs(words, "editor")}, {"added"})
         self.assertEqual(self.differs("remove the row", "editor"), [])
+
+    def test_a_draft_that_was_not_spoken_of_stays_as_it_is_though_its_channel_takes_less(self) -> None:
+        world = demo_world()
+        short = replace(world.connections["pondside"], takes=Takes(length=100))
+        narrow = replace(world, connections={**world.connections, "pondside": short})
+        self.assertTrue([p for p in check(PAGE, kinds(), narrow) if p.step == "post" and p.mend], "it would be offered")
+        found = changing.changed({"changes": [{"what": "remove", "line": "log", "words": "remove the row"}]}, PAGE, kinds(), narrow)
+        self.assertEqual([(one.what, one.line.id) for one in compare(PAGE, found.workflow, kinds())], [("removed", "log")])
 
     def test_answers_of_any_shape_change_nothing_that_was_not_meant(self) -> None:
         for changes in (

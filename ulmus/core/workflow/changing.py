@@ -64,14 +64,14 @@ def changed(
     notes: list[str] = []
     drawing = Drawing(kinds, world, who, said, notes)
     told = answer.get("changes")
-    behind = at
+    behind, stood = at, frozenset(line.id for line in page.lines)
     for one in told[:MOST_LINES] if isinstance(told, list) else ():
         if not isinstance(one, dict):
             continue
         what, words = one.get("what"), str(one.get("words") or "")
         try:
             if what == "add":
-                place = edits.after(page, behind, kinds) if behind else _place(page, one, kinds, drawing)
+                place = edits.after(page, behind, kinds) if behind else _place(page, one, kinds)
                 before = {line.id for line in page.lines}
                 page = drawing.put(page, [one], place)
                 new = [line.id for line in page.lines if line.id not in before]
@@ -84,7 +84,8 @@ def changed(
                 page = _done(page, line, str(what), one, drawing)
         except EditError as error:
             notes.append(str(error))
-    return Sketch(within_channels(page, kinds, world), notes)
+    # What was not spoken of stays as it is, though a channel takes less.
+    return Sketch(within_channels(page, kinds, world, stood), notes)
 
 
 def _done(page: Workflow, line: Line, what: str, told: Mapping[str, Any], drawing: Drawing) -> Workflow:
@@ -140,7 +141,7 @@ def _meant(page: Workflow, told: Mapping[str, Any], words: str, kinds: Kinds) ->
     return page.line(key) if key else None
 
 
-def _place(page: Workflow, told: Mapping[str, Any], kinds: Kinds, drawing: Drawing) -> Place:
+def _place(page: Workflow, told: Mapping[str, Any], kinds: Kinds) -> Place:
     """Where a line is added: behind the one that is named, else behind the last of its stage, else before what comes later."""
     named = page.line(str(told.get("line") or ""))
     if named is not None and named.id != page.start.id:

@@ -48,14 +48,12 @@ class Heard(NamedTuple):
 @dataclass(frozen=True)
 class Said:
     """The words of a description that a line stands for, and the description itself. `people` are names by mail address, `who` is the
-    address of the person describing; `sheet` is the key of the sheet that was spoken of last, empty for none."""
+    address of the person describing."""
 
     words: str
     whole: str = ""
     people: Mapping[str, str] = field(default_factory=dict)
     who: str = ""
-    sheet: str = ""
-    sheets: Mapping[str, str] = field(default_factory=dict)
 
 
 _LASTS = {"minute": 60, "hour": 3600, "day": 86_400, "week": 604_800}

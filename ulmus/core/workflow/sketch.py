@@ -243,9 +243,9 @@ class Drawing:
         return Offer(offer.kind, offer.stage, offer.title, offer.about, settings, offer.lacks)
 
 
-def within_channels(page: Workflow, kinds: Kinds, world: World) -> Workflow:
-    """The page with its drafts kept within what the channels take that they go out on."""
-    drafts = {line.id for line in page.every_step if (kind := kinds.get(line.kind)) is not None and kind.stage == "draft"}
+def within_channels(page: Workflow, kinds: Kinds, world: World, stood: frozenset[str] = frozenset()) -> Workflow:
+    """The page with its drafts kept within what the channels take that they go out on; not those that `stood` there before."""
+    drafts = {line.id for line in page.every_step if (kind := kinds.get(line.kind)) is not None and kind.stage == "draft"} - stood
     for _ in range(MOST_LINES):
         found = next((p for p in check(page, kinds, world) if p.mend and p.settings is not None and p.step in drafts), None)
         if found is None or found.settings is None:
