@@ -69,6 +69,7 @@ class InWords(WithBrowser):
         self.open_workflow()
         page, before = self.page, self.lines()
         page.get_by_text("Ask Ines Varga").first.click()
+        page.get_by_label("Bench", exact=True).get_by_role("button", name="Help").wait_for()
         page.keyboard.press("h")
         told = page.get_by_label("What this line does")
         expect(told).to_contain_text("Shows the draft to a person and waits.")

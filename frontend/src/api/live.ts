@@ -1,7 +1,6 @@
 /** Live events: what changed on the server, for whatever is open. */
 import { useEffect, useState } from "react";
-import { queries } from "./client";
-import { staleNow } from "./mutate";
+import { anew, staleNow } from "./mutate";
 import type { Topic } from "./reads";
 
 export type News =
@@ -86,7 +85,7 @@ export function useLine(signedIn: boolean): boolean {
         if (first) staleNow(...new Set(Object.values(CONCERNS).flat()));
         first = false;
         setOpen((before) => {
-          if (!before) queries.invalidateQueries();
+          if (!before) anew();
           return true;
         });
       };

@@ -1,4 +1,5 @@
 /** Changes: each a mutation that says what it makes stale. */
+import type { QueryFilters } from "@tanstack/react-query";
 import { type ApiCall, ok, queries } from "./client";
 import type { Stale } from "./reads";
 
@@ -14,11 +15,23 @@ export async function mutate<T>(call: ApiCall<T>, ...makes: Makes): Promise<T> {
     meta: { makes },
   });
   const answer = await mutation.execute();
-  if (makes[0] === "everything") await queries.invalidateQueries();
+  if (makes[0] === "everything") await anew();
   else if (makes[0] !== "nothing") await staleNow(...(makes as Stale[]));
   return answer;
 }
 
 /** Read anew whatever is open of these; waits for it, so that what follows stands on what is so now. */
 export const staleNow = (...stale: Stale[]) =>
-  Promise.all(stale.map((one) => queries.invalidateQueries({ queryKey: typeof one === "string" ? [one] : [...one] })));
+  Promise.all(stale.map((one) => anew({ queryKey: typeof one === "string" ? [one] : [...one] })));
+
+/** Read anew whatever is open of what fits. A first reading that is under way is not begun anew by the library, and may have been
+ * taken before the change: it is read once more when it is there. */
+export async function anew(fits: QueryFilters = {}) {
+  const first = queries.getQueryCache().findAll({
+    ...fits,
+    fetchStatus: "fetching",
+    predicate: (query) => query.state.data === undefined,
+  });
+  await queries.invalidateQueries(fits);
+  if (first.length) await queries.invalidateQueries({ ...fits, predicate: (query) => first.includes(query) });
+}
