@@ -1,6 +1,7 @@
 """Runs all tests and ends with one line: how many passed and failed. ``python -m tests.run [name …]`` runs some.
 
-Those that drive a browser mostly wait for it; all others run in two processes beside them, since many of them wait too.
+Those that drive a browser mostly wait for it; all others run in two processes beside them, since many of them wait too. Whoever of
+these is done takes over browser classes from the end, which the first has not come to.
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ import json
 import logging
 import os
 import re
+import shutil
 import subprocess
 import sys
 import time
@@ -20,6 +22,7 @@ from pathlib import Path
 
 SLOWEST = 12
 IN_A_BROWSER = "tests.browser"
+CLAIMS = Path(".stamps/claims")
 UNIT = ("tests.core", "tests.steps")
 
 
@@ -51,9 +54,11 @@ def main() -> int:
     beside: list[subprocess.Popen[str]] = []
     if wanted[:1] == ["beside"]:
         os.nice(5)
-        other = wanted[1:] == ["other"]
+        other = wanted[1:2] == ["other"]
         rest = (t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
-        suite = unittest.TestSuite(t for t in rest if half(t) == other)
+        own = [t for t in rest if half(t) == other]
+        helps = wanted[-1] == "helping"
+        suite = Shared(own, classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))[::-1] if helps else [])
     elif wanted[:1] == ["unit"]:
         # Two processes: this one carries out what the other does not.
         other = wanted[1:] == ["other"]
@@ -62,8 +67,9 @@ def main() -> int:
     elif wanted:
         suite = loader.loadTestsFromNames(wanted)
     else:
-        suite = unittest.TestSuite(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))
-        beside = [again("beside"), again("beside", "other")]
+        shutil.rmtree(CLAIMS, ignore_errors=True)
+        suite = Shared([], classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER)))
+        beside = [again("beside", "helping"), again("beside", "other", "helping")]
     result = unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
@@ -85,6 +91,39 @@ def main() -> int:
         Path(".stamps/result").write_text(line + "\n", "utf-8")
     print(line, flush=True)
     return 0 if passed and not failed else 1
+
+
+class Shared(unittest.TestSuite):
+    """Tests of one's own, then classes that several processes take from: each class is carried out by whoever claims it first."""
+
+    def __init__(self, own: list[unittest.TestCase], shared: list[list[unittest.TestCase]]) -> None:
+        super().__init__()
+        self._own, self._shared = own, shared
+        self._cleanup = False  # what is carried out is not known before
+
+    def __iter__(self) -> Iterator[unittest.TestCase]:
+        yield from self._own
+        for tests in self._shared:
+            if claimed(tests[0]):
+                yield from tests
+
+
+def claimed(test: unittest.TestCase) -> bool:
+    """Claim a test's class for this process; gives whether it was free."""
+    CLAIMS.mkdir(parents=True, exist_ok=True)
+    try:
+        (CLAIMS / test.id().rpartition(".")[0]).touch(exist_ok=False)
+    except FileExistsError:
+        return False
+    return True
+
+
+def classes(tests: Iterator[unittest.TestCase]) -> list[list[unittest.TestCase]]:
+    """Tests by class, in their order."""
+    found: dict[str, list[unittest.TestCase]] = {}
+    for test in tests:
+        found.setdefault(test.id().rpartition(".")[0], []).append(test)
+    return list(found.values())
 
 
 def half(test: unittest.TestCase) -> bool:

@@ -8,12 +8,14 @@ import gc
 import logging
 import os
 import resource
+import secrets
 import signal
 import threading
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from sqlalchemy import select
 from waitress.server import create_server
 
 from .api import create_app
@@ -23,7 +25,7 @@ from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs
 from .runtime.services import Services
-from .store import place
+from .store import place, tables
 
 WEB_THREADS = 40
 SPARE_THREADS = 24
@@ -65,7 +67,12 @@ class Server:
         self._proof_threads = Threads(8)
         proofs = Proofs(self.services, self._proof_threads, self.engine.handlers, self.engine.uses)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
+        with self.services.store.read() as session:
+            if session.scalar(select(tables.User.id).limit(1)) is None:
+                house.first_key = secrets.token_urlsafe(12)
+        self.house = house
         self.engine.start()
+        house.practice.resume()
         # Reading a page at a time, many of them waiting: events hold a thread each.
         self._web: Any = create_server(
             create_app(house),
@@ -121,6 +128,7 @@ class Server:
         self._web.trigger._fds = []
         self._web.close()
         self.engine.stop()
+        self.house.practice.stop()
         self._proof_threads.stop()
         self.services.close()
 

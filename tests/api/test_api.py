@@ -28,6 +28,7 @@ class Accounts(WithApi):
             "/api/openapi.json",
             "/api/",
             "/api/session",
+            "/api/session/first",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
             "/api/letters/<token>/taken-back",
@@ -254,6 +255,23 @@ class Bench(WithApi):
         self.assertEqual([line["stage"] for line in lines], ["start", "gather", "draft", "ask", "publish", "record"])
         self.assertEqual(lines[1]["sentence"][1], {"what": "slot", "text": "feed.link"})
         self.assertEqual(lines[2]["dependents"], ["editor", "out", "log"])
+
+    def test_samples_are_chosen_from_all_that_the_start_finds(self) -> None:
+        told = self.owner.get(f"/workflows/{self.id_}/start/items")
+        # Two are samples already; the newest stands first.
+        self.assertEqual([one["kept"] for one in told["items"]][:3], [True, True, False])
+        oldest = told["items"][-1]
+        words = " ".join(oldest["title"].split()[:3])
+        self.assertIn(
+            oldest["identity"],
+            [one["identity"] for one in self.owner.get(f"/workflows/{self.id_}/start/items", words=words)["items"]],
+        )
+        self.assertEqual(self.owner.get(f"/workflows/{self.id_}/start/items", words="nothing is called so")["items"], [])
+        self.owner.post(f"/workflows/{self.id_}/samples", {"identities": [oldest["identity"]]})
+        self.assertEqual(self.bench()["samples"][-1]["item"]["title"], oldest["title"])
+        # What is a sample is none a second time.
+        self.owner.post(f"/workflows/{self.id_}/samples", {"identities": [oldest["identity"]]}, 409)
+        self.visitor("reader").get(f"/workflows/{self.id_}/start/items", 403)
 
     def test_proofs_are_made_and_read_in_full(self) -> None:
         self.assertEqual(self.states(), {"empty"})

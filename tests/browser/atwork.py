@@ -137,8 +137,8 @@ class AtWork(WithBrowser):
 
         self.soon(waits, lambda: f"a question of {workflow}: {self.page.request.get(f'{self.demo.url}/api/runs').text()[:900]}", 60)
         self.page.goto(f"{self.demo.url}/approvals/{found[0]}")
-        self.page.get_by_role("button", name=re.compile("^(Approve|Allow it|Let it out)")).first.click()
-        again = self.page.get_by_role("button", name="Let it out all the same")
+        self.page.get_by_role("button", name=re.compile("^(Approve|Allow it)")).first.click()
+        again = self.page.get_by_role("button", name="Send it out all the same")
         said = self.page.get_by_text(re.compile("^(Approved|It may)"))
         expect(said.or_(again).first).to_be_visible()
         if again.count():

@@ -45,7 +45,7 @@ class Week(WithBrowser):
         row = page.get_by_role("listitem").filter(has_text="Labels that last")
         row.get_by_role("button", name="Hold").click()
         expect(row).to_contain_text("Held by Mara Tollen")
-        row.get_by_role("button", name="Let it go").click()
+        row.get_by_role("button", name="Send it at its time").click()
         expect(row).not_to_contain_text("Held by")
         row.get_by_role("button", name="Labels that last").click()
         dialog = page.get_by_role("dialog")

@@ -26,7 +26,7 @@ class Held(WithBrowser):
         page.get_by_label("It is a copy, and the original may have gone on since.").check()
         expect(page.get_by_text("Stop the original first.")).to_be_visible()
         expect(page.get_by_role("heading", name="Would go on with")).to_be_visible()
-        page.get_by_role("button", name="Let it go").click()
+        page.get_by_role("button", name="Start the house").click()
         expect(page.get_by_role("heading", name="Held until you let it go")).to_be_hidden()
         expect(strip).to_be_hidden()
 

@@ -28,7 +28,7 @@ class Broken(Desk):
         page.get_by_role("button", name="Approve with my changes").click()
         expect(page.get_by_role("alert")).to_contain_text("shown wherever the piece is")
         expect(page.get_by_label("Drafts").get_by_text(title)).to_be_visible()
-        page.get_by_role("button", name="Let it out all the same").click()
+        page.get_by_role("button", name="Send it out all the same").click()
         expect(page.get_by_text("Approved. It goes out at its time.")).to_be_visible()
         for place in ("", "/brands/marrowbank"):
             page.goto(f"{self.demo.url}{place}")
@@ -42,9 +42,9 @@ class Refused(Desk):
         page.get_by_label("The piece, to be changed in place").fill("x" * 320)
         expect(page.get_by_text("It breaks", exact=False).first).to_be_visible()
         page.get_by_role("button", name="Approve with my changes").click()
-        page.get_by_role("button", name="Let it out all the same").click()
+        page.get_by_role("button", name="Send it out all the same").click()
         expect(page.get_by_text("takes at most 300 characters; this has 320", exact=False).first).to_be_visible()
-        expect(page.get_by_role("button", name="Let it out all the same")).to_be_visible()
+        expect(page.get_by_role("button", name="Send it out all the same")).to_be_visible()
 
 
 class GoingLive(WithBrowser):

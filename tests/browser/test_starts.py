@@ -102,7 +102,7 @@ class Clock(WithBrowser):
         expect(page.get_by_role("grid", name="The page as it ran")).to_be_visible()
         page.get_by_role("button", name="Pause").click()
         expect(page.get_by_role("alert")).to_contain_text("Paused by Mara")
-        page.get_by_role("button", name="Let it go on", exact=True).click()
+        page.get_by_role("button", name="Go on", exact=True).click()
         expect(page.get_by_role("link", name="Read and decide")).to_be_visible()
         page.get_by_role("button", name="Cancel the run").click()
         page.get_by_role("button", name="Carry out again").click()

@@ -34,7 +34,10 @@ class Pages(unittest.TestCase):
         self.assertEqual([line.kind for line in page.lines], ["feed_item", "read_page", "draft", "ask"])
         self.assertEqual(page.start.settings["url"], "https://furrow.example/feed.xml")
         self.assertEqual(page.steps[0].settings["url"], "<<feed.link>>")
-        self.assertEqual(page.steps[1].settings["prompt"], "Write a short post about it.\n\n<<page.text>>")
+        self.assertEqual(
+            page.steps[1].settings["prompt"],
+            "Write a short post about it.\n\nTitle: <<feed.title>>\nLink: <<feed.link>>\n\n<<page.text | shorten 900 words>>",
+        )
         self.assertEqual(page.steps[2].settings, {"draft": "draft", "who": "ines@seeds.example"})
         self.assertEqual(page.name, "Seed news")
 

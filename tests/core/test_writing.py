@@ -305,7 +305,10 @@ class Finder(unittest.TestCase):
         self.assertEqual([p.message for p in check(w, kinds(), WORLD) if p.severity == "error"], [])
         read, draft, ask, out, row = (line.settings for line in w.steps)
         self.assertEqual(read["url"], "<<feed.link>>")
-        self.assertIn("<<page.text>>", draft["prompt"])
+        self.assertEqual(
+            draft["prompt"].partition("\n\n")[2],
+            "Title: <<feed.title>>\nLink: <<feed.link>>\n\n<<page.text | shorten 900 words>>",
+        )
         self.assertEqual((ask["draft"], ask["who"]), ("draft", "ed@a.example"))
         self.assertEqual(out, {"channel": "pond", "text": "<<draft.text>>"})
         self.assertEqual(

@@ -74,7 +74,10 @@ def new_key(data: Path) -> None:
         store.close()
 
     _plainly(make)
-    click.echo("There is a new key. Under Connections, type the secrets again; under each workflow, copy the addresses again.")
+    click.echo(
+        "There is a new key. Under Connections, type the secrets again; under each workflow, copy the addresses again. "
+        "Second steps at sign-in are taken away."
+    )
 
 
 def _plainly(call: Callable[[], T]) -> T:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 import subprocess
 import sys
 import time
@@ -40,7 +39,7 @@ def serve(
 ) -> None:
     """Serve the app and carry out live workflows.
 
-    Add the first account with `ulmus user add`.
+    Where there is no account yet, it says at which address the first one is made; or add it with `ulmus user add`.
     """
     from ..server import Config
 
@@ -67,20 +66,25 @@ def demo(
     import shutil
     from concurrent.futures import ThreadPoolExecutor
 
+    from ..runtime.town import is_free, start_town
+
     for wanted, option in ((port, "--port"), (town_port, "--town-port"), (smtp_port, "--smtp-port"), (imap_port, "--imap-port")):
         late = time.monotonic() + ENDING
-        while not _is_free(wanted) and time.monotonic() < late:
+        while not is_free(wanted) and time.monotonic() < late:
             time.sleep(0.2)  # the town of a demonstration that was killed may be about to end
-        if not _is_free(wanted):
+        if not is_free(wanted):
             raise click.ClickException(f"Port {wanted} is taken. Choose another with {option}, or end what uses it.")
     if reset and data.exists():
         shutil.rmtree(data)
     with ThreadPoolExecutor(1) as beside:
-        starting = beside.submit(_start_town, data / "town", town_port, smtp_port, imap_port)
+        starting = beside.submit(start_town, data / "town", town_port, smtp_port, imap_port)
         from .. import demo as demonstration
         from ..runtime.services import Services
         from ..server import Config
-    town = starting.result()
+    try:
+        town = starting.result()
+    except OSError as error:
+        raise click.ClickException(f"{error} Choose others with --town-port, --smtp-port and --imap-port.") from None
     try:
         url = f"http://127.0.0.1:{town_port}"
         allowed = frozenset((*(f"127.0.0.1:{p}" for p in (town_port, smtp_port, imap_port)), *allow))
@@ -162,38 +166,8 @@ def _serve(config: Any, open_words: str, services: Any = None) -> None:
             raise click.ClickException(words) from None
         raise click.ClickException(f"Port {config.port} cannot be used ({error.strerror}). Choose another with --port.") from None
     click.echo(f"{open_words} {server.url}\n")
+    if server.house.first_key:
+        click.echo(f"  Nobody has an account here yet. Set it up at {server.url}/?first={server.house.first_key}\n")
     if server.engine.hold is not None:
         click.echo("  This is a copy, or it was moved: it is held. Sign in as an owner; Today says what it would do.\n")
     server.serve()
-
-
-def _is_free(port: int) -> bool:
-    """Whether nobody listens at a port of this machine."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError:
-            return False
-    return True
-
-
-def _start_town(folder: Path, port: int, smtp_port: int, imap_port: int) -> subprocess.Popen[str]:
-    """Start the town as a process of its own that ends with this one."""
-    folder.mkdir(parents=True, exist_ok=True)
-    ports = ["--port", str(port), "--smtp-port", str(smtp_port), "--imap-port", str(imap_port)]
-    arguments = ["--data", str(folder), *ports, "--with-parent"]
-    habits = ["--habits", "length=30,quotes=10,emoji=5"]
-    for _ in range(20):
-        process = subprocess.Popen(
-            [sys.executable, "-m", "practice_town", *arguments, *habits], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-        )
-        assert process.stdout is not None
-        if "open at" in process.stdout.readline():
-            return process
-        process.wait(5)
-        time.sleep(0.5)
-    raise click.ClickException(
-        f"The practice town cannot use port {port}, {smtp_port} or {imap_port}. "
-        "Choose others with --town-port, --smtp-port and --imap-port."
-    )

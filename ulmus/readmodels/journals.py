@@ -13,7 +13,7 @@ from sqlalchemy import select
 from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
-from ..core.workflow.briefs import brief, row_in_brief
+from ..core.workflow.briefs import brief, row_in_brief, shortened
 from ..core.workflow.plans import AskPlan, AssignmentPlan, DraftPlan, EachPlan, ForkPlan, RepeatPlan, WaitPlan
 from ..runtime.execution import plan_of
 from ..runtime.runs import title_of
@@ -294,11 +294,13 @@ def _lanes_not_taken(workflow: Workflow, state: flow.State) -> set[str]:
     return {line.id for line, within, _ in workflow.walk() if any(around.id in missed for around in within)}
 
 
+AT_A_GLANCE, MOST_AT_A_GLANCE = 70, 12
+"""Characters of each carrying-out, and how many of them, that a cell of many tells."""
 _URGENT: tuple[CellState, ...] = ("stuck", "unsure", "running", "asking", "waiting")
 
 
 def gathered(line: Line, inside: list[CellView]) -> CellView:
-    """Many carryings-out of a step as one cell with counts."""
+    """Many carryings-out of a step as one cell with counts, and the beginning of each on a line."""
     view = CellView(step=line.id, sample=inside[0].sample, state="fresh", count=len(inside))
     view.counts = {}
     usage = Usage()
@@ -308,7 +310,8 @@ def gathered(line: Line, inside: list[CellView]) -> CellView:
         view.at = max(view.at or 0, cell.at or 0) or None
     view.state = next((s for s in _URGENT if view.counts.get(s)), "failed" if view.counts.get("failed") == len(inside) else "fresh")
     view.usage = UsageView(**usage.model_dump())
-    view.brief = next((cell.brief for cell in reversed(inside) if cell.brief), "")
+    told = [cell.brief or cell.message for cell in inside if cell.brief or cell.message]
+    view.brief = "\n".join(shortened(one, AT_A_GLANCE) for one in told[:MOST_AT_A_GLANCE])
     view.message = next((cell.message for cell in inside if cell.state in ("failed", "stuck", "unsure")), "")
     return view
 

@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -205,9 +206,13 @@ def brand_values(session: Session, key: str | None) -> dict[str, str]:
     return facts | examples | {"name": brand.name}
 
 
+ASKED_FROM: ContextVar[str] = ContextVar("asked_from", default="")
+"""The address that what is done now was asked from; empty where the house does it itself."""
+
+
 def audit(session: Session, at: float, who: str, did: str, what: str = "") -> None:
     """Leave a line in the audit trail."""
-    session.add(tables.Audit(at=at, who=who, did=did, what=what[:1000]))
+    session.add(tables.Audit(at=at, who=who, did=did, what=what[:1000], place=ASKED_FROM.get()[:60]))
 
 
 def run_values(now: float, number: int, zone: str) -> dict[str, Any]:

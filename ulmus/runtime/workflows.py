@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -183,25 +184,28 @@ def bring_back(engine: Engine, workflow_id: int, who: str) -> None:
     engine.services.bus.publish("workflow", id=workflow_id)
 
 
-def capture(engine: Engine, workflow_id: int, count: int = 3) -> int:
-    """Keep the start's latest items as samples, newest first, without those already kept; gives how many were new.
-
-    Raises `OutsideError` where the start cannot be looked at.
-    """
+def there(engine: Engine, workflow_id: int) -> list[tuple[str, dict[str, Any]]]:
+    """What a start finds now, or has been brought so far, by identity; the newest last. Raises `OutsideError` where it cannot be
+    looked at."""
     with engine.services.store.read() as session:
         workflow = Workflow.model_validate(session.get_one(tables.WorkflowRecord, workflow_id).document)
     if workflow.start.kind in kinds() and isinstance(plan_of(workflow.start), HandPlan | FormPlan | CallInPlan):
-        items = _arrived(engine, workflow_id, workflow.start.id)
-    else:
-        items = poll_once(engine.services, engine.pages, workflow.start, {}).items
+        return _arrived(engine, workflow_id, workflow.start.id)
+    return poll_once(engine.services, engine.pages, workflow.start, {}).items
+
+
+def capture(engine: Engine, workflow_id: int, count: int = 3, wanted: Collection[str] = ()) -> int:
+    """Keep the start's latest items as samples, newest first, without those already kept, or those of the identities `wanted`; gives
+    how many were new. Raises `OutsideError` where the start cannot be looked at."""
+    items = there(engine, workflow_id)
     new = 0
     with engine.services.store.write() as session:
         kept = [s.item for s in session.scalars(select(tables.Sample).where(tables.Sample.workflow_id == workflow_id))]
         named = {item.get("identity") for item in kept} - {None}
         for identity, item in reversed(items):
-            if new >= count:
+            if new >= (len(wanted) or count):
                 break
-            if identity not in named and item not in kept:
+            if (not wanted or identity in wanted) and identity not in named and item not in kept:
                 add_sample(session, workflow_id, item, "start", engine.services.clock(), identity)
                 new += 1
     engine.services.bus.publish("workflow", id=workflow_id)

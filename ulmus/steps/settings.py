@@ -32,6 +32,7 @@ def setting(
     more: bool = False,
     when: str = "",
     takes: str = "",
+    begins: Any = None,
     told: str = "",
     last: bool = False,
     **limits: Any,
@@ -40,7 +41,7 @@ def setting(
 
     `labels` are the words for a choice; `more` puts the field out of the way until asked for; `when` shows it only
     while another setting has one of some values, written ``name=value`` or ``name=value|other``, or while it has any, written ``name``; `takes` are the values a
-    new line begins with there; `last` puts it behind all others; `told` says which words of a description fill it in.
+    new line begins with there, `begins` what it begins with by itself (words before such values, in a text); `last` puts it behind all others; `told` says which words of a description fill it in.
     """
     extra: dict[str, Any] = {"control": control}
     named = (
@@ -49,6 +50,7 @@ def setting(
         ("more", more),
         ("when", when),
         ("takes", takes),
+        ("begins", begins),
         ("told", told),
         ("last", last),
     )

@@ -66,6 +66,9 @@ class Sealer:
         (store.folder / KEY).unlink(missing_ok=True)
         sealer = cls(store.folder)
         store.note(PROOF, sealer.seal({"of": store.identity}))
+        with store.writing() as connection:
+            # A second step whose secret cannot be read would let nobody in.
+            connection.exec_driver_sql("UPDATE users SET second = NULL, second_step = NULL, second_codes = NULL")
         return sealer
 
     def seal(self, secrets: dict[str, str]) -> str:

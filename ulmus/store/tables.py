@@ -36,6 +36,12 @@ class User(Base):
     ended_at: Mapped[float | None]
     brands: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
     """The keys of the brands somebody is kept to; ``None``: they see all of the house."""
+    second: Mapped[str | None] = mapped_column(Text)
+    """The secret of the second step at sign-in, sealed; ``None`` where there is none."""
+    second_step: Mapped[int | None]
+    """The step of the figures that were used last: none of it or before it is taken again."""
+    second_codes: Mapped[list[Any] | None] = mapped_column(JSON(none_as_null=True))
+    """SHA-256 of each code that has not been used."""
 
 
 class WebSession(Base):
@@ -45,6 +51,10 @@ class WebSession(Base):
     user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
     csrf: Mapped[str] = mapped_column(String(64))
     expires_at: Mapped[float]
+    begun_at: Mapped[float | None]
+    seen_at: Mapped[float | None]
+    place: Mapped[str] = mapped_column(String(60), default="", server_default="")
+    agent: Mapped[str] = mapped_column(String(200), default="", server_default="")
 
 
 class Brand(Base):
@@ -666,8 +676,11 @@ class Tally(Base):
 
 class Audit(Base):
     __tablename__ = "audit"
+    __table_args__ = (Index("audit_in_time", "at", "id"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     at: Mapped[float]
     who: Mapped[str] = mapped_column(String(200))
     did: Mapped[str] = mapped_column(String(60))
     what: Mapped[str] = mapped_column(Text, default="")
+    place: Mapped[str] = mapped_column(String(60), default="", server_default="")
+    """The address it was done from; empty where the house did it itself."""

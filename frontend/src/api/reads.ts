@@ -5,6 +5,8 @@ import { api, keepCsrf, ok, type Schemas } from "./client";
 /** What a key begins with: all that is stale together. */
 export type Topic =
   | "accounts"
+  | "places"
+  | "trail"
   | "assistants"
   | "approval"
   | "approvals"
@@ -151,6 +153,22 @@ export const house = () =>
   queryOptions({ queryKey: ["house"], queryFn: () => ok(api.GET("/api/house")), refetchInterval: 30_000 });
 
 export const held = () => queryOptions({ queryKey: ["held"], queryFn: () => ok(api.GET("/api/house/held")) });
+
+/** Where one is signed in. */
+export const places = () => queryOptions({ queryKey: ["places"], queryFn: () => ok(api.GET("/api/session/places")) });
+
+export const trail = (asked: { words: string; who: string; since: string; until: string }) =>
+  infiniteQueryOptions({
+    queryKey: ["trail", asked],
+    initialPageParam: 0,
+    ...kept,
+    queryFn: ({ pageParam }) => {
+      const { words, who, since, until } = asked;
+      const days = { ...(since && { since }), ...(until && { until }) };
+      return ok(api.GET("/api/trail", { params: { query: { words, who, before: pageParam, ...days } } }));
+    },
+    getNextPageParam: (page) => (page.more ? (page.lines.at(-1)?.id ?? null) : null),
+  });
 
 export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
 
@@ -332,6 +350,15 @@ export const runs = (words: string, workflow: number | null, state: string) =>
     queryFn: ({ pageParam }) =>
       ok(api.GET("/api/runs", { params: { query: { words, workflow, state, before: pageParam, limit: RUNS } } })),
     getNextPageParam: (page) => (page.more ? (page.runs.at(-1)?.id ?? null) : null),
+  });
+
+/** What a start finds now. */
+export const items = (workflow: number, words: string) =>
+  queryOptions({
+    queryKey: ["items", workflow, words],
+    ...kept,
+    queryFn: () =>
+      ok(api.GET("/api/workflows/{id}/start/items", { params: { path: { id: workflow }, query: { words } } })),
   });
 
 /** The latest runs of one workflow, to choose from. */

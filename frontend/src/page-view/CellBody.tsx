@@ -51,6 +51,8 @@ export function CellBody({
         <div className={cell.state === "stale" ? "opacity-55" : ""}>
           <PieceBrief piece={shown} lines={lines} small />
         </div>
+      ) : cell.count > 1 && cell.state !== "running" ? (
+        <AtAGlance text={text} count={cell.count} lines={lines} faint={cell.state === "stale"} />
       ) : text && !(stage === "ask" && cell.would) ? (
         <div
           style={cut ? { WebkitLineClamp: lines } : undefined}
@@ -76,6 +78,24 @@ export function CellBody({
         </div>
       )}
     </>
+  );
+}
+
+/** The beginnings of what a line inside a block gave, one for each item, and how many more there are. */
+function AtAGlance({ text, count, lines, faint }: { text: string; count: number; lines: number; faint: boolean }) {
+  const all = text.split("\n").filter(Boolean);
+  const shown = all.slice(0, lines);
+  return (
+    <ol className={`text-sm ${faint ? "opacity-55" : ""}`}>
+      {shown.map((one, i) => (
+        <li key={i} className="truncate">
+          {one}
+        </li>
+      ))}
+      {count > shown.length && shown.length > 0 && (
+        <li className="text-xs text-soft">and {count - shown.length} more</li>
+      )}
+    </ol>
   );
 }
 

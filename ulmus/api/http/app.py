@@ -26,6 +26,7 @@ from ..public import assistants, calls, data, feed, forms, hubs, joining, leavin
 from ..resources import (
     accounts,
     approvals,
+    beginning,
     bench,
     brands,
     clients,
@@ -44,9 +45,11 @@ from ..resources import (
     runs,
     samples,
     sheets,
+    signing,
     starts,
     takes,
     today,
+    trail,
     workflows,
     writing,
 )
@@ -91,7 +94,10 @@ def create_app(house: House | None) -> Application:
     for part in (
         auth,
         accounts,
+        signing,
+        trail,
         keeping,
+        beginning,
         today,
         workflows,
         writing,

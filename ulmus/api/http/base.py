@@ -16,6 +16,7 @@ from ...readmodels.journals import Journals
 from ...runtime.calls import Crowd
 from ...runtime.comparing import Comparisons
 from ...runtime.engine import Engine
+from ...runtime.practice import Practice
 from ...runtime.proofing import Proofs
 from ...runtime.services import Services
 from ..security.tries import Tries
@@ -33,8 +34,11 @@ class House:
     proofs: Proofs
     demo: list[dict[str, str]]
     town_url: str = ""
+    first_key: str = ""
+    """What whoever started a house without accounts knows: the first one is made with it."""
     make_room: Callable[[int], None] = lambda listening: None
     """Told how many pages listen for events, each of which holds a thread."""
+    practice: Practice = field(init=False)
     journals: Journals = field(init=False)
     comparisons: Comparisons = field(init=False)
     places: Places = field(default_factory=Places)
@@ -42,8 +46,14 @@ class House:
     crowd: Crowd = field(default_factory=Crowd)
 
     def __post_init__(self) -> None:
+        self.practice = Practice(self.services)
         self.journals = Journals(self.services.store)
         self.comparisons = Comparisons(self.services, self.proofs, self.proofs.executor)
+
+    @property
+    def town(self) -> str:
+        """Where the practice town around the house is open; empty where there is none."""
+        return self.town_url or self.practice.url
 
 
 def house() -> House:

@@ -14,7 +14,7 @@ from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
-from ..security.auth import needs
+from ..security.auth import MAIL, needs
 from ..security.passwords import hash_password, what_is_wrong
 
 bp = Part("accounts", __name__, url_prefix="/api", abp_tags=[Tag(name="accounts", description="Who may sign in")])
@@ -31,12 +31,16 @@ class AccountView(BaseModel):
     name: str
     role: Role
     ended: bool
+    second: bool
+    """Whether there is a second step when they sign in."""
+    places: int
+    """In how many places they are signed in."""
     brands: list[str] | None
     """The keys of the brands somebody is kept to; ``None``: they see all of the house."""
 
 
 class NewAccount(Body):
-    email: str = Field(max_length=200, pattern=r"^\s*[^@\s]+@[^@\s]+\s*$")
+    email: str = Field(max_length=200, pattern=MAIL)
     name: str = Field(min_length=1, max_length=120)
     role: Role
     password: str = Field(max_length=400)
@@ -59,7 +63,9 @@ def listing() -> Reply:
     """All accounts, those that have ended last."""
     with house().services.store.read() as session:
         found = session.scalars(select(tables.User).order_by(tables.User.ended_at.is_not(None), tables.User.name))
-        return send([_view(user) for user in found])
+        open_ = select(tables.WebSession.user_id, func.count()).where(tables.WebSession.expires_at > house().services.clock())
+        places = dict(session.execute(open_.group_by(tables.WebSession.user_id)).tuples().all())
+        return send([_view(user, places.get(user.id, 0)) for user in found])
 
 
 @bp.post("/accounts", responses={201: AccountView, 409: Problem, 422: Problem})
@@ -123,6 +129,31 @@ def end(path: AccountPath) -> Reply:
     return send(Fine())
 
 
+@bp.delete("/accounts/<int:id>/second", responses={200: Fine})
+@needs("owner")
+def second_away(path: AccountPath) -> Reply:
+    """Take away somebody's second step, whose device is gone. They are signed out everywhere."""
+    services = house().services
+    with services.store.write() as session:
+        user = session.get_one(tables.User, path.id)
+        user.second = user.second_step = user.second_codes = None
+        session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
+        audit(session, services.clock(), g.user.email, "took somebody's second step away", user.email)
+    return send(Fine())
+
+
+@bp.delete("/accounts/<int:id>/places", responses={200: Fine})
+@needs("owner")
+def sign_out(path: AccountPath) -> Reply:
+    """Sign somebody out everywhere."""
+    services = house().services
+    with services.store.write() as session:
+        user = session.get_one(tables.User, path.id)
+        session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
+        audit(session, services.clock(), g.user.email, "signed somebody out everywhere", user.email)
+    return send(Fine())
+
+
 def _kept_to(session: Session, body: NewAccount | ChangedAccount) -> list[str] | None:
     """The brands somebody is to be kept to. Raises where one is not here."""
     if body.brands is None or body.role == "owner":
@@ -140,7 +171,14 @@ def _leaves_an_owner(session: Session, user: tables.User) -> None:
         raise Refusal("This is the last owner. Make somebody else an owner first.", 409)
 
 
-def _view(user: tables.User) -> AccountView:
+def _view(user: tables.User, places: int = 0) -> AccountView:
     return AccountView(
-        id=user.id, email=user.email, name=user.name, role=user.role, ended=user.ended_at is not None, brands=user.brands
+        id=user.id,
+        email=user.email,
+        name=user.name,
+        role=user.role,
+        ended=user.ended_at is not None,
+        second=user.second is not None,
+        places=places,
+        brands=user.brands,
     )

@@ -136,14 +136,7 @@ def listing() -> Reply:
         )
         for r in records
     ]
-    sending = {
-        wanted
-        for kind in kinds().values()
-        if isinstance(kind, SendSpec)
-        for setting in settings_of(kind.settings).values()
-        if setting.control.points_at == "connection"
-        for wanted in setting.needs.split()
-    }
+    sending = sends_through()
     known = [
         ConnectionKindView(
             name=k.name,
@@ -159,6 +152,18 @@ def listing() -> Reply:
     ]
     hosts = [t for t in troubles.values() if t.key.startswith("host:")]
     return send(ConnectionsView(connections=views, kinds=known, hosts=hosts, redirect=house().services.grants.redirect))
+
+
+def sends_through() -> set[str]:
+    """The kinds of connection that pieces go out through."""
+    return {
+        wanted
+        for kind in kinds().values()
+        if isinstance(kind, SendSpec)
+        for setting in settings_of(kind.settings).values()
+        if setting.control.points_at == "connection"
+        for wanted in setting.needs.split()
+    }
 
 
 @bp.post("/outsides/try", responses={200: Fine})
@@ -239,21 +244,26 @@ def change(path: ConnectionPath, body: ConnectionBody) -> Reply:
 @needs("maker")
 def test(path: ConnectionPath) -> Reply:
     """Test a connection without leaving anything on the other side."""
+    return send(tested(path.key))
+
+
+def tested(key: str) -> Tested:
+    """Test a connection, and keep what came of it."""
     services = house().services
     with services.store.read() as session:
-        record = session.get_one(tables.Connection, path.key)
+        record = session.get_one(tables.Connection, key)
     try:
-        services.grants.forget(path.key)
+        services.grants.forget(key)
         opened = services.open_connection(record)
         says, ok = guarded(lambda: connection_kinds()[record.kind].probe(services.web, opened)), True
     except OutsideError as error:
         says, ok = error.message, False
     if ok:
-        house().engine.outsides.forgive(f"connection:{path.key}")
+        house().engine.outsides.forgive(f"connection:{key}")
     with services.store.write() as session:
-        record = session.get_one(tables.Connection, path.key)
+        record = session.get_one(tables.Connection, key)
         record.tested_at, record.test_ok, record.test_says = services.clock(), ok, says
-    return send(Tested(ok=ok, says=says))
+    return Tested(ok=ok, says=says)
 
 
 @bp.post("/connections/<key>/grant", responses={200: Agreement, 409: Problem})

@@ -20,6 +20,10 @@ from ..security.auth import needs
 bp = Part("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")])
 
 
+MOST_AT_ONCE = 8
+MOST_ITEMS = 60
+
+
 class WorkflowPath(BaseModel):
     id: int
 
@@ -43,10 +47,30 @@ class SampleBody(Body):
 
 
 class NewSample(Body):
-    """A typed sample, or none to take the start's latest items."""
+    """A typed sample; or none, to take the start's latest items, or those of these identities."""
 
     item: dict[str, Any] | None = None
-    count: int = Field(1, ge=1, le=8)
+    count: int = Field(1, ge=1, le=MOST_AT_ONCE)
+    identities: list[str] = Field([], max_length=MOST_AT_ONCE)
+
+
+class FoundItemsQuery(Body):
+    words: str = Field("", max_length=200)
+
+
+class FoundItemView(BaseModel):
+    """An item that the start finds now; `kept` where it is a sample already."""
+
+    identity: str
+    title: str
+    about: str
+    kept: bool
+
+
+class FoundItemsView(BaseModel):
+    items: list[FoundItemView]
+    more: int
+    """How many more fit."""
 
 
 def samples_of(session: Session, workflow_id: int) -> list[tables.Sample]:
@@ -64,12 +88,42 @@ def add_sample(path: WorkflowPath, body: NewSample) -> Reply:
             workflows.add_sample(session, path.id, body.item, "typed", house().services.clock())
         return send(Fine())
     try:
-        new = workflows.capture(house().engine, path.id, body.count)
+        new = workflows.capture(house().engine, path.id, body.count, body.identities)
     except OutsideError as error:
         raise Refusal(error.message, 502) from None
     if not new:
         raise Refusal("The start has no further items that are not samples already.", 409)
     return send(Fine())
+
+
+@bp.get("/workflows/<int:id>/start/items", responses={200: FoundItemsView, 502: Problem})
+@needs("maker")
+def items(path: WorkflowPath, query: FoundItemsQuery) -> Reply:
+    """What the start finds now, to choose samples from: the newest first."""
+    try:
+        found = workflows.there(house().engine, path.id)
+    except OutsideError as error:
+        raise Refusal(error.message, 502) from None
+    with house().services.store.read() as session:
+        kept = {sample.identity for sample in samples_of(session, path.id)}
+    words = query.words.casefold().split()
+    fitting = [(identity, item) for identity, item in reversed(found) if all(word in _told(item) for word in words)]
+    views = [
+        FoundItemView(identity=identity, title=title_of(item), about=_about(item), kept=identity in kept)
+        for identity, item in fitting[:MOST_ITEMS]
+    ]
+    return send(FoundItemsView(items=views, more=max(0, len(fitting) - MOST_ITEMS)))
+
+
+def _told(item: dict[str, Any]) -> str:
+    return " ".join(str(value)[:500] for value in item.values()).casefold()
+
+
+def _about(item: dict[str, Any]) -> str:
+    """The first words of its other values."""
+    title = title_of(item)
+    others = (str(value) for value in item.values() if isinstance(value, str | int | float) and value not in ("", title))
+    return " · ".join(one[:60] for one in list(others)[:3])
 
 
 @bp.patch("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine, 409: Problem})

@@ -36,6 +36,8 @@ class StartView(BaseModel):
 
     kind: str
     listens: str
+    rests: str = ""
+    """What it will do once the workflow is live, in words."""
     live: bool
     looked_at: float | None = None
     next_at: float | None = None
@@ -115,7 +117,9 @@ def show(path: StartPath) -> Reply:
     kind = kinds().get(line.kind)
     live = record.state == "live"
     plan = plan_of(line) if kind is not None else None
-    view = StartView(kind=line.kind, listens=plan.listens if isinstance(plan, STARTS) else "", live=live, runs=runs, queued=queued)
+    view = StartView(kind=line.kind, live=live, listens="", runs=runs, queued=queued)
+    if isinstance(plan, STARTS):
+        view.listens, view.rests = plan.listens, plan.rests
     if start is not None and live:
         view.looked_at, view.next_at, view.found, view.failed = start.looked_at, start.next_at, start.found, start.failed
         if hub is not None and hub.until is not None and hub.until > services.clock():

@@ -23,6 +23,7 @@ from ...store import tables
 from ..http.base import Reply, house, send
 from ..http.describing import Part
 from ..security.auth import needs
+from .beginning import FirstSteps, first_steps
 from .brands import BrandSpending, spending
 from .connections import troubles_now
 
@@ -86,6 +87,7 @@ class TodayView(BaseModel):
     budgets: list[BrandSpending] = []
     troubles: list[TroubleView] = []
     live: int
+    first_steps: FirstSteps | None = None
 
 
 @bp.get("/today", responses={200: TodayView})
@@ -128,6 +130,7 @@ def show() -> Reply:
                 if (brand.limits or {}).get("month_money")
             ],
             troubles=troubles_now(),
+            first_steps=first_steps(session),
             live=session.scalar(select(func.count()).where(tables.WorkflowRecord.state == "live")) or 0,
         )
     return send(view)

@@ -290,7 +290,7 @@ def before(path: WorkflowPath) -> Reply:
         samples = [s for s in samples_of(session, path.id) if s.shown]
         line_problems = readiness.from_sheets(session, page) + readiness.from_circles(session, path.id, page)
     problems += readiness.from_proofs(page, samples, house().proofs.columns(page, samples))
-    problems += readiness.from_texts(page, (".example",) if house().town_url else ()) + line_problems
+    problems += readiness.from_texts(page, (".example",) if house().town else ()) + line_problems
     order = {line.id: n for n, line in enumerate(page.lines)}
     problems.sort(key=lambda p: (p.severity != "error", order.get(p.step, 0)))
     waiting = workflows.waiting_for(house().engine, path.id)

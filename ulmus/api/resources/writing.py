@@ -42,6 +42,8 @@ class OfferView(BaseModel):
     about: str
     settings: dict[str, Any]
     lacks: str
+    target: str = ""
+    kind_title: str = ""
 
 
 class EditBody(Body):

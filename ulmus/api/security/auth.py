@@ -9,6 +9,7 @@ and has tries of its own: whoever tries other people's passwords locks out nobod
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import hmac
 import secrets
@@ -20,19 +21,24 @@ from flask_openapi3 import Tag
 from itsdangerous import BadSignature, URLSafeTimedSerializer
 from pydantic import BaseModel, Field
 from sqlalchemy import delete, select
+from sqlalchemy.exc import SQLAlchemyError
 
-from ...runtime.services import audit
+from ...runtime.services import ASKED_FROM, audit
 from ...store import sight, tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
-from . import members
+from . import members, second
 from .passwords import hash_password, matches, what_is_wrong
 
 COOKIE, KNOWN = "ulmus_session", "ulmus_known"
 LASTS, KNOWN_FOR = 30 * 86400, 180 * 86400
+SEEN_EVERY = 300.0
+"""Seconds after which it is noted again when somebody was seen."""
 ROLES = ("reader", "reviewer", "maker", "owner")
 TRIES, TRIES_OF_PLACE, TRIES_OF_ACCOUNT = 8, 100, 100
 """Wrong tries within the window: of one place at one account, of one place altogether, at one account from everywhere."""
+MAIL = r"^\s*[^@\s]+@[^@\s]+\s*$"
+"""What looks like a mail address."""
 SMALL_BODY = 64_000
 """Bytes of a request's body where no account is needed and nothing else is said."""
 
@@ -42,6 +48,8 @@ bp = Part("session", __name__, url_prefix="/api", abp_tags=[Tag(name="session", 
 class SignIn(Body):
     email: str = Field(max_length=200)
     password: str = Field(max_length=400)
+    figures: str = Field("", max_length=20)
+    """Those of the second step, or a code in their place, where there is one."""
 
 
 class NewPassword(Body):
@@ -51,13 +59,26 @@ class NewPassword(Body):
     new: str = Field(max_length=400)
 
 
+class FirstAccount(Body):
+    """The first account of a house, an owner's; `key` is known to whoever started the house."""
+
+    key: str = Field(max_length=100)
+    email: str = Field(max_length=200, pattern=MAIL)
+    name: str = Field(min_length=1, max_length=120)
+    password: str = Field(max_length=400)
+
+
 class SessionView(BaseModel):
     """Who is signed in, if anybody, and what the sign-in page of a demonstration shows."""
 
     signed_in: bool
+    empty: bool = False
+    """Whether nobody has an account yet."""
     name: str = ""
     email: str = ""
     role: str = ""
+    second: bool = False
+    """Whether there is a second step at sign-in."""
     csrf: str = ""
     brands: list[str] | None = None
     """The brands that are seen, where not all of the house is."""
@@ -86,7 +107,8 @@ def room(size: int) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
 
 
 def gate() -> None:
-    """Before anything of a request is read: who asks, whether they may, and what of the house they see."""
+    """Before anything of a request is read: who asks, from where, whether they may, and what of the house they see."""
+    ASKED_FROM.set(request.remote_addr or "")
     view = current_app.view_functions.get(request.endpoint or "")
     role = getattr(view, "__needs__", None)
     if role is None:
@@ -109,6 +131,7 @@ def gate() -> None:
 def forget(_: BaseException | None) -> None:
     """A request is over: its thread sees all of the house again, until the next one is looked at."""
     sight.keep(None)
+    ASKED_FROM.set("")
 
 
 def _who() -> tuple[tables.User | None, tables.WebSession | None]:
@@ -121,7 +144,23 @@ def _who() -> tuple[tables.User | None, tables.WebSession | None]:
         if session is None or session.expires_at < services.clock():
             return None, None
         user = db.get(tables.User, session.user_id)
-        return (user, session) if user is not None and user.ended_at is None else (None, None)
+    if user is None or user.ended_at is not None:
+        return None, None
+    if (session.seen_at or 0) < services.clock() - SEEN_EVERY:
+        _seen(session)
+    return user, session
+
+
+def _seen(session: tables.WebSession) -> None:
+    """Note when and where a session was seen; where that cannot be written, the next request tries again."""
+    with contextlib.suppress(SQLAlchemyError), house().services.store.write() as db:
+        kept = db.get(tables.WebSession, session.id)
+        if kept is not None:
+            kept.seen_at, kept.place, kept.agent = house().services.clock(), request.remote_addr or "", _agent()
+
+
+def _agent() -> str:
+    return str(request.user_agent.string)[:200]
 
 
 def _digest(token: str) -> str:
@@ -132,16 +171,32 @@ def _digest(token: str) -> str:
 def show() -> Reply:
     """Who is signed in."""
     user, session = _who()
-    demo, town = house().demo, house().town_url
     if user is None or session is None:
-        return send(SessionView(signed_in=False, demo=demo, town_url=town))
-    return send(_view(user, session.csrf, town))
+        return send(SessionView(signed_in=False, empty=_is_empty(), demo=house().demo, town_url=house().town))
+    return send(_view(user, session.csrf, house().town))
+
+
+def _is_empty() -> bool:
+    """Whether nobody has an account yet. A house that began with some asks no further."""
+    if not house().first_key:
+        return False
+    with house().services.store.read() as db:
+        return db.scalar(select(tables.User.id).limit(1)) is None
 
 
 def _view(user: tables.User, csrf: str, town: str) -> SessionView:
     kept = members.of(user)
     brands = None if kept is None else sorted(kept)
-    return SessionView(signed_in=True, name=user.name, email=user.email, role=user.role, csrf=csrf, brands=brands, town_url=town)
+    return SessionView(
+        signed_in=True,
+        name=user.name,
+        email=user.email,
+        role=user.role,
+        csrf=csrf,
+        brands=brands,
+        town_url=town,
+        second=user.second is not None,
+    )
 
 
 @bp.post("/session", responses={200: SessionView, 403: Problem, 429: Problem})
@@ -156,11 +211,54 @@ def sign_in(body: SignIn) -> Reply:
         user = db.scalar(select(tables.User).where(tables.User.email == email, tables.User.ended_at.is_(None)))
     if not matches(user.password if user is not None else None, body.password) or user is None:
         raise Refusal("That address and password do not belong together.", 403)
+    if user.second is not None:
+        _second_step(user, body.figures, now)
     house().tries.forgive(tries, now)
     response = _begin(user, now, "signed in")
     token = _known_here(email).dumps(email)
     response.set_cookie(KNOWN, str(token), max_age=KNOWN_FOR, httponly=True, samesite="Lax", secure=_secure())
     return response
+
+
+@bp.post("/session/first", responses={200: SessionView, 403: Problem, 409: Problem, 422: Problem, 429: Problem})
+def first(body: FirstAccount) -> Reply:
+    """Make the first account of a house, and sign in with it."""
+    services = house().services
+    now, email = services.clock(), body.email.strip().lower()
+    if house().tries.used_up([(f"first {request.remote_addr or ''}", TRIES)], now):
+        raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
+    if not house().first_key or not hmac.compare_digest(body.key.encode(), house().first_key.encode()):
+        raise Refusal("This address is no longer right. The one to use stands where Ulmus was started last.", 403)
+    if wrong := what_is_wrong(body.password, email, body.name):
+        raise Refusal(wrong, 422)
+    hashed = hash_password(body.password)
+    with services.store.write() as db:
+        if db.scalar(select(tables.User.id).limit(1)) is not None:
+            raise Refusal("Somebody has an account here already. Sign in.", 409)
+        user = tables.User(email=email, name=body.name.strip(), role="owner", password=hashed)
+        db.add(user)
+        audit(db, now, email, "made the first account", email)
+    return _begin(user, now, "signed in")
+
+
+def _second_step(user: tables.User, figures: str, now: float) -> None:
+    """Raise where the second step was not taken: by the figures of a step that was not used yet, or by one of the codes."""
+    services = house().services
+    if not figures.strip():
+        raise Refusal("Type the six figures that your device shows, or one of your codes.", 403, code="second")
+    secret = services.sealer.open(user.second or "").get("secret", "")
+    with services.store.write() as db:
+        kept = db.get_one(tables.User, user.id)
+        code, codes = second.digest(figures), list(kept.second_codes or [])
+        if code in codes:
+            codes.remove(code)
+            kept.second_codes = codes
+            audit(db, now, user.email, "used a code in place of the second step", f"{len(codes)} left")
+            return
+        step = second.step_of(secret, figures, now, kept.second_step or 0) if secret else None
+        if step is None:
+            raise Refusal("These figures are not right, or were used already. Wait for the next ones.", 403, code="second")
+        kept.second_step = step
 
 
 def _begin(user: tables.User, now: float, did: str) -> Any:
@@ -169,9 +267,10 @@ def _begin(user: tables.User, now: float, did: str) -> Any:
     token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
     with services.store.write() as db:
         db.execute(delete(tables.WebSession).where(tables.WebSession.expires_at < now))
-        db.add(tables.WebSession(id=_digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS))
+        seen: dict[str, Any] = {"begun_at": now, "seen_at": now, "place": request.remote_addr or "", "agent": _agent()}
+        db.add(tables.WebSession(id=_digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS, **seen))
         audit(db, now, user.email, did)
-    response = make_response(send(_view(user, csrf, house().town_url)))
+    response = make_response(send(_view(user, csrf, house().town)))
     response.set_cookie(COOKIE, token, max_age=LASTS, httponly=True, samesite="Lax", secure=_secure())
     return response
 

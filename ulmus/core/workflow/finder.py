@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from typing import Any
 
@@ -47,13 +47,16 @@ _OF_AN_ITEM = {
     **dict.fromkeys(("notes", "about", "angle", "description"), "summary"),
 }
 _WORD = re.compile(r"\w+")
+MOST_TOLD = 6
+"""So many values of a start a prompt begins with."""
 MOST_LOOSELY = 3
 """More words than these are a sentence, and no name of a line with a slip in it."""
 
 
 @dataclass(frozen=True)
 class Offer:
-    """A line that could be added; `lacks` says what is not there yet that it needs."""
+    """A line that could be added; `lacks` says what is not there yet that it needs. Where its kind is offered once for each of several,
+    `target` is what this one is for, and `kind_title` what all of them are called."""
 
     kind: str
     stage: str
@@ -61,6 +64,8 @@ class Offer:
     about: str
     settings: dict[str, Any] = field(default_factory=dict)
     lacks: str = ""
+    target: str = ""
+    kind_title: str = ""
 
 
 def find(
@@ -174,7 +179,8 @@ class _Place:
             if not choices:
                 yield spec, self._offer(spec, spec.title if name else spec.offer or spec.title, {})
             for key, title in choices.items():
-                yield spec, self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {**self._as_beside(spec), name: key})
+                offer = self._offer(spec, spec.offer.replace(f"{{{name}}}", title), {**self._as_beside(spec), name: key})
+                yield spec, replace(offer, target=title, kind_title=spec.offer.replace(f"{{{name}}}", "…"))
 
     def _as_beside(self, spec: KindSpec[Any]) -> dict[str, Any]:
         """What a destination of the same kind has set here already: a new one goes out alike, until it is told otherwise."""
@@ -214,6 +220,27 @@ class _Place:
         return frozenset(
             f"<<{Path((root, name))}>>" for root, known in self._roots() if root != self.workflow.start.id for name in known
         )
+
+    def material(self, takes: str) -> str | None:
+        """See `controls.Spot`; a text is shortened, so that a long one leaves room for what is asked."""
+        start = self.workflow.start.id
+        spec, known = self.kinds.get(self.workflow.start.kind), self.scope.get(start)
+        told = known if isinstance(known, dict) else {}
+        asked = [name for name in told if spec is not None and name not in spec.output.model_fields and told[name] != "any"]
+        found = self.nearest(takes)
+        if found is None or (asked and found.startswith(f"<<{start}.")):
+            lines, found = asked[:MOST_TOLD], None
+        else:
+            lines = asked[:MOST_TOLD] or [name for name in ("title", "link") if name in told and found != f"<<{start}.{name}>>"]
+        said = "\n".join(f"{name.replace('_', ' ').capitalize()}: <<{Path((start, name))}>>" for name in lines)
+        if found is not None and found.endswith(".text>>"):
+            found = f"{found[:-2]} | shorten 900 words>>"
+        return "\n\n".join(part for part in (said, found) if part) or None
+
+    @property
+    def for_brand(self) -> bool:
+        """See `controls.Spot`."""
+        return bool(self.workflow.brand)
 
     def each(self) -> str | None:
         """See `controls.Spot`; there are such where what stands above is a block that made some."""
@@ -278,7 +305,7 @@ class _Place:
     def sense(self, spec: KindSpec[Any], offer: Offer) -> float:
         """How much sense it makes here."""
         if self.starts:
-            return 0.0
+            return spec.common
         score = float(_NEXT[self.stage].get(spec.stage, 1))
         if isinstance(spec, WriteSpec) and spec.own_row(spec.read(offer.settings)):
             # Beside the row a run comes from, where it comes from one; else it is rarely meant.

@@ -209,6 +209,7 @@ class PollPlan:
     for all `together`."""
 
     listens: ClassVar[Listens] = "poll"
+    rests: ClassVar[str] = "It looks for new items once the workflow is live."
     every: float = 900.0
     most: int = 50
     together: bool = False
@@ -219,6 +220,7 @@ class RowsPlan:
     """Watches the rows of a `sheet`, as `PollPlan` does; with `changes`, a row that changes is one that comes anew."""
 
     listens: ClassVar[Listens] = "rows"
+    rests: ClassVar[str] = "It watches the sheet once the workflow is live."
     sheet: str
     every: float = 5.0
     most: int = 50
@@ -232,6 +234,7 @@ class ClockPlan:
     up once, or left out. With a `sheet`, the next `count` rows each time that nothing stands for in the column `used`."""
 
     listens: ClassVar[Listens] = "clock"
+    rests: ClassVar[str] = "It runs at its times once the workflow is live."
     rule: str
     zone: str = "UTC"
     quiet: str = ""
@@ -246,6 +249,7 @@ class RunsPlan:
     """Waits for runs of another `workflow` (its number, as text) that ended in one of these `outcomes`; any where there is none."""
 
     listens: ClassVar[Listens] = "runs"
+    rests: ClassVar[str] = "It follows the other workflow once this one is live."
     workflow: str
     outcomes: tuple[str, ...] = ()
 
@@ -255,6 +259,7 @@ class HandPlan:
     """Waits for a person to press a button, who fills in `fields`."""
 
     listens: ClassVar[Listens] = "push"
+    rests: ClassVar[str] = "You start it once the workflow is live."
     waits: ClassVar[str] = "Waits for you to start it."
     fields: tuple[Any, ...] = ()
 
@@ -264,6 +269,7 @@ class FormPlan:
     """Waits for a form with a page of its own to be filled in: what stands on it, and how often it may be sent."""
 
     listens: ClassVar[Listens] = "push"
+    rests: ClassVar[str] = "The form is open once the workflow is live."
     waits: ClassVar[str] = "Waits for the form to be filled in."
     heading: str
     intro: str = ""
@@ -280,6 +286,7 @@ class CallInPlan:
     answered at once or (at most `seconds` later) with the `reply`."""
 
     listens: ClassVar[Listens] = "push"
+    rests: ClassVar[str] = "Its address takes calls once the workflow is live."
     waits: ClassVar[str] = "Waits for a call."
     signed: bool = False
     title: str = ""

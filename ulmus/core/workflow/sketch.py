@@ -109,7 +109,6 @@ def page_of(answer: Mapping[str, Any], blank: Workflow, kinds: Kinds, world: Wor
 
 
 UNNAMED = "A page from a description"
-VOICE = 'You write for <<brand.name | otherwise "our house">>. Voice: <<brand.voice | otherwise "plain and friendly">>'
 
 
 class Drawing:
@@ -168,12 +167,10 @@ class Drawing:
         used: set[str] = set()
         for name, setting in settings_of(self.kinds[kind].settings).items():
             told = str(answer.get(setting.told) or "").strip()[:LONGEST] if setting.told and setting.told not in used else ""
-            if setting.told == "voice" and page.brand and not told:
-                told = VOICE
             value = self.described(setting, told)
             if value is not None:
                 used.add(setting.told)
-                settings[name] = f"{value}{settings.get(name, '')}" if setting.told == "prompt" else value
+                settings[name] = f"{value}{_material(settings, setting)}" if setting.told == "prompt" else value
             heard = setting.control.heard(said, setting, settings.get(name))
             # What the model made of it holds against a guess, where the description bears it out.
             borne_out = value is not None and (not self.whole or told in self.whole)
@@ -264,3 +261,8 @@ def blank_page(name: str, brand: str | None, kinds: Kinds) -> Workflow:
     """A page with nothing but the start that blank pages begin with."""
     start = next(spec.name for spec in kinds.values() if isinstance(spec, StartSpec) and spec.begins_blank_pages)
     return Workflow(name=name.strip()[:120] or UNNAMED, brand=brand or None, start=Line(id="start", kind=start), steps=[])
+
+
+def _material(settings: Mapping[str, Any], setting: Setting) -> str:
+    """What an offered prompt is made of, without the words it begins with where none were said."""
+    return str(settings.get(setting.name, "")).removeprefix(str(setting.begins or ""))

@@ -91,6 +91,7 @@ class DraftSettings(Settings):
         "What to write this time, from which values.",
         control="longslots",
         takes="text@gather|text@start|text|title",
+        begins="Write one short post about this. Say what is new in the first sentence, and take every fact from what stands here.",
         told="prompt",
         min_length=1,
         max_length=100_000,
@@ -100,6 +101,7 @@ class DraftSettings(Settings):
         "Who is writing, for whom, in what voice. The same every time.",
         control="longslots",
         default="",
+        begins='You write for <<brand.name | otherwise "our house">>. Voice: <<brand.voice | otherwise "plain and friendly">>',
         max_length=100_000,
         told="voice",
     )
@@ -421,6 +423,7 @@ KIND = Drafts(
     offer="Draft with {model}",
     words="write compose prompt model post summary newsletter article teaser ai llm generate text summarise summarize sum up translate rewrite rephrase shorten extract classify categorise categorize label sentiment score headline title caption tags keywords bullet points idea outline reply copy wording",
     called="draft",
+    common=1.5,
     settings=DraftSettings,
     output=DraftOutput,
     plan=plan,

@@ -36,6 +36,7 @@ KIND = Start(
     offer="Another workflow has ended",
     words="result after follow",
     called="before",
+    common=0.1,
     settings=AfterSettings,
     output=AfterOutput,
     plan=lambda s: RunsPlan(s.workflow, OUTCOMES[s.how]),

@@ -11,7 +11,12 @@ from ..shared.fields import MOST_FIELDS, FormField, fields_of, names_are_unique
 
 class ByHandSettings(Settings):
     fields: list[FormField] = setting(
-        "Fields", "What is asked for each time; none is fine.", control="form", default=[], max_length=MOST_FIELDS
+        "Fields",
+        "What is asked for each time; none is fine.",
+        control="form",
+        default=[],
+        begins=[{"name": "topic", "label": "Topic", "type": "text", "required": True}],
+        max_length=MOST_FIELDS,
     )
 
     @field_validator("fields")
@@ -34,6 +39,7 @@ KIND = Start(
     offer="By hand",
     words="button press manual start",
     called="start",
+    common=0.7,
     settings=ByHandSettings,
     output=ByHandOutput,
     begins_blank_pages=True,

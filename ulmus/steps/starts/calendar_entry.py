@@ -39,6 +39,7 @@ KIND = PolledStart(
     offer="A calendar entry coming up",
     words="meeting appointment event ical",
     called="entry",
+    common=0.3,
     settings=CalendarSettings,
     output=EntryValue,
     plan=lambda s: s.polling(s.every),

@@ -62,6 +62,7 @@ KIND = Start(
     offer="A call from another system",
     words="webhook http api post json",
     called="call",
+    common=0.2,
     settings=CallInSettings,
     output=CallInOutput,
     plan=lambda s: CallInPlan(

@@ -51,6 +51,7 @@ KIND = PolledStart(
     offer="A new item in a feed",
     words="rss atom news podcast article published",
     called="feed",
+    common=0.8,
     settings=FeedSettings,
     output=FeedOutput,
     plan=lambda s: s.polling(s.every),

@@ -56,6 +56,7 @@ KIND = Start(
     offer="A form somebody fills in",
     words="public page questions upload file",
     called="form",
+    common=0.5,
     settings=FormSettings,
     output=FormOutput,
     plan=lambda s: FormPlan(

@@ -69,6 +69,7 @@ KIND = PolledStart(
     offer="A mail in {box}",
     words="inbox received letter imap",
     called="mail",
+    common=0.4,
     settings=MailSettings,
     output=MailOutput,
     plan=lambda s: s.polling(s.every),

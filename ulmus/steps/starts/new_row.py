@@ -56,6 +56,7 @@ KIND = SheetStart(
     offer="A new row in {sheet}",
     words="changed added lead sheet",
     called="row",
+    common=0.55,
     settings=NewRowSettings,
     output=NewRowOutput,
     plan=lambda s: RowsPlan(s.sheet, s.every, s.most, s.runs == "together", s.which == "changed"),

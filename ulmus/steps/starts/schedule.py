@@ -29,6 +29,7 @@ KIND = Start(
     offer="A time: every day, hour or week",
     words="clock daily weekly hourly morning cron weekdays",
     called="time",
+    common=0.9,
     left_to_choose=("title", "date"),
     settings=ScheduleSettings,
     output=ScheduleOutput,

@@ -52,6 +52,7 @@ KIND = SheetStart(
     offer="The next unused row of {sheet}",
     words="topic list sheet",
     called="row",
+    common=0.6,
     settings=SheetRowSettings,
     output=SheetRowOutput,
     plan=lambda s: s.clock(sheet=s.sheet, used=s.used, count=s.count),

@@ -7,9 +7,11 @@ import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Choice, Field, Input } from "../../components/Field";
 import { NoticeRules } from "../../components/NoticeRules";
-import { say, sayError } from "../../components/Toast";
+import { say } from "../../components/Toast";
 import { WantsForm } from "../../components/Wants";
 import { People } from "./People";
+import { Places } from "./Places";
+import { SecondStep } from "./SecondStep";
 import { ThisDevice } from "./ThisDevice";
 
 /** One's own account, and for owners everybody's. */
@@ -21,7 +23,7 @@ export function Account() {
     <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
       <h1 className="font-serif text-3xl font-semibold tracking-tight">{owner ? "Account and people" : "Account"}</h1>
       <div className="mt-8 grid gap-12 lg:grid-cols-[4fr_8fr]">
-        <section aria-labelledby="own">
+        <section aria-labelledby="own" className="min-w-0">
           <h2 id="own" className="smallcaps border-b border-rule pb-1 text-lg">
             {session.name}
           </h2>
@@ -31,7 +33,8 @@ export function Account() {
           <HowToldOf who={session.email} />
           <ThisDevice />
           <NewPassword />
-          <Everywhere />
+          <SecondStep />
+          <Places />
         </section>
         {owner && (
           <div>
@@ -153,25 +156,5 @@ function NewPassword() {
         Change password
       </Button>
     </form>
-  );
-}
-
-function Everywhere() {
-  async function leave() {
-    try {
-      await mutate(api.DELETE("/api/session/everywhere"), "nothing");
-      queries.clear();
-      window.location.assign("/");
-    } catch (error) {
-      sayError(error);
-    }
-  }
-  return (
-    <div className="mt-8 border-t border-line pt-4">
-      <p className="text-sm text-soft">Lost a machine, or signed in on one that is not yours?</p>
-      <Button className="mt-2" onClick={leave}>
-        Sign out everywhere
-      </Button>
-    </div>
   );
 }

@@ -6,9 +6,11 @@ import * as reads from "../../api/reads";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field, Input } from "../../components/Field";
+import { Item, Menu } from "../../components/Menu";
 import { Failed, Loading } from "../../components/Quiet";
 import { Sure } from "../../components/Sure";
 import { say, sayError } from "../../components/Toast";
+import { count } from "../../components/words";
 import { Sees } from "./Sees";
 
 type Person = Schemas["AccountView"];
@@ -73,6 +75,16 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
       ),
     onError: sayError,
   });
+  const out = useMutation({
+    mutationFn: () => mutate(api.DELETE("/api/accounts/{id}/places", path), "accounts", "session", "places"),
+    onSuccess: () => say(`${person.name} is signed out everywhere.`),
+    onError: sayError,
+  });
+  const second = useMutation({
+    mutationFn: () => mutate(api.DELETE("/api/accounts/{id}/second", path), "accounts", "session", "places"),
+    onSuccess: () => say(`${person.name} signs in by the password alone.`),
+    onError: sayError,
+  });
   const end = useMutation({
     mutationFn: () => mutate(api.DELETE("/api/accounts/{id}", path), "accounts"),
     onSuccess: () => say(`${person.name} can no longer sign in.`),
@@ -87,6 +99,8 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
         <p className="truncate text-xs text-soft">{person.email}</p>
         {!person.ended && (
           <p className="text-xs text-soft">
+            {person.second && "second step · "}
+            {person.places ? `signed in at ${count(person.places, "place")} · ` : ""}
             {person.role === "owner" ? (
               "sees all of the house"
             ) : (
@@ -123,9 +137,17 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
               ))}
             </Choice>
           </div>
-          <Button look="quiet" onClick={() => setBack(true)}>
-            New password
-          </Button>
+          <Menu
+            opens={
+              <Button look="quiet" aria-label={`More for ${person.name}`}>
+                …
+              </Button>
+            }
+          >
+            <Item onSelect={() => setBack(true)}>New password …</Item>
+            {person.places > 0 && <Item onSelect={() => out.mutate()}>Sign out everywhere</Item>}
+            {person.second && <Item onSelect={() => second.mutate()}>Take the second step away</Item>}
+          </Menu>
           <Sure
             question={`End the account of ${person.name}?`}
             lost="They are signed out everywhere and cannot sign in. What they did stays under their name; the account can be taken up again with a new password."

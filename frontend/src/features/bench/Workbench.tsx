@@ -102,7 +102,9 @@ function Opened({ bench }: { bench: Bench }) {
     });
   const mute = (line: string) => page.edit((doc) => withLine(doc, line, (l) => ({ ...l, muted: !l.muted })), [line]);
   const isStep = step && step !== bench.lines[0]?.id;
-  const writing = useWriting({ bench, page, maker, step, choose });
+  /** The line that was just put in, until one goes on to another. */
+  const [fresh, setFresh] = useState("");
+  const writing = useWriting({ bench, page, maker, step, choose, onMade: setFresh });
   const dragging = useDragging(page.doc, (line, parent, index) =>
     writing.commands.make({ what: "move", line, parent, index }),
   );
@@ -292,6 +294,7 @@ function Opened({ bench }: { bench: Bench }) {
       {step && catalogue.data && writing.finding === null && (
         <BenchPanel
           key={step}
+          fresh={fresh === step}
           bench={bench}
           page={page}
           catalogue={catalogue.data}

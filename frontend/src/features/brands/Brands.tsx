@@ -1,17 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, Navigate, useNavigate, useParams } from "react-router";
-import { api } from "../../api/client";
-import { mutate } from "../../api/mutate";
+import { Link, Navigate, useParams } from "react-router";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
-import { Dialog } from "../../components/Dialog";
-import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
-import { sayError } from "../../components/Toast";
 import { useHome } from "../../components/Whose";
 import { BrandPage } from "./BrandPage";
+import { NewBrand } from "./NewBrand";
 
 /** The clients: who they are, how they sound, and whether what went out sounds like them. */
 export function Brands() {
@@ -66,39 +62,5 @@ export function Brands() {
       )}
       <NewBrand open={adding} onClose={() => setAdding(false)} />
     </main>
-  );
-}
-
-function NewBrand({ open, onClose }: { open: boolean; onClose: () => void }) {
-  const [name, setName] = useState("");
-  const go = useNavigate();
-  async function add() {
-    try {
-      const made = await mutate(api.POST("/api/brands", { body: { name } }), "brands", "catalogue");
-      onClose();
-      setName("");
-      go(`/brands/${made.key}`);
-    } catch (error) {
-      sayError(error);
-    }
-  }
-  return (
-    <Dialog open={open} onClose={onClose} title="A new brand" about="A client whose workflows share facts and a voice.">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add();
-        }}
-      >
-        <Field label="Name">
-          <Input autoFocus value={name} maxLength={120} onChange={(e) => setName(e.target.value)} />
-        </Field>
-        <div className="mt-4">
-          <Button look="main" type="submit" disabled={!name.trim()}>
-            Add
-          </Button>
-        </div>
-      </form>
-    </Dialog>
   );
 }

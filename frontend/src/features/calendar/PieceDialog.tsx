@@ -93,7 +93,7 @@ export function Actions({ piece, onDone, brief = false }: { piece: OnTime; onDon
       <div className="flex flex-wrap gap-2">
         {WAITS.has(piece.state) && <Button onClick={act(() => move(null))}>Send now</Button>}
         {piece.state === "held" && piece.at > Date.now() / 1000 && (
-          <Button onClick={act(() => move(piece.at))}>Let it go</Button>
+          <Button onClick={act(() => move(piece.at))}>Send it at its time</Button>
         )}
         {piece.state !== "held" && (
           <Button onClick={act(() => mutate(api.POST("/api/pieces/{id}/hold", path), ...stale))}>

@@ -32,10 +32,12 @@ type Props = {
   connection: Schemas["ConnectionView"] | null;
   redirect: string;
   onClose: () => void;
+  /** It is kept, under this key. */
+  onKept?: (key: string) => void;
 };
 
 /** A connection's settings, made from its kind's schema. Secrets can be put in, and never read out. */
-export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
+export function ConnectionForm({ kind, connection, redirect, onClose, onKept }: Props) {
   const [name, setName] = useState(connection?.name ?? "");
   const [settings, setSettings] = useState<Record<string, unknown>>(connection?.settings ?? {});
   const [secrets, setSecrets] = useState<Record<string, string>>({});
@@ -70,7 +72,10 @@ export function ConnectionForm({ kind, connection, redirect, onClose }: Props) {
           "connections",
           "catalogue",
         );
-      else await mutate(api.POST("/api/connections", { body }), "connections", "catalogue");
+      else {
+        const { key } = await mutate(api.POST("/api/connections", { body }), "connections", "catalogue", "today");
+        if (onKept) return onKept(key);
+      }
       say(
         settings.oauth === "authorization_code"
           ? `${name} is kept. Connect it next.`

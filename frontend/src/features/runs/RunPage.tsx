@@ -108,7 +108,7 @@ export function RunPage() {
             look="main"
             onClick={act(() => mutate(api.POST("/api/runs/{id}/release", path), ["run", id]), "It goes on.")}
           >
-            Let it go on
+            Go on
           </Button>
         )}
         {maker && !r.ended_at && r.state !== "held" && r.state !== "queued" && (
@@ -116,7 +116,7 @@ export function RunPage() {
             look="quiet"
             onClick={act(
               () => mutate(api.POST("/api/runs/{id}/pause", path), ["run", id]),
-              "Paused. Nothing more happens until you let it go on.",
+              "Paused. Nothing more happens until you press Go on.",
             )}
           >
             Pause

@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
-import { api, keepCsrf, queries } from "../../api/client";
+import { useSearchParams } from "react-router";
+import { ApiError, api, keepCsrf, queries } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import type { Session } from "../../app/session";
 import { Button } from "../../components/Button";
@@ -7,20 +8,31 @@ import { Field, Input } from "../../components/Field";
 
 /** Signing in. A demonstration offers its accounts, so that nobody has to look for a password. */
 export function SignIn({ session }: { session: Session }) {
+  const [asked, setAsked] = useSearchParams();
+  const [name, setName] = useState("");
+  const key = session.empty ? asked.get("first") : null;
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
   const [wrong, setWrong] = useState("");
   const [busy, setBusy] = useState(false);
+  // Asked for once the password was right, where there is a second step.
+  const [figures, setFigures] = useState<string | null>(null);
 
   async function enter(as: { email: string; password: string }) {
     setBusy(true);
     setWrong("");
     try {
-      const now = await mutate(api.POST("/api/session", { body: as }), "nothing");
+      const begin = key
+        ? api.POST("/api/session/first", { body: { ...as, key, name } })
+        : api.POST("/api/session", { body: { ...as, figures: figures ?? "" } });
+      const now = await mutate(begin, "nothing");
       keepCsrf(now.csrf);
+      if (key) setAsked({}, { replace: true });
       queries.setQueryData(["session"], now);
     } catch (error) {
-      setWrong((error as Error).message);
+      const asks = error instanceof ApiError && error.code === "second";
+      if (asks && figures === null) setFigures("");
+      else setWrong((error as Error).message);
       setBusy(false);
     }
   }
@@ -42,32 +54,65 @@ export function SignIn({ session }: { session: Session }) {
             enter({ email, password });
           }}
         >
+          {key && (
+            <>
+              <p className="font-serif text-lg">This house is new. You are its first.</p>
+              <Field label="Your name">
+                <Input
+                  autoComplete="name"
+                  required
+                  autoFocus
+                  maxLength={120}
+                  value={name}
+                  onChange={(e) => setName(e.target.value)}
+                />
+              </Field>
+            </>
+          )}
+          {session.empty && !key && (
+            <p className="border-l-2 border-ochre pl-3 text-sm">
+              Nobody has an account here yet. Where Ulmus was started stands an address at which the first one is made:
+              open that.
+            </p>
+          )}
           <Field label="Mail address">
             <Input
               type="email"
               autoComplete="username"
               required
-              autoFocus
+              autoFocus={!key}
               value={email}
               onChange={(e) => setEmail(e.target.value)}
             />
           </Field>
-          <Field label="Password">
+          <Field label="Password" help={key ? "Ten characters or more." : undefined}>
             <Input
               type="password"
-              autoComplete="current-password"
+              autoComplete={key ? "new-password" : "current-password"}
               required
               value={password}
               onChange={(e) => setPassword(e.target.value)}
             />
           </Field>
+          {figures !== null && (
+            <Field label="Six figures" help="Those your device shows now, or one of your codes.">
+              <Input
+                required
+                autoFocus
+                autoComplete="one-time-code"
+                maxLength={20}
+                value={figures}
+                onChange={(e) => setFigures(e.target.value)}
+              />
+            </Field>
+          )}
           {wrong && (
             <p role="alert" className="text-sm text-brick">
               {wrong}
             </p>
           )}
           <Button look="main" type="submit" disabled={busy}>
-            Sign in
+            {key ? "Begin" : "Sign in"}
           </Button>
         </form>
         {session.demo.length > 0 && (

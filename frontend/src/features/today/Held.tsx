@@ -59,7 +59,7 @@ export function Held({ hold, owner }: { hold: Schemas["HoldView"]; owner: boolea
           {held.data && <Would held={held.data} copied={copied} runFor={runFor} setRunFor={setRunFor} />}
           <div className="mt-5">
             <Button look="main" disabled={going || held.isPending} onClick={letGo}>
-              {going ? "Letting it go …" : "Let it go"}
+              {going ? "Starting …" : "Start the house"}
             </Button>
           </div>
         </>

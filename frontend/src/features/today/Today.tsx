@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
@@ -19,6 +20,8 @@ import { Soon } from "../calendar/Soon";
 import { DayLine } from "./DayLine";
 import { Held } from "./Held";
 
+const FirstSteps = lazy(() => import("./FirstSteps").then((m) => ({ default: m.FirstSteps })));
+
 type Waiting = Schemas["Waiting"];
 
 /** The morning page: what waits, what went out, what it cost. */
@@ -31,6 +34,8 @@ export function Today() {
   if (today.isPending) return <Loading what="Fetching the day …" />;
   if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
   const day = today.data;
+  // Where nothing is live yet there is no day to show.
+  const begins = !!day.first_steps && day.live === 0;
   return (
     <main className="mx-auto w-full max-w-6xl px-6 pt-6 pb-16">
       <div className="flex flex-wrap items-baseline justify-between gap-4">
@@ -46,7 +51,12 @@ export function Today() {
         </p>
       </div>
       {hold && <Held hold={hold} owner={owner} />}
-      <DayLine day={day} />
+      {day.first_steps && (
+        <Suspense fallback={<Loading />}>
+          <FirstSteps steps={day.first_steps} owner={owner} maker={maker} />
+        </Suspense>
+      )}
+      {!begins && <DayLine day={day} />}
       {day.troubles.length > 0 && (
         <section aria-label="Outside" className="mt-4 space-y-1 border-l-2 border-brick bg-brickwash px-4 py-2">
           {day.troubles.map((t) => (
@@ -54,7 +64,7 @@ export function Today() {
           ))}
         </section>
       )}
-      <div className="mt-8 grid gap-12 lg:grid-cols-[7fr_5fr]">
+      <div className={`mt-8 grid gap-12 lg:grid-cols-[7fr_5fr] ${begins && !day.waiting.length ? "hidden" : ""}`}>
         <section aria-labelledby="waiting">
           <h2 id="waiting" className="smallcaps border-b border-rule pb-1 text-lg">
             Waiting for you{" "}
@@ -111,7 +121,7 @@ export function Today() {
                         piece.channel
                       )}
                       , {when(piece.at)}
-                      {piece.approved_by && ` · passed by ${piece.approved_by}`}
+                      {piece.approved_by ? ` · passed by ${piece.approved_by}` : " · nobody was asked"}
                       {piece.despite.length > 0 && (
                         <span className="text-brick"> · let out although it breaks: {piece.despite.join("; ")}</span>
                       )}{" "}
@@ -187,7 +197,7 @@ function WaitingRow({ one, maker }: { one: Waiting; maker: boolean }) {
                 question: "Answer",
                 failed: "See what happened",
                 stuck: "Say how to go on",
-                held: "Let it go on, or not",
+                held: "Look at the run",
                 start: "Look at the start",
                 runs: "Look at the page",
                 gap: "Fill the gap",
@@ -241,7 +251,7 @@ function Grant({ workflow }: { workflow: number }) {
       sayError(error);
     }
   }
-  return <Button onClick={grant}>Let it go on today</Button>;
+  return <Button onClick={grant}>Run more today</Button>;
 }
 
 function WaitingState({ what, says }: { what: Waiting["what"]; says: string }) {

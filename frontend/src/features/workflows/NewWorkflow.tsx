@@ -12,7 +12,7 @@ import { Sentence } from "../../components/Sentence";
 import { say } from "../../components/Toast";
 import { useHome } from "../../components/Whose";
 
-type Way = "described" | "template" | "blank" | "copy" | "file";
+export type Way = "described" | "template" | "blank" | "copy" | "file";
 
 const WAYS: [Way, string, string][] = [
   ["described", "Say it", "in your words"],
@@ -25,15 +25,18 @@ const WAYS: [Way, string, string][] = [
 /** The ways to a new page: told in words, from a template, blank, copied, or from a file. */
 export function NewWorkflow({
   open,
+  first = "described",
   onClose,
   list,
 }: {
   open: boolean;
+  /** The way that is shown first. */
+  first?: Way;
   onClose: () => void;
   list: Schemas["WorkflowSummary"][];
 }) {
   const go = useNavigate();
-  const [way, setWay] = useState<Way>("described");
+  const [way, setWay] = useState(first);
   const [name, setName] = useState("");
   const { brand: home, kept } = useHome();
   const [brand, setBrand] = useState(home);

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
@@ -13,7 +13,7 @@ import { Sentence } from "../../components/Sentence";
 import { State } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { ago, count } from "../../components/words";
-import { NewWorkflow } from "./NewWorkflow";
+import { NewWorkflow, type Way } from "./NewWorkflow";
 
 type Summary = Schemas["WorkflowSummary"];
 
@@ -21,7 +21,9 @@ type Summary = Schemas["WorkflowSummary"];
 export function Workflows() {
   const session = useSession();
   const list = useQuery(reads.workflows());
-  const [making, setMaking] = useState(false);
+  const [asked, setAsked] = useSearchParams();
+  const way = asked.get("new") as Way | null;
+  const [making, setMaking] = useState(way !== null);
   const [words, setWords] = useState("");
   const search = useRef<HTMLInputElement>(null);
   const rows = useRef<HTMLDivElement>(null);
@@ -102,7 +104,15 @@ export function Workflows() {
           </a>
         </p>
       )}
-      <NewWorkflow open={making} onClose={() => setMaking(false)} list={list.data} />
+      <NewWorkflow
+        open={making}
+        first={way ?? undefined}
+        onClose={() => {
+          setMaking(false);
+          setAsked({}, { replace: true });
+        }}
+        list={list.data}
+      />
     </main>
   );
 }

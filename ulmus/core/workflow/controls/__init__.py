@@ -131,6 +131,7 @@ def _setting(name: str, info: FieldInfo) -> Setting:
         default=None if info.is_required() else info.get_default(call_default_factory=True),
         needs=str(extra.get("needs", "")),
         takes=str(extra.get("takes", "")),
+        begins=extra.get("begins"),
         told=str(extra.get("told", "")) or CONTROLS.get(str(extra.get("control", "")), PLAIN).told,
         labels=extra.get("labels", {}),
     )

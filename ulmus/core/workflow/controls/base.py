@@ -35,6 +35,7 @@ class Setting:
     default: Any = field(hash=False)
     needs: str = ""
     takes: str = ""
+    begins: Any = field(default=None, hash=False)
     told: str = ""
     labels: Mapping[str, str] = field(default_factory=dict, hash=False)
 
@@ -76,11 +77,19 @@ class Spot(Protocol):
     as_tool: bool
 
     @property
+    def for_brand(self) -> bool:
+        """Whether the page is for a brand."""
+
+    @property
     def made(self) -> frozenset[str]:
         """The values that lines of the page made, as slots: all but those of its start and those that are always there."""
 
     def nearest(self, takes: str) -> str | None:
         """The nearest value of those wanted, as a slot."""
+
+    def material(self, takes: str) -> str | None:
+        """What a prompt is made of: what the start asks for, or the title and link it brings, and the nearest value of those
+        wanted; as text with slots."""
 
     def each(self) -> str | None:
         """The texts made for each item above, one after another, as text with slots."""
@@ -149,7 +158,7 @@ class Control:
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
         """What a new line begins with here, where its other settings are these."""
-        return Offered(spot.nearest(setting.takes) if setting.takes else None)
+        return Offered(spot.nearest(setting.takes) if setting.takes else setting.begins)
 
     def heard(self, said: Said, setting: Setting, value: Any) -> Heard | None:
         """What was said of the setting, where a description speaks of it; `value` is what it has now. ``None`` where nothing was."""

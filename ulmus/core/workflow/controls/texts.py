@@ -87,10 +87,13 @@ class LongSlotText(SlotText):
     as_written = True
 
     def offered(self, setting: Setting, settings: Mapping[str, Any], spot: Spot) -> Offered:
-        if spot.as_tool or not setting.takes:
+        if spot.as_tool:
             return super().offered(setting, settings, spot)
-        value = spot.each() or spot.nearest(setting.takes)
-        return Offered(f"\n\n{value}" if value else None)
+        begins = str(setting.begins or "")
+        if not setting.takes:
+            return Offered(begins if begins and (spot.for_brand or "<<brand." not in begins) else None)
+        value = spot.each() or spot.material(setting.takes)
+        return Offered(f"{begins}\n\n{value}" if value else None)
 
 
 class ReaderLine(SlotText):

@@ -119,7 +119,7 @@ export function LetOut({ broken, busy, onLetOut }: { broken: string[]; busy: boo
       <p className="text-brick">✕ It breaks a rule: {broken.join("; ")}.</p>
       <p className="mt-1">Change it, or let it out as it is. That is written down, and shown wherever the piece is.</p>
       <Button className="mt-2" disabled={busy} onClick={onLetOut}>
-        Let it out all the same
+        Send it out all the same
       </Button>
     </div>
   );

@@ -24,15 +24,22 @@ export function Finder({ workflow, version, line, depth, onTake, onSay, onClose 
   const input = useRef<HTMLInputElement>(null);
   const list = useRef<HTMLDivElement>(null);
   const offers = useQuery(reads.offers(workflow, version, line, words));
-  const found = offers.data ?? [];
+  const kinds = byKind(offers.data ?? []);
+  const found = kinds.flat();
   // What is more than a name of a line can be said as it is.
   const sayable = line !== "" && words.trim().split(/\s+/).length > 2;
   const last = found.length - 1 + (sayable ? 1 : 0);
   const saying = sayable && at >= found.length && !offers.isPending;
   const chosen = saying ? undefined : found[Math.min(at, found.length - 1)];
+  const from = useRef<HTMLElement | null>(null);
+  const [height, setHeight] = useState(320);
   useEffect(() => {
+    from.current = document.activeElement as HTMLElement | null;
     input.current?.focus();
     input.current?.scrollIntoView({ block: "center" });
+    // As much of the window as there is below what is typed.
+    const below = window.innerHeight - (input.current?.getBoundingClientRect().bottom ?? 0) - 20;
+    setHeight(Math.max(260, below));
   }, []);
   // biome-ignore lint/correctness/useExhaustiveDependencies: it grows with what is found
   useEffect(() => {
@@ -51,20 +58,68 @@ export function Finder({ workflow, version, line, depth, onTake, onSay, onClose 
     if (chosen) onTake(chosen);
   });
 
+  /** To the next kind, or the one before; what can be said as it is stands last. */
+  function step(by: number) {
+    const starts = [...kinds.map((of) => found.indexOf(of[0]!)), ...(sayable ? [found.length] : [])];
+    const here = starts.findLastIndex((start) => start <= Math.min(at, last));
+    setAt(starts[Math.min(starts.length - 1, Math.max(0, here + by))] ?? 0);
+  }
+  /** To another target of the same kind, where the arrow is not needed in what was typed. */
+  function sidewards(by: number): boolean {
+    const of = kinds.find((one) => one.includes(chosen!)) ?? [];
+    const to = of[of.indexOf(chosen!) + by];
+    const caret = input.current?.selectionStart ?? 0;
+    if (!to || (by > 0 ? caret < words.length : caret > 0 && caret < words.length)) return false;
+    setAt(found.indexOf(to));
+    return true;
+  }
+
   function press(event: React.KeyboardEvent) {
-    if (event.key === "ArrowDown") setAt(Math.min(last, at + 1));
-    else if (event.key === "ArrowUp") setAt(Math.max(0, at - 1));
-    else if (event.key === "Enter") {
+    if (event.key === "ArrowDown") step(1);
+    else if (event.key === "ArrowUp") step(-1);
+    else if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
+      if (!sidewards(event.key === "ArrowRight" ? 1 : -1)) return;
+    } else if (event.key === "Enter") {
       if (saying) onSay(words.trim());
       // What was typed last counts, even if its offers are still on their way.
       else if (offers.isPlaceholderData || offers.isPending) soon.current = true;
       else if (chosen) onTake(chosen);
-    } else if (event.key === "Escape") onClose();
-    else return;
+    } else if (event.key === "Escape") {
+      onClose();
+      // Back to where one was.
+      if (from.current?.isConnected) from.current.focus({ preventScroll: true });
+    } else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
+  /** One offer: its own words, or (as one of several of its kind) only what it is for. */
+  const option = (offer: Offer, target?: string) => (
+    <button
+      key={offer.title}
+      type="button"
+      id={`offer-${found.indexOf(offer)}`}
+      role="option"
+      tabIndex={-1}
+      aria-selected={offer === chosen}
+      aria-label={target ? offer.title : undefined}
+      onMouseMove={() => setAt(found.indexOf(offer))}
+      onClick={() => onTake(offer)}
+      className={
+        target
+          ? `rounded border px-2 py-0.5 text-sm ${offer === chosen ? "border-leaf bg-leaf text-onleaf" : "border-rule bg-sheet"}`
+          : "py-1.5 text-left"
+      }
+    >
+      {target || (
+        <>
+          <span className="font-serif">{offer.title}</span>
+          <span className="block text-xs text-soft">{offer.about}</span>
+          {offer.lacks && <span className="block text-xs text-ochre">{offer.lacks}</span>}
+        </>
+      )}
+    </button>
+  );
   let before = "";
   return (
     <div className="relative py-2 pr-3 pl-[5.4rem]" style={{ marginLeft: `${depth * 1.1}rem` }}>
@@ -90,7 +145,8 @@ export function Finder({ workflow, version, line, depth, onTake, onSay, onClose 
         id="offers"
         role="listbox"
         aria-label="What can come next"
-        className="absolute left-[3.2rem] z-30 mt-1 max-h-80 w-[30rem] overflow-y-auto rounded-md border border-rule bg-sheet py-1 shadow-lg"
+        style={{ maxHeight: height }}
+        className="absolute left-[3.2rem] z-30 mt-1 w-[30rem] overflow-y-auto rounded-md border border-rule bg-sheet py-1 shadow-lg"
       >
         {offers.isError && <p className="px-3 py-2 text-sm text-brick">{(offers.error as Error).message}</p>}
         {offers.isPending && <p className="px-3 py-2 text-sm text-soft">Looking …</p>}
@@ -99,28 +155,31 @@ export function Finder({ workflow, version, line, depth, onTake, onSay, onClose 
             Nothing here does that. Try other words, such as “read”, “draft”, “ask”, “post”, “row”, “for each”.
           </p>
         )}
-        {found.map((offer, i) => {
-          const stage = offer.stage === before ? "" : offer.stage;
-          before = offer.stage;
+        {kinds.map((of) => {
+          const { stage, about, kind, kind_title } = of[0]!;
+          const head = stage === before ? "" : stage;
+          before = stage;
+          const several = of.length > 1;
           return (
-            <button
-              key={`${offer.kind}${offer.title}`}
-              type="button"
-              id={`offer-${i}`}
-              role="option"
-              tabIndex={-1}
-              aria-selected={offer === chosen}
-              onMouseMove={() => setAt(i)}
-              onClick={() => onTake(offer)}
-              className={`grid w-full gap-3 px-3 py-1.5 text-left ${line ? "grid-cols-[4rem_1fr]" : ""} ${offer === chosen ? "bg-leafwash" : ""}`}
+            <div
+              key={`${kind}${of[0]!.title}`}
+              role="group"
+              aria-label={several ? kind_title : undefined}
+              className={`grid w-full gap-3 px-3 ${line ? "grid-cols-[4rem_1fr]" : ""} ${of.includes(chosen!) ? "bg-leafwash" : ""}`}
             >
-              {line && <span className="smallcaps pt-0.5 text-right text-soft">{stage}</span>}
-              <span>
-                <span className="font-serif">{offer.title}</span>
-                <span className="block text-xs text-soft">{offer.about}</span>
-                {offer.lacks && <span className="block text-xs text-ochre">{offer.lacks}</span>}
-              </span>
-            </button>
+              {line && <span className="smallcaps pt-2 text-right text-soft">{head}</span>}
+              {several ? (
+                <div className="py-1.5">
+                  <span className="font-serif">{kind_title}</span>
+                  <span className="block text-xs text-soft">{about}</span>
+                  <span className="mt-1 flex flex-wrap gap-1">
+                    {of.map((offer) => option(offer, offer.target ?? ""))}
+                  </span>
+                </div>
+              ) : (
+                option(of[0]!)
+              )}
+            </div>
           );
         })}
         {sayable && (
@@ -144,4 +203,14 @@ export function Finder({ workflow, version, line, depth, onTake, onSay, onClose 
       </div>
     </div>
   );
+}
+
+/** Offers of one kind together, in the order in which the first of each comes. */
+function byKind(offers: Offer[]): Offer[][] {
+  const kinds = new Map<string, Offer[]>();
+  for (const offer of offers) {
+    const key = offer.target ? offer.kind : `${offer.kind} ${offer.title}`;
+    kinds.set(key, [...(kinds.get(key) ?? []), offer]);
+  }
+  return [...kinds.values()];
 }

@@ -5,7 +5,7 @@ import { mutate } from "../../../api/mutate";
 import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
-import { Area, Field } from "../../../components/Field";
+import { Area, Field, Input } from "../../../components/Field";
 import type { FormField } from "../../../components/FormFields";
 import { FormFields, useFilled, valuesOf } from "../../../components/FormFields";
 import { Failed, Loading } from "../../../components/Quiet";
@@ -80,7 +80,7 @@ export function TypeSample({ bench, item, onClose }: { bench: Bench; item: Item 
       await mutate(
         api.POST("/api/workflows/{id}/samples", {
           params: { path: { id: bench.id } },
-          body: { item: made, count: 1 },
+          body: { item: made, count: 1, identities: [] },
         }),
         ["bench", bench.id],
       );
@@ -176,6 +176,71 @@ export function SampleFromRun({ bench, onClose }: { bench: Bench; onClose: () =>
           ))}
         </ul>
       )}
+    </Dialog>
+  );
+}
+
+/** As many samples as are kept at once. */
+const AT_ONCE = 8;
+
+/** Samples chosen from all that the start finds now. */
+export function ChooseSamples({ bench, onClose }: { bench: Bench; onClose: () => void }) {
+  const [words, setWords] = useState("");
+  const [chosen, setChosen] = useState<string[]>([]);
+  const items = useQuery(reads.items(bench.id, words));
+  async function keep() {
+    try {
+      await mutate(
+        api.POST("/api/workflows/{id}/samples", {
+          params: { path: { id: bench.id } },
+          body: { item: null, count: 1, identities: chosen },
+        }),
+        ["bench", bench.id],
+      );
+      onClose();
+    } catch (error) {
+      sayError(error);
+    }
+  }
+  return (
+    <Dialog open onClose={onClose} title="Choose samples" about="What the start finds now, the newest first.">
+      <Field label="Find">
+        <Input autoFocus value={words} onChange={(e) => setWords(e.target.value)} />
+      </Field>
+      {items.isPending ? (
+        <Loading what="Looking …" />
+      ) : items.isError ? (
+        <Failed error={items.error} again={() => items.refetch()} />
+      ) : items.data.items.length === 0 ? (
+        <p className="mt-3 text-sm text-soft">{words ? "Nothing fits." : "The start finds nothing now."}</p>
+      ) : (
+        <ul className="mt-3 max-h-[46vh] overflow-y-auto border-t border-line">
+          {items.data.items.map((one) => (
+            <li key={one.identity}>
+              <label className="flex cursor-pointer items-baseline gap-3 border-b border-line py-1.5 hover:bg-shade">
+                <input
+                  type="checkbox"
+                  disabled={one.kept || (chosen.length >= AT_ONCE && !chosen.includes(one.identity))}
+                  checked={one.kept || chosen.includes(one.identity)}
+                  onChange={(e) =>
+                    setChosen(e.target.checked ? [...chosen, one.identity] : chosen.filter((id) => id !== one.identity))
+                  }
+                />
+                <span className="min-w-0 flex-1">
+                  <span className="block truncate font-serif">{one.title}</span>
+                  <span className="block truncate text-xs text-soft">{one.kept ? "a sample already" : one.about}</span>
+                </span>
+              </label>
+            </li>
+          ))}
+        </ul>
+      )}
+      {items.data && items.data.more > 0 && (
+        <p className="mt-2 text-xs text-soft">And {items.data.more.toLocaleString()} more: say some of their words.</p>
+      )}
+      <Button look="main" className="mt-4" disabled={!chosen.length} onClick={keep}>
+        {chosen.length > 1 ? `Keep ${chosen.length} as samples` : "Keep as a sample"}
+      </Button>
     </Dialog>
   );
 }

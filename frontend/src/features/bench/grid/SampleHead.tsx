@@ -4,7 +4,7 @@ import { mutate } from "../../../api/mutate";
 import { Button } from "../../../components/Button";
 import { Dots, Item, Menu, MenuHead } from "../../../components/Menu";
 import { say, sayError } from "../../../components/Toast";
-import { SampleFromRun, TypeSample } from "./SampleDialogs";
+import { ChooseSamples, SampleFromRun, TypeSample } from "./SampleDialogs";
 
 type Sample = Schemas["SampleView"];
 
@@ -96,6 +96,7 @@ export function AddSample({ bench, maker }: { bench: Bench; maker: boolean }) {
         }
       >
         <Item onSelect={() => add.latest(1)}>The start’s latest item</Item>
+        <Item onSelect={() => add.open("choose")}>Choose from the start …</Item>
         <Item onSelect={() => add.open("type")}>Type one in …</Item>
         <Item onSelect={() => add.open("run")}>From a run …</Item>
         {hidden.length > 0 && <MenuHead>Hidden</MenuHead>}
@@ -115,10 +116,15 @@ export function FirstSample({ bench }: { bench: Bench }) {
   const add = useAddSample(bench);
   return (
     <div className="mt-3 flex flex-wrap gap-2">
-      <Button look="main" disabled={add.busy} onClick={() => add.latest(3)}>
-        {add.busy ? "Looking …" : "Take the latest from the start"}
+      {!bench.pushed && (
+        <Button look="main" disabled={add.busy} onClick={() => add.latest(3)}>
+          {add.busy ? "Looking …" : "Take the latest from the start"}
+        </Button>
+      )}
+      {!bench.pushed && <Button onClick={() => add.open("choose")}>Choose …</Button>}
+      <Button look={bench.pushed ? "main" : "plain"} onClick={() => add.open("type")}>
+        Type one in …
       </Button>
-      <Button onClick={() => add.open("type")}>Type one in …</Button>
       {add.dialog}
     </div>
   );
@@ -126,12 +132,15 @@ export function FirstSample({ bench }: { bench: Bench }) {
 
 function useAddSample(bench: Bench) {
   const [busy, setBusy] = useState(false);
-  const [opened, open] = useState<"" | "type" | "run">("");
+  const [opened, open] = useState<"" | "choose" | "type" | "run">("");
   async function latest(count: number) {
     setBusy(true);
     try {
       await mutate(
-        api.POST("/api/workflows/{id}/samples", { params: { path: { id: bench.id } }, body: { item: null, count } }),
+        api.POST("/api/workflows/{id}/samples", {
+          params: { path: { id: bench.id } },
+          body: { item: null, count, identities: [] },
+        }),
         ["bench", bench.id],
       );
       say("Kept as a sample. Run it to see its proofs.");
@@ -145,6 +154,8 @@ function useAddSample(bench: Bench) {
   const dialog =
     opened === "type" ? (
       <TypeSample bench={bench} item={null} onClose={close} />
+    ) : opened === "choose" ? (
+      <ChooseSamples bench={bench} onClose={close} />
     ) : opened === "run" ? (
       <SampleFromRun bench={bench} onClose={close} />
     ) : null;

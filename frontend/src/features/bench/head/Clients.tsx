@@ -72,7 +72,7 @@ export function Following({
             </Link>
           )}
           <button type="button" className="text-soft underline underline-offset-2" onClick={part}>
-            Let it go its own way
+            Make it a page of its own
           </button>
         </span>
       )}

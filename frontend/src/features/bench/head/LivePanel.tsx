@@ -119,8 +119,8 @@ export function LivePanel({
   }
 
   return (
-    <div className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-5 py-2">
-      <div className="min-w-0">
+    <div className="flex flex-wrap items-center gap-x-4 gap-y-1 border-b border-rule px-5 py-2 short:flex-nowrap short:overflow-x-auto short:py-0.5 short:whitespace-nowrap">
+      <div className="min-w-0 short:shrink-0">
         <input
           aria-label="The workflow’s name"
           value={page.doc.name}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { laidOver, linesOf, merged, type PageDoc, WHOLE, withLane, withLine } from "./document";
+import { changedFields, laidOver, linesOf, merged, type PageDoc, WHOLE, withLane, withLine } from "./document";
 
 const line = (id: string, text = id) => ({ id, kind: "k", settings: { text } });
 const page = (): PageDoc => ({
@@ -20,6 +20,18 @@ const page = (): PageDoc => ({
 });
 const text = (doc: PageDoc, id: string) => linesOf(doc).find((l) => l.id === id)?.settings.text;
 const set = (doc: PageDoc, id: string, to: string) => withLine(doc, id, (l) => ({ ...l, settings: { text: to } }));
+
+describe("what was changed", () => {
+  it("is told by its settings, in the lines that were touched only", () => {
+    const before = page();
+    const after = set(set(before, "deep", "other"), "a", "other too");
+    expect(changedFields(before, after, ["deep"])).toEqual(["text"]);
+    expect(changedFields(before, before, ["deep", "a"])).toEqual([]);
+    const wider = withLine(before, "a", (l) => ({ ...l, settings: { ...l.settings, more: 1 } }));
+    expect(changedFields(before, wider, ["a"])).toEqual(["more"]);
+    expect(changedFields(wider, before, ["a"])).toEqual(["more"]);
+  });
+});
 
 describe("lines of a page", () => {
   it("are found from top to bottom, inside blocks and lanes too", () => {

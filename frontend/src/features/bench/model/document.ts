@@ -76,3 +76,14 @@ export function withLane(doc: PageDoc, id: string, change: (lane: LaneDoc) => La
     lanes: line.lanes!.map((lane) => (lane.id === id ? change(lane) : lane)),
   }));
 }
+
+/** The settings in which these lines differ between two states of a page: what one goes back to field by field. */
+export function changedFields(before: PageDoc, after: PageDoc, lines: string[]): string[] {
+  const was = new Map(linesOf(before).map((line) => [line.id, line.settings]));
+  return linesOf(after)
+    .filter((line) => lines.includes(line.id))
+    .flatMap((line) => {
+      const old = was.get(line.id) ?? {};
+      return Object.keys({ ...old, ...line.settings }).filter((name) => old[name] !== line.settings[name]);
+    });
+}

@@ -5,7 +5,7 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { ApiError, api, type Bench, ok, queries, type Schemas } from "../../../api/client";
 import { mutate } from "../../../api/mutate";
-import { type Edited, laidOver, merged, type PageDoc, WHOLE } from "./document";
+import { changedFields, type Edited, laidOver, merged, type PageDoc, WHOLE } from "./document";
 import { History } from "./history";
 import { stillTyping } from "./typing";
 
@@ -106,8 +106,9 @@ export function usePage(bench: Bench) {
   const edit = useCallback(
     (change: (doc: PageDoc) => PageDoc, touched: string[] = []) => {
       const here = now.current;
-      keep(here.doc, touched.join());
-      here.doc = change(here.doc);
+      const before = here.doc;
+      here.doc = change(before);
+      keep(before, touched.length ? [...touched, ...changedFields(before, here.doc, touched)].join() : "");
       if (!here.dirty) here.since = performance.now();
       here.dirty = true;
       // An edit of the page as a whole cannot be laid over another's.

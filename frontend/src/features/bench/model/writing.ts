@@ -27,13 +27,15 @@ type Props = {
   /** The chosen line, or none. */
   step: string | null;
   choose: (line: string | null) => void;
+  /** A line was put in by the finder. */
+  onMade: (line: string) => void;
 };
 
 /** What stands below the whole page. */
 export const END = "-";
 
 /** Where the finder stands open: below a line, or (empty) at the start; `null` where it is closed. */
-export function useWriting({ bench, page, maker, step, choose }: Props) {
+export function useWriting({ bench, page, maker, step, choose, onMade }: Props) {
   const [finding, setFinding] = useState<string | null>(null);
   const start = bench.lines[0]!.id;
 
@@ -64,6 +66,7 @@ export function useWriting({ bench, page, maker, step, choose }: Props) {
     setFinding(null);
     const { kind, settings } = offer;
     await make(line ? { what: "add", line, kind, settings } : { what: "start", kind, settings });
+    onMade(here.current ?? "");
   }
   const text = () => {
     const line = linesOf(page.doc).find((l) => l.id === step);

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Bench, Cell, Schemas } from "../../../api/client";
 import * as reads from "../../../api/reads";
 import { Beside } from "../../../components/Beside";
@@ -25,6 +25,8 @@ type Props = {
   page: ReturnType<typeof usePage>;
   catalogue: Schemas["Catalogue"];
   step: string;
+  /** Whether it was put in just now. */
+  fresh: boolean;
   sample: number | null;
   cell: Cell | undefined;
   maker: boolean;
@@ -49,6 +51,8 @@ export function BenchPanel(props: Props) {
   const [place, setPlace] = useState("");
   const [comparing, setComparing] = useState(false);
   const [help, setHelp] = useState(false);
+  const settings = useRef<HTMLDivElement>(null);
+  const [begun, setBegun] = useState(false);
   // A take of a draft is set up in its draft.
   const home = step.split("~")[0]!;
   const take = takeAt(step);
@@ -61,6 +65,16 @@ export function BenchPanel(props: Props) {
   );
   const here: Aside | null =
     sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
+  // A line just put in has the cursor in what it needs first, and is not told off before anything was typed.
+  const gap =
+    props.fresh && !begun ? line?.problems.find((p) => p.severity === "error" && p.place[0])?.place[0] : undefined;
+  useEffect(() => {
+    if (!gap || typing(document.activeElement)) return;
+    const field = settings.current?.querySelector<HTMLElement>(
+      `[data-setting="${gap}"] :is(input,select,textarea,.cm-content)`,
+    );
+    field?.focus();
+  }, [gap]);
   useKeys({ c: () => props.onAside(props.aside ? null : here), h: () => setHelp((now) => !now) });
   if (!doc || !line) return null;
   const takes = takesOf(doc, kind);
@@ -100,9 +114,9 @@ export function BenchPanel(props: Props) {
         event.stopPropagation();
         props.onLeave();
       }}
-      className={`flex shrink-0 flex-col border-t-2 border-ink bg-paper ${tall ? "h-[82vh]" : "h-[54vh]"}`}
+      className={`flex shrink-0 flex-col border-t-2 border-ink bg-paper ${tall ? "h-[82vh]" : "h-[min(54vh,max(7.5rem,100vh-17rem))]"}`}
     >
-      <div className="flex flex-wrap items-center gap-2 border-b border-line px-5 py-1.5">
+      <div className="flex flex-wrap items-center gap-2 border-b border-line px-5 py-1.5 short:flex-nowrap short:overflow-x-auto">
         <h2 className="smallcaps text-soft">{line.kind_title}</h2>
         <span className="text-xs text-soft">
           {take ? "of" : "called"} <span className="slot">{home}</span>
@@ -154,7 +168,10 @@ export function BenchPanel(props: Props) {
       </div>
       <div className="grid min-h-0 flex-1 grid-cols-1 max-md:overflow-y-auto md:grid-cols-2">
         <div
+          ref={settings}
           data-settings
+          onInput={() => setBegun(true)}
+          onChange={() => setBegun(true)}
           className="border-line px-5 py-3 max-md:order-2 max-md:border-t md:overflow-y-auto md:border-r"
         >
           {isStart && <StartPanel workflow={bench.id} live={bench.state === "live"} maker={maker} sample={sample} />}
@@ -191,7 +208,7 @@ export function BenchPanel(props: Props) {
               above={linesOf(page.doc).slice(0, linesOf(page.doc).indexOf(doc))}
               below={linesOf(page.doc).slice(linesOf(page.doc).indexOf(doc) + 1)}
               values={values.data ?? []}
-              problems={line.problems}
+              problems={gap ? [] : line.problems}
               disabled={!maker}
               onChange={(settings) => page.edit((d) => withLine(d, step, (l) => ({ ...l, settings })), [step])}
               onPolicy={(on_failure) => page.edit((d) => withLine(d, step, (l) => ({ ...l, on_failure })))}

@@ -45,7 +45,7 @@ export function StartPanel({
             </span>
           </>
         ) : (
-          <span className="text-soft">It listens once the workflow is live.</span>
+          <span className="text-soft">{s.rests}</span>
         )}
         {live && maker && (
           <span className="ml-auto flex gap-2">

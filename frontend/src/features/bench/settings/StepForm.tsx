@@ -56,17 +56,18 @@ export function StepForm(props: Props) {
     const { Show } = controlOf(property.control);
     const here = problems.filter((p) => p.place[0] === name);
     return (
-      <Show
-        key={name}
-        {...props}
-        label={property.title ?? name}
-        help={property.description}
-        wrong={here.find((p) => p.start === null)?.message.replace(/^[^:]{1,40}: /, "")}
-        problems={here}
-        value={doc.settings[name] ?? property.default}
-        set={(value) => set(name, value)}
-        property={property}
-      />
+      <div key={name} data-setting={name} className="min-w-0">
+        <Show
+          {...props}
+          label={property.title ?? name}
+          help={property.description}
+          wrong={here.find((p) => p.start === null)?.message.replace(/^[^:]{1,40}: /, "")}
+          problems={here}
+          value={doc.settings[name] ?? property.default}
+          set={(value) => set(name, value)}
+          property={property}
+        />
+      </div>
     );
   };
   const rows = (list: Entry[]) =>

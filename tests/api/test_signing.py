@@ -1,0 +1,169 @@
+"""Signing in: the second step, the places one is signed in at, and the trail of what was done."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyotp
+
+from tests.api.visitor import PASSWORD, Visitor, WithApi
+from ulmus.api.security import second
+from ulmus.runtime.services import audit
+from ulmus.store import tables
+
+
+class SecondStep(WithApi):
+    def setUp(self) -> None:
+        super().setUp()
+        self.now = 1_900_000_000.0
+        self.services.clock = lambda: self.now  # type: ignore[method-assign]
+
+    def set_up(self, visitor: Visitor) -> tuple[pyotp.TOTP, list[str]]:
+        begun = visitor.post("/session/second", {})
+        totp = pyotp.TOTP(begun["secret"])
+        body = {"token": begun["token"], "figures": totp.at(self.now), "password": PASSWORD}
+        return totp, visitor.ask("PUT", "/session/second", 200, json=body)["codes"]
+
+    def enter(self, figures: str, status: int = 200) -> dict[str, Any]:
+        visitor = self.visitor()
+        body = {"email": "maker@a.example", "password": PASSWORD, "figures": figures}
+        told: dict[str, Any] = visitor.post("/session", body, status)
+        return told
+
+    def test_figures_are_asked_for_once_it_is_set_up(self) -> None:
+        maker = self.visitor("maker")
+        totp, codes = self.set_up(maker)
+        self.assertEqual((len(codes), len(set(codes))), (10, 10))
+        self.assertTrue(maker.get("/session")["second"])
+        self.now += 60
+        self.assertEqual(self.enter("", 403)["code"], "second")
+        self.assertEqual(self.enter("000000", 403)["code"], "second")
+        figures = totp.at(self.now)
+        self.assertTrue(self.enter(f"{figures[:3]} {figures[3:]}")["signed_in"])
+        # Whoever looked over the shoulder cannot use them again, nor those before.
+        self.enter(figures, 403)
+        self.enter(totp.at(self.now - 30), 403)
+        self.now += 30
+        self.enter(totp.at(self.now))
+
+    def test_the_password_is_right_before_figures_are_asked_for(self) -> None:
+        self.set_up(self.visitor("maker"))
+        body = {"email": "maker@a.example", "password": "something else", "figures": ""}
+        told = self.visitor().post("/session", body, 403)
+        self.assertEqual(told.get("code", ""), "")
+
+    def test_a_code_signs_in_once_in_the_place_of_figures(self) -> None:
+        _, codes = self.set_up(self.visitor("maker"))
+        self.enter(codes[3].upper().replace("-", " "))
+        self.enter(codes[3], 403)
+        self.enter(codes[4])
+
+    def test_a_device_shows_that_it_has_the_secret_before_anything_changes(self) -> None:
+        maker = self.visitor("maker")
+        begun = maker.post("/session/second", {})
+        right = {"token": begun["token"], "figures": pyotp.TOTP(begun["secret"]).at(self.now), "password": PASSWORD}
+        for wrong, status in (({"figures": "123456"}, 422), ({"password": "not mine"}, 403), ({"token": "x"}, 409)):
+            maker.ask("PUT", "/session/second", status, json=right | wrong)
+        # What was shown to one is no use to another.
+        self.visitor("reviewer").ask("PUT", "/session/second", 422, json=right)
+        self.assertFalse(maker.get("/session")["second"])
+        maker.ask("PUT", "/session/second", 200, json=right)
+        maker.post("/session/second", {}, 409)
+        self.assertTrue(begun["picture"].startswith("data:image/svg+xml"))
+        self.assertIn("maker%40a.example", begun["address"])
+
+    def test_it_is_kept_sealed_and_signs_out_everywhere_else(self) -> None:
+        maker, other = self.visitor("maker"), self.visitor("maker")
+        totp, codes = self.set_up(maker)
+        other.get("/runs", 401)
+        with self.services.store.read() as session:
+            user = session.query(tables.User).filter_by(email="maker@a.example").one()
+            kept = f"{user.second} {user.second_codes}"
+        self.assertNotIn(totp.secret, kept)
+        self.assertNotIn(codes[0], kept)
+
+    def test_it_is_taken_away_by_its_person_or_by_an_owner(self) -> None:
+        maker = self.visitor("maker")
+        self.set_up(maker)
+        maker.post("/session/second/away", {"password": "not mine"}, 403)
+        maker.post("/session/second/away", {"password": PASSWORD})
+        self.enter("")
+        self.set_up(maker)
+        owner = self.visitor("owner")
+        number = next(one["id"] for one in owner.get("/accounts") if one["email"] == "maker@a.example")
+        maker.delete(f"/accounts/{number}/second", 403)
+        owner.delete(f"/accounts/{number}/second")
+        maker.get("/runs", 401)
+        self.enter("")
+
+    def test_tries_have_an_end(self) -> None:
+        self.set_up(self.visitor("maker"))
+        for _ in range(8):
+            self.enter("000000", 403)
+        self.enter("000000", 429)
+
+    def test_a_clock_may_be_off_by_a_step_and_no_more(self) -> None:
+        secret = second.new_secret()
+        at = pyotp.TOTP(secret).at
+        self.assertEqual(second.step_of(secret, at(self.now - 30), self.now, 0), int(self.now - 30) // 30)
+        self.assertIsNone(second.step_of(secret, at(self.now - 90), self.now, 0))
+        self.assertIsNone(second.step_of(secret, "", self.now, 0))
+
+
+class Places(WithApi):
+    def test_each_place_is_listed_and_can_be_signed_out(self) -> None:
+        here, there = self.visitor("maker"), self.visitor("maker")
+        places = here.get("/session/places")
+        self.assertEqual([one["here"] for one in places].count(True), 1)
+        self.assertEqual(len(places), 2)
+        self.assertEqual({one["place"] for one in places}, {"127.0.0.1"})
+        mark = next(one["mark"] for one in places if not one["here"])
+        # Another's place is not theirs to end.
+        self.visitor("reviewer").delete(f"/session/places/{mark}")
+        there.get("/runs")
+        here.delete(f"/session/places/{mark}")
+        there.get("/runs", 401)
+        here.get("/runs")
+        here.delete("/session/places/%25", 422)
+
+    def test_an_owner_signs_somebody_out_everywhere(self) -> None:
+        maker = self.visitor("maker")
+        listed = {one["email"]: one for one in self.owner.get("/accounts")}
+        self.assertEqual(listed["maker@a.example"]["places"], 1)
+        self.owner.delete(f"/accounts/{listed['maker@a.example']['id']}/places")
+        maker.get("/runs", 401)
+
+
+class Trail(WithApi):
+    def test_who_did_what_and_from_where(self) -> None:
+        self.owner.post("/brands", {"name": "=Feld & Wald"}, 201)
+        told = self.owner.get("/trail")
+        line = next(one for one in told["lines"] if "brand" in one["did"])
+        self.assertEqual((line["who"], line["place"]), ("owner@a.example", "127.0.0.1"))
+        self.assertIn("owner@a.example", told["people"])
+        self.visitor("maker").get("/trail", 403)
+        # What the house does by itself has no place.
+        with self.services.store.write() as session:
+            audit(session, self.services.clock(), "the house", "tidied up")
+        self.assertEqual(self.owner.get("/trail")["lines"][0]["place"], "")
+
+    def test_it_is_narrowed_and_read_on(self) -> None:
+        with self.services.store.write() as session:
+            for n in range(230):
+                day = 1_800_000_000 + n * 3600
+                session.add(tables.Audit(at=day, who=f"p{n % 2}@a.example", did="changed a page", what=f"100% of {n}"))
+        first = self.owner.get("/trail", who="p1@a.example")
+        self.assertEqual((len(first["lines"]), first["more"]), (100, True))
+        rest = self.owner.get("/trail", who="p1@a.example", before=first["lines"][-1]["id"])
+        self.assertEqual((len(rest["lines"]), rest["more"]), (15, False))
+        self.assertEqual([one["what"] for one in self.owner.get("/trail", words="100% 229")["lines"]], ["100% of 229"])
+        self.assertEqual(self.owner.get("/trail", words="100_")["lines"], [])
+        days = self.owner.get("/trail", since="2027-01-16", until="2027-01-16")["lines"]
+        self.assertEqual(len(days), 24)
+
+    def test_it_is_saved_as_a_file_that_no_spreadsheet_runs(self) -> None:
+        self.owner.post("/brands", {"name": "=cmd()"}, 201)
+        saved = self.owner.client.get("/api/trail/trail.csv?words=brand")
+        self.assertEqual(saved.mimetype, "text/csv")
+        self.assertIn('"\'=cmd()"', saved.text)
+        self.assertEqual(self.visitor("maker").client.get("/api/trail/trail.csv").status_code, 403)

@@ -1,0 +1,19 @@
+"""A second step at sign-in, where somebody is signed in, and from where something was done."""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = '0016'
+down_revision = '0015'
+
+
+def upgrade() -> None:
+    op.add_column('users', sa.Column('second', sa.Text(), nullable=True))
+    op.add_column('users', sa.Column('second_step', sa.Integer(), nullable=True))
+    op.add_column('users', sa.Column('second_codes', sa.JSON(none_as_null=True), nullable=True))
+    op.add_column('web_sessions', sa.Column('begun_at', sa.Double(), nullable=True))
+    op.add_column('web_sessions', sa.Column('seen_at', sa.Double(), nullable=True))
+    op.add_column('web_sessions', sa.Column('place', sa.String(60), nullable=False, server_default=''))
+    op.add_column('web_sessions', sa.Column('agent', sa.String(200), nullable=False, server_default=''))
+    op.add_column('audit', sa.Column('place', sa.String(60), nullable=False, server_default=''))
+    op.create_index('audit_in_time', 'audit', ['at', 'id'])
