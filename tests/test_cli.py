@@ -19,6 +19,7 @@ from tests.runtime.house import furnish, page, reachable
 from ulmus.cli import main
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
+from ulmus.store import packed
 
 
 class Told(NamedTuple):
@@ -233,6 +234,25 @@ class CommandLine(WithTown):
         self.assertEqual(told["state"], "done")
         self.assertEqual([s["state"] for s in told["steps"]], ["done"] * 5)
         self.assertEqual([p["content"] for p in self.town.state.posts], [told["steps"][3]["output"]["text"]])
+
+    def test_its_journal_is_shown_packed_or_not_and_a_report_gathered(self) -> None:
+        options = self.furnished()
+        self.json("run", self.file("w.json", page(self.town.url)), "--approve", "yes", *options)
+        here = options[:2]
+        told = self.call("runs", "show", "1", *here).stdout
+        self.assertRegex(told, r"^Run 1, “.+”: done\n")
+        self.assertIn("Approved by", told)
+        services = Services.open(self.folder / "data")
+        self.assertTrue(packed.pack(services.store, 1))
+        services.close()
+        self.assertEqual(self.call("runs", "show", "1", *here).stdout, told)
+        events = self.json("runs", "show", "1", *here)
+        self.assertEqual((events[0]["event"], events[-1]["event"]), ("begun", "ended"))
+        self.assertIn("no run 7", self.call("runs", "show", "7", *here, status=1).stderr)
+        packed.path_of(self.folder / "data", 1).unlink()
+        self.assertIn("Put it back from a backup", self.call("runs", "show", "1", *here, status=1).stderr)
+        self.assertIn("about.json", self.call("fault-report", "report.zip", *here).stdout)
+        self.assertIn("there already", self.call("fault-report", "report.zip", *here, status=1).stderr)
 
     def test_run_with_no_publishes_nothing(self) -> None:
         told = self.json("run", self.file("w.json", page(self.town.url)), "--approve", "no", *self.furnished())

@@ -21,6 +21,7 @@ from waitress.server import create_server
 from .api import create_app
 from .api.http.base import House
 from .api.public.forms import LARGEST_FORM
+from .runtime import logs
 from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs
@@ -47,6 +48,10 @@ class Config:
     town_url: str = ""
     trusted_proxy: str = ""
     moved: bool = False
+    log: str = "words"
+    """How the log is written: as ``words`` or as ``json``, an object a line."""
+    pack_after: float = 90.0
+    """Days after its end in which a run's journal is packed into a file; 0 for never."""
     take_back: float = 10.0
     """Seconds after an approval in which what it lets out may be taken back."""
 
@@ -64,6 +69,7 @@ class Server:
         self.services.public_url = url
         self.engine = Engine(self.services)
         self.engine.outbox.take_back = config.take_back
+        self.engine.keeping.after = config.pack_after
         self._proof_threads = Threads(8)
         proofs = Proofs(self.services, self._proof_threads, self.engine.handlers, self.engine.uses)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
@@ -167,8 +173,8 @@ def spare_collecting() -> None:
     gc.set_threshold(50_000, 20, 20)
 
 
-def set_up_logging(folder: Path | None = None) -> None:
-    """Log warnings to standard error, everything to ``ulmus.log`` in the data folder."""
+def set_up_logging(folder: Path | None = None, form: str = "words") -> None:
+    """Log warnings to standard error, everything to ``ulmus.log`` in the data folder; as ``words`` or as ``json``."""
     handlers: list[logging.Handler] = [logging.StreamHandler()]
     handlers[0].setLevel(logging.WARNING)
     if folder is not None:
@@ -177,6 +183,9 @@ def set_up_logging(folder: Path | None = None) -> None:
 
         handlers.append(RotatingFileHandler(folder / "ulmus.log", maxBytes=5_000_000, backupCount=2))
     level = os.environ.get("ULMUS_LOG", "INFO")
-    logging.basicConfig(level=level, handlers=handlers, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    for handler in handlers:
+        handler.addFilter(logs.Placed())
+        handler.setFormatter(logs.Json() if form == "json" else logs.Words())
+    logging.basicConfig(level=level, handlers=handlers)
     for noisy in ("httpx", "httpcore", "alembic", "waitress.queue", "trafilatura", "htmldate"):
         logging.getLogger(noisy).setLevel(logging.ERROR)

@@ -29,6 +29,7 @@ class AtWork(WithBrowser):
             usage = [self.page.request.get(f"{self.demo.url}/api/runs/{run['id']}").json()["usage"] for run in runs]
             used = {
                 "actions": self.actions,
+                "proved": self.proved,
                 "runs": [(r["state"], u["calls"], r["cost"]) for r, u in zip(runs, usage, strict=True)],
             }
             with open(f"{folder}/used.jsonl", "a", encoding="utf-8") as out:
@@ -86,8 +87,27 @@ class AtWork(WithBrowser):
 
         self.soon(there, f"{value} is kept")
 
+    proved: int = 0
+    """Cells that were proved before the page went live."""
+
+    def proofs(self) -> None:
+        """Proofs of the latest that the start finds, where it finds something yet: every cell fresh, nothing failed."""
+        number = self.at.rpartition("/")[2]
+        if not self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()["samples"]:
+            take = self.page.get_by_role("button", name="Take the latest from the start")
+            if not take.count():
+                return
+            take.click()
+            head, nothing = self.page.get_by_text("Lead sample"), self.page.get_by_role("status").get_by_text(re.compile("."))
+            expect(head.or_(nothing).first).to_be_visible()
+            if not head.count():
+                return
+        self.page.get_by_role("button", name=re.compile("out of date")).click()
+        self.proved = self.all_fresh(number)
+
     def go_live(self) -> None:
         page = self.page
+        self.proofs()
         for outside, mode in self.faults.items():
             page.request.post(f"{self.demo.town}/control/fault", form={"outside": outside, "mode": mode, "left": "1"})
         page.get_by_role("button", name="Go live").click()
@@ -214,15 +234,20 @@ class AtWork(WithBrowser):
         self.send("POST", f"/workflows/{number}/samples", {"item": item})
         self.page.goto(self.at)
         self.page.get_by_role("button", name=re.compile("out of date")).click()
+        self.all_fresh(number)
+
+    def all_fresh(self, number: str) -> int:
+        """Wait until every proof is made and none failed; gives how many there are."""
         told = f"{self.demo.url}/api/workflows/{number}/bench"
+        cells: list[dict[str, Any]] = []
 
         def fresh() -> bool:
-            cells = self.page.request.get(told).json()["cells"]
-            wrong = [c for c in cells if c["state"] == "failed"]
-            self.assertEqual(wrong, [])
-            return bool(cells) and all(c["state"] not in ("stale", "running", "none") for c in cells)
+            cells[:] = self.page.request.get(told).json()["cells"]
+            self.assertEqual([c for c in cells if c["state"] == "failed"], [])
+            return bool(cells) and all(c["state"] not in ("stale", "running", "empty") for c in cells)
 
         self.soon(fresh, lambda: self.page.locator("body").inner_text()[-3000:], 60)
+        return len(cells)
 
     def ended(self, words: str, workflow: str, seconds: float = 60) -> None:
         """Wait until the newest run of a workflow with these words is done."""

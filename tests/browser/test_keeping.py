@@ -1,10 +1,14 @@
-"""A house that is held, and the accounts of its people, as their keeper meets them."""
+"""A house that is held, and the accounts of its people, as their keeper meets them; how they sign in, and what is kept of what they did."""
 
 from __future__ import annotations
 
+import time
+
+import pyotp
 from playwright.sync_api import expect
 
 from tests.browser.place import Demo, WithBrowser
+from ulmus.demo import accounts
 
 
 class Held(WithBrowser):
@@ -22,12 +26,12 @@ class Held(WithBrowser):
         page.get_by_role("link", name="Workflows").click()
         expect(strip).to_be_visible()
         page.get_by_role("link", name="See what it would do").click()
-        expect(page.get_by_role("heading", name="Held until you let it go")).to_be_visible()
+        expect(page.get_by_role("heading", name="Held until you start it")).to_be_visible()
         page.get_by_label("It is a copy, and the original may have gone on since.").check()
         expect(page.get_by_text("Stop the original first.")).to_be_visible()
         expect(page.get_by_role("heading", name="Would go on with")).to_be_visible()
         page.get_by_role("button", name="Start the house").click()
-        expect(page.get_by_role("heading", name="Held until you let it go")).to_be_hidden()
+        expect(page.get_by_role("heading", name="Held until you start it")).to_be_hidden()
         expect(strip).to_be_hidden()
 
 
@@ -65,3 +69,55 @@ class People(WithBrowser):
         expect(line.get_by_text("ended")).to_be_visible()
         theirs.reload()
         expect(theirs.get_by_role("button", name="Sign in")).to_be_visible()
+
+
+class SigningIn(WithBrowser):
+    def test_with_a_second_step_and_with_a_code_when_the_device_is_gone(self) -> None:
+        page, account = self.page, accounts()[0]
+        page.goto(f"{self.demo.url}/account")
+        page.get_by_role("button", name="Set it up …").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog.get_by_alt_text("The secret, for a device's camera")).to_be_visible()
+        secret = dialog.locator("p.font-mono").inner_text().replace(" ", "")
+        dialog.get_by_label("Your password").fill(account["password"])
+        dialog.get_by_label("Six figures").fill("000 000")
+        dialog.get_by_role("button", name="Set it up").click()
+        expect(dialog.get_by_role("alert")).to_contain_text("not right")
+        used = int(time.time()) // 30
+        dialog.get_by_label("Six figures").fill(pyotp.TOTP(secret).now())
+        dialog.get_by_role("button", name="Set it up").click()
+        code = dialog.get_by_role("listitem").first.inner_text()
+        dialog.get_by_role("button", name="I have them").click()
+        expect(page.get_by_text("six figures of your device are asked for")).to_be_visible()
+
+        other = self.visitor()
+        other.goto(self.demo.url)
+        other.get_by_label("Mail address").fill(account["email"])
+        other.get_by_label("Password").fill(account["password"])
+        other.get_by_role("button", name="Sign in").click()
+        # The figures that were shown a moment ago have been used.
+        other.get_by_label("Six figures").fill(pyotp.TOTP(secret).generate_otp(used))
+        other.get_by_role("button", name="Sign in").click()
+        expect(other.get_by_role("alert")).to_contain_text("used already")
+        other.get_by_label("Six figures").fill(code)
+        other.get_by_role("button", name="Sign in").click()
+        expect(other.get_by_role("navigation", name="Main")).to_be_visible()
+
+        # Both places are listed; one of them is signed out from here.
+        page.reload()
+        places = page.get_by_role("region", name="Where I am signed in")
+        expect(places.get_by_role("listitem")).to_have_count(2)
+        places.get_by_role("button", name="Sign out", exact=True).click()
+        expect(places.get_by_role("listitem")).to_have_count(1)
+        other.reload()
+        expect(other.get_by_role("button", name="Sign in")).to_be_visible()
+
+        page.get_by_role("button", name=account["name"], exact=True).click()
+        page.get_by_role("menuitem", name="Audit trail").click()
+        expect(page.get_by_role("row", name="set up a second step").first).to_be_visible()
+        page.get_by_label("Find").fill("code second")
+        expect(page.get_by_role("row", name="used a code in place of the second step")).to_be_visible()
+        expect(page.get_by_role("row", name="set up a second step")).to_have_count(0)
+        with page.expect_download() as saved:
+            page.get_by_role("link", name="Save as CSV").click()
+        self.assertIn("used a code in place of the second step", saved.value.path().read_text("utf-8-sig"))

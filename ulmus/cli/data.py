@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TypeVar
 
 import click
 
-from .common import DATA, main
+from .common import DATA, JSON, main
 
 T = TypeVar("T")
 
@@ -41,8 +42,8 @@ def restore(backup: Path, data: Path) -> None:
 
     about = _plainly(lambda: copies.restore(backup, data))
     click.echo(f"{data} holds what was there at {_moment(about.made_at)}.")
-    click.echo("Start it with `ulmus serve`. It is held: sign in as an owner, read on Today what it would do, and let it go.")
-    click.echo("Do not let it go while the house it was copied from is at work.")
+    click.echo("Start it with `ulmus serve`. It is held: sign in as an owner, read on Today what it would do, and start it there.")
+    click.echo("Do not start it there while the house it was copied from is at work.")
 
 
 @main.command()
@@ -109,3 +110,66 @@ def metrics_key(data: Path) -> None:
             store.close()
 
     click.echo(_plainly(made))
+
+
+@main.command("fault-report")
+@click.argument("to", type=click.Path(path_type=Path, dir_okay=False))
+@DATA
+def fault_report(to: Path, data: Path) -> None:
+    """Gather in the ZIP file TO what whoever looks into a fault needs: versions, counts, what fails and why, the end of the log.
+
+    It holds no secrets, no texts of drafts, rows or mails, and no mail addresses. The house may be at work meanwhile. Look it through
+    before you give it away: titles of items may stand in the log.
+    """
+    from ..runtime import faultreport
+    from ..store import Sealer, Store
+
+    def made() -> list[str]:
+        store = Store(data)
+        try:
+            return faultreport.gather(store, Sealer.of(store), to)
+        finally:
+            store.close()
+
+    try:
+        names = _plainly(made)
+    except FileExistsError:
+        raise click.ClickException(f"{to} is there already. Say another name.") from None
+    click.echo(f"{to}: {', '.join(names)}.")
+
+
+@main.group()
+def runs() -> None:
+    """Runs, read without a server."""
+
+
+@runs.command("show")
+@click.argument("number", type=int)
+@JSON
+@DATA
+def show(number: int, as_json: bool, data: Path) -> None:
+    """The journal of run NUMBER, from the first entry to the last, packed or not."""
+    from ..core import flow
+    from ..readmodels.journals import Journals, entry
+    from ..store import Store, tables
+
+    def told() -> tuple[str, list[flow.Event]]:
+        store = Store(data)
+        try:
+            with store.read() as session:
+                run = session.get(tables.Run, number)
+                if run is None:
+                    raise click.ClickException(f"There is no run {number}.")
+                about = f"Run {number}, “{run.title}”: {run.state}"
+            return about, Journals(store).of(number)
+        finally:
+            store.close()
+
+    about, events = _plainly(told)
+    if as_json:
+        click.echo(json.dumps([event.model_dump(mode="json") for event in events], ensure_ascii=False, indent=1))
+        return
+    click.echo(about)
+    for place, event in enumerate(events):
+        line = entry(event, place)
+        click.echo(f"{_moment(line.at)}  {line.event:10} {line.address:24} {line.says}".rstrip())

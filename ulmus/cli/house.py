@@ -33,9 +33,26 @@ TAKE_BACK = click.option(
 @click.option("--port", default=8420, show_default=True)
 @click.option("--public-url", default="", help="How others reach this server; stands in links in mails.")
 @click.option("--trusted-proxy", default="", metavar="ADDRESS", help="A proxy before this server, whose word on callers counts.")
+@click.option("--log", type=click.Choice(["words", "json"]), default="words", show_default=True, help="How the log is written.")
+@click.option(
+    "--pack-after",
+    default=90.0,
+    show_default=True,
+    metavar="DAYS",
+    help="When the journal of a run that ended is packed into a file, at night; 0 for never.",
+)
 @click.option("--moved", is_flag=True, help="This folder was moved here, and nobody works with the old one: it is not held.")
 def serve(
-    data: Path, allow: tuple[str, ...], take_back: float, host: str, port: int, public_url: str, trusted_proxy: str, moved: bool
+    data: Path,
+    allow: tuple[str, ...],
+    take_back: float,
+    host: str,
+    port: int,
+    public_url: str,
+    trusted_proxy: str,
+    log: str,
+    pack_after: float,
+    moved: bool,
 ) -> None:
     """Serve the app and carry out live workflows.
 
@@ -43,7 +60,18 @@ def serve(
     """
     from ..server import Config
 
-    config = Config(data, host, port, public_url, frozenset(allow), trusted_proxy=trusted_proxy, moved=moved, take_back=take_back)
+    config = Config(
+        data,
+        host,
+        port,
+        public_url,
+        frozenset(allow),
+        trusted_proxy=trusted_proxy,
+        moved=moved,
+        log=log,
+        pack_after=pack_after,
+        take_back=take_back,
+    )
     _serve(config, open_words="Ulmus is open at")
 
 
@@ -156,7 +184,7 @@ def _serve(config: Any, open_words: str, services: Any = None) -> None:
     from ..store import DataTrouble, words_for
 
     try:
-        set_up_logging(config.folder)
+        set_up_logging(config.folder, config.log)
         server = Server(config, services)
     except (EngineBusy, DataTrouble) as error:
         raise click.ClickException(str(error)) from None

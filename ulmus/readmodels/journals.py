@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from collections import OrderedDict
-from collections.abc import Container
+from collections.abc import Container, Sequence
 from typing import Any
 
 from pydantic import BaseModel
@@ -12,13 +13,14 @@ from sqlalchemy import select
 
 from ..core import flow
 from ..core.cost import Usage
+from ..core.values import read_json
 from ..core.workflow import Line, Workflow
 from ..core.workflow.briefs import brief, row_in_brief, shortened
 from ..core.workflow.plans import AskPlan, AssignmentPlan, DraftPlan, EachPlan, ForkPlan, RepeatPlan, WaitPlan
 from ..runtime.execution import plan_of
 from ..runtime.runs import title_of
 from ..steps import kinds
-from ..store import tables
+from ..store import packed, tables
 from ..store.db import Store
 from .models import CellState, CellView, FindingView, IterationView, UsageView, VersionView
 from .views import fill_cell, marked, versions
@@ -67,10 +69,14 @@ class Journals:
         entry = tables.JournalEntry
         with self._store.read() as session:
             wanted = select(entry.seq, entry.event).where(entry.run_id == run_id, entry.seq > last).order_by(entry.seq)
-            rows = session.execute(wanted).all()
+            rows: Sequence[Any] = session.execute(wanted).all()
+            run = session.get(tables.Run, run_id) if last < 0 and rows else None
+            if run is not None and run.packed is not None:
+                written = [(seq, json.dumps(event, ensure_ascii=False)) for seq, event in rows]
+                rows = [(seq, read_json(event)) for seq, event in packed.whole(session.connection(), run_id, written)]
         events = [*before, *(flow.load_event(event) for _, event in rows)] if rows else before
         with self._lock:
-            self._kept[run_id] = (rows[-1].seq if rows else last, events)
+            self._kept[run_id] = (rows[-1][0] if rows else last, events)
             self._kept.move_to_end(run_id)
             while len(self._kept) > 1 and sum(len(kept) for _, kept in self._kept.values()) > MOST_EVENTS:
                 self._kept.popitem(last=False)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import logging
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -23,7 +24,7 @@ from ..core.workflow.plans import AskPlan, SendPlan
 from ..protocols.errors import OutsideError
 from ..steps import kinds
 from ..steps.api import Context, StepFailed, Workspace
-from . import execution
+from . import execution, logs
 from .journal import Live
 from .outsides import leads_to
 from .ports import Gate, Outdated
@@ -124,8 +125,13 @@ class Dispatcher:
         if flight.stopped:
             self._landed(place, flight)
             return None
+        with logs.at(flight.task.run_id, getattr(flight.task.decision, "address", "")):
+            return self._carried_out(place, flight, refused)
+
+    def _carried_out(self, place: tuple[Any, ...], flight: _Flight, refused: OutsideError | None) -> OutsideError | None:
         task = flight.task
         address = getattr(task.decision, "address", "")
+        began = time.monotonic()
         met: OutsideError | None = None
         usage = Usage()
         event: flow.Event | None = None
@@ -157,6 +163,7 @@ class Dispatcher:
             self._book(task, usage)
             self._landed(place, flight)
             return None
+        log.info("%s in %.2f s%s", task.line.kind, time.monotonic() - began, f": {met.code or 'failed'}" if met else "")
         self._bring(place, flight, event, prepared, usage)
         return met
 

@@ -31,6 +31,7 @@ from .executors import Executor, Threads
 from .handlers import Handlers
 from .hubs import Hubs
 from .journal import Live, Pages
+from .keeping import Keeping
 from .mirrors import Mirrors
 from .noticing import notices
 from .noticing.notices import Notices
@@ -82,6 +83,7 @@ class Engine:
         self.numbers = Numbers(services, self.outsides)
         self.mirrors = Mirrors(services, self.outsides)
         self.hubs = Hubs(services, self.outsides)
+        self.keeping = Keeping(services)
         self.arrivals = Arrivals(services, self.writer)
         self.handlers = Handlers(services, self.outbox, self.runs)
         self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.uses, self.replies.watch)
@@ -105,6 +107,7 @@ class Engine:
             self.mirrors.tick,
             self.hubs.tick,
             self.uses.tick,
+            self.keeping.tick,
             self._new_day,
         ]
         resets = [

@@ -13,7 +13,7 @@ from ..core import flow
 from ..core.cost import Usage
 from ..core.workflow import Line, Workflow
 from ..steps import kinds
-from ..store import tables
+from ..store import packed, tables
 from . import execution
 from .dependencies import roots_read
 from .transaction import Transaction
@@ -108,7 +108,7 @@ class Live:
 
 
 _RUN = (
-    "SELECT workflow_id, revision_id, state, step, message, cost, tokens, ended_at, idle, parent_id, parent_address, depth"
+    "SELECT workflow_id, revision_id, state, step, message, cost, tokens, ended_at, idle, parent_id, parent_address, depth, packed"
     " FROM runs WHERE id = ?"
 )
 
@@ -151,7 +151,8 @@ class Pages:
         connection = session.connection()
         run = connection.exec_driver_sql(_RUN, (run_id,)).one()
         page = self.get(session, run.revision_id)
-        rows = connection.exec_driver_sql("SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,))
+        found = connection.exec_driver_sql("SELECT seq, event FROM journal WHERE run_id = ? ORDER BY seq", (run_id,))
+        rows = found if run.packed is None else packed.whole(connection, run_id, found.tuples().all())
         seq = -1
 
         def events() -> Any:

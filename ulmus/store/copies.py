@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from .. import __version__
-from . import functions, upgrade
+from . import functions, packed, upgrade
 from .db import DATABASE, Store, private
 from .place import hold_copy
 from .secrets import KEY, NO_KEY, OTHER_KEY, PROOF, Sealer
@@ -62,6 +62,8 @@ def back_up(folder: Path, to: Path, clock: Callable[[], float] = time.time) -> B
                 kept = folder / FILES / sha[:2] / sha
                 if kept.exists():
                     _copy(kept, part / FILES / sha[:2] / sha)
+            for run in _packed_of(part / DATABASE):
+                _copy(packed.path_of(folder, run), packed.path_of(part, run))
             sums = {str(p.relative_to(part)): _sum(p) for p in sorted(part.rglob("*")) if p.is_file()}
             listed = {"ulmus_backup": FORMAT, "version": __version__, "made_at": made_at, "files": sums}
             (part / LIST).write_text(json.dumps(listed, indent=1))
@@ -101,6 +103,8 @@ def verify(folder: Path) -> Backup | None:
         if proof is not None and not Sealer(folder, may_make=False).open(proof[0]):
             raise DataTrouble(OTHER_KEY)
         lost = [sha for sha in _files_of(folder / DATABASE) if _is_lost(folder / FILES / sha[:2] / sha, sha)]
+        for run in _packed_of(folder / DATABASE):
+            packed.read(packed.path_of(folder, run))
         if lost:
             raise DataTrouble(f"{len(lost)} kept files are missing or changed, the first {lost[0][:12]}….")
     return _about(folder, listed) if listed is not None else None
@@ -181,6 +185,16 @@ def _files_of(database: Path) -> list[str]:
     try:
         there = base.execute("SELECT 1 FROM sqlite_master WHERE name = 'files'").fetchone()
         return [sha for (sha,) in base.execute("SELECT sha FROM files")] if there else []
+    finally:
+        base.close()
+
+
+def _packed_of(database: Path) -> list[int]:
+    """The runs whose journals are packed, as far as a database knows."""
+    base = sqlite3.connect(f"file:{database}?mode=ro", uri=True)
+    try:
+        columns = {name for _, name, *_ in base.execute("PRAGMA table_info(runs)")}
+        return [run for (run,) in base.execute("SELECT id FROM runs WHERE packed IS NOT NULL")] if "packed" in columns else []
     finally:
         base.close()
 

@@ -256,6 +256,8 @@ class Run(Base):
     idle: Mapped[bool] = mapped_column(default=False, server_default="0")
     cost: Mapped[float] = mapped_column(default=0.0)
     tokens: Mapped[int] = mapped_column(default=0)
+    packed: Mapped[int | None]
+    """The number of the last entry of its journal that is packed into a file; ``None`` where none is."""
     parent_id: Mapped[int | None] = mapped_column(index=True)
     parent_address: Mapped[str] = mapped_column(String(200), default="")
     depth: Mapped[int] = mapped_column(default=0)

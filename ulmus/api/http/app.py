@@ -22,6 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
+from ...store import DataTrouble
 from ..public import assistants, calls, data, feed, forms, hubs, joining, leaving, letters, watching
 from ..resources import (
     accounts,
@@ -141,6 +142,7 @@ def create_app(house: House | None) -> Application:
     app.register_blueprint(watching.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
+    app.register_error_handler(DataTrouble, lambda error: ({"message": str(error), "problems": []}, 503))
     app.register_error_handler(OverflowError, _beyond)
     app.register_error_handler(IntegrityError, _beyond)
     app.register_error_handler(AddressError, _beyond)

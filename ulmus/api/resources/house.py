@@ -16,7 +16,7 @@ from ..http.describing import Part
 from ..security.auth import needs
 
 bp = Part("house", __name__, url_prefix="/api/house", abp_tags=[Tag(name="house", description="The house itself")])
-HELD = "This house is a copy and is held: nothing can be changed before an owner has let it go on Today."
+HELD = "This house is a copy and is held: nothing can be changed before an owner has started it on Today."
 
 
 class HoldView(BaseModel):

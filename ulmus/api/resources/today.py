@@ -187,7 +187,7 @@ def _at_their_limit(session: Session) -> list[Waiting]:
         full = bool(queued) and engine.runs.left_today(session, record.id, workflow, house().services.clock()) <= 0
         if start.memory.get("over") or full:
             waits = f"{queued} more wait. " if queued else "More are there. "
-            says = f"It has begun {runs_a_day(workflow) or 'its limit of'} runs today. {waits}Let it go on, or leave the rest for tomorrow."
+            says = f"It has begun {runs_a_day(workflow) or 'its limit of'} runs today. {waits}Run more today, or leave the rest for tomorrow."
             out.append(Waiting(what="runs", title=record.name, says=says, from_="Start", at=start.looked_at or 0, id=record.id))
     return out
 

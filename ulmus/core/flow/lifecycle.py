@@ -22,11 +22,11 @@ def look_at_limits(state: State, now: float) -> None:
     money = limits.run_money
     if money is not None and state.usage.cost > money + granted.get("money", 0.0):
         spent = f"{state.usage.cost:.4f}".rstrip("0")
-        state.over = Hold("money", f"This run has cost {spent}; its limit is {money:g}. Let it go on, or cancel it.")
+        state.over = Hold("money", f"This run has cost {spent}; its limit is {money:g}. Press Go on, or cancel it.")
     elif state.steps >= limits.steps + granted.get("steps", 0.0):
-        state.over = Hold("steps", f"This run has taken {state.steps} steps, its limit. Let it go on, or cancel it.")
+        state.over = Hold("steps", f"This run has taken {state.steps} steps, its limit. Press Go on, or cancel it.")
     elif now - state.began > limits.hours * 3600 + granted.get("time", 0.0):
-        state.over = Hold("time", f"This run has taken more than {limits.hours:g} hours. Let it go on, or cancel it.")
+        state.over = Hold("time", f"This run has taken more than {limits.hours:g} hours. Press Go on, or cancel it.")
 
 
 def _held(state: State, event: Held) -> None:

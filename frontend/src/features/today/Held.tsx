@@ -30,9 +30,9 @@ export function Held({ hold, owner }: { hold: Schemas["HoldView"]; owner: boolea
   return (
     <section aria-labelledby="held" className="mt-6 border-y border-ochre py-5">
       <h2 id="held" className="font-serif text-2xl font-semibold tracking-tight">
-        Held until you let it go
+        Held until you start it
       </h2>
-      {!owner && <p className="mt-2 max-w-prose text-sm">An owner has to let it go. Until then it can only be read.</p>}
+      {!owner && <p className="mt-2 max-w-prose text-sm">An owner has to start it. Until then it can only be read.</p>}
       {owner && (
         <>
           {hold.why === "moved" && (

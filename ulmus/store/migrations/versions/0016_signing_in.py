@@ -1,4 +1,4 @@
-"""A second step at sign-in, where somebody is signed in, and from where something was done."""
+"""A second step at sign-in, where somebody is signed in, from where something was done, and journals that are packed."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -17,3 +17,4 @@ def upgrade() -> None:
     op.add_column('web_sessions', sa.Column('agent', sa.String(200), nullable=False, server_default=''))
     op.add_column('audit', sa.Column('place', sa.String(60), nullable=False, server_default=''))
     op.create_index('audit_in_time', 'audit', ['at', 'id'])
+    op.add_column('runs', sa.Column('packed', sa.Integer(), nullable=True))
