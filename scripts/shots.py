@@ -7,7 +7,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from tests.browser.place import Demo, enter, launch
+from tests.browser.place import Demo, EmptyHouse, enter, launch
 
 OUT = Path("docs/screenshots")
 VIEWS = {
@@ -72,11 +72,26 @@ def main() -> None:
                 take(dark, name)
             letter(browser.new_context(viewport={"width": 390, "height": 780}).new_page(), demo)
             form(page, demo)
-            page.goto(f"{demo.town}/control")
-            take(page, "practice-town")
+            first_steps(browser.new_context(viewport={"width": 1280, "height": 800}).new_page())
             browser.close()
     finally:
         demo.close()
+
+
+def first_steps(page: Page) -> None:
+    """A house in its first hour: nobody but its first owner, and the practice town open beside it."""
+    house = EmptyHouse()
+    try:
+        page.goto(house.first)
+        page.get_by_label("Your name").fill("Nora Feld")
+        page.get_by_label("Mail address").fill("nora@feld.example")
+        page.get_by_label("Password").fill("two boats and a heron")
+        page.get_by_role("button", name="Begin").click()
+        page.get_by_role("button", name="Practise first").click()
+        page.get_by_text("You practise").wait_for()
+        take(page, "first-steps")
+    finally:
+        house.close()
 
 
 def beginning(page: Page, demo: Demo) -> None:

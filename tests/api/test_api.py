@@ -29,6 +29,7 @@ class Accounts(WithApi):
             "/api/",
             "/api/session",
             "/api/session/first",
+            "/api/session/invited/<token>",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
             "/api/letters/<token>/taken-back",
@@ -155,6 +156,36 @@ class Errors(WithApi):
 
 
 class Workflows(WithApi):
+    def test_one_that_has_run_is_deleted_and_what_it_let_out_stays_on_record(self) -> None:
+        id_ = self.live()
+        run = self.new_item(id_)
+        self.until(run, "asking")
+        self.assertIn("Pause it first", self.owner.delete(f"/workflows/{id_}", 409)["message"])
+        self.owner.post(f"/workflows/{id_}/pause")
+        self.assertIn("not over", self.owner.delete(f"/workflows/{id_}", 409)["message"])
+        self.answer(run)
+        self.until(run, "done")
+        self.owner.post(f"/workflows/{id_}/samples", {"item": {"title": "Typed", "link": "http://a.example"}})
+        told = self.owner.get(f"/runs/{run}")
+        out = self.owner.get("/today")["went_out"]
+        self.owner.delete(f"/workflows/{id_}")
+        self.assertEqual(self.owner.get("/workflows"), [])
+        self.assertNotIn(str(id_), [one["key"] for one in self.owner.get("/catalogue")["workflows"]])
+        self.assertIn("was deleted", self.owner.get(f"/workflows/{id_}/bench", 404)["message"])
+        # The run reads as before, its page among it; what went out is on record, and so is what was written into the sheet.
+        after = self.owner.get(f"/runs/{run}")
+        self.assertEqual((after["cells"], after["lines"]), (told["cells"], told["lines"]))
+        self.assertEqual(self.owner.get("/today")["went_out"], out)
+        self.assertEqual([one["id"] for one in self.owner.get("/runs")["runs"]], [run])
+        self.assertEqual(len(self.rows()), 1)
+        self.assertEqual(self.owner.get("/brands")[0]["workflows"], 0)
+        # Nothing looks at its start any more, and its name is free.
+        self.town.state.release("furrow-letter")
+        self.engine.polling.look_at(id_)
+        self.assertEqual([one["id"] for one in self.owner.get("/runs")["runs"]], [run])
+        self.made(page(self.town.url))
+        self.assertEqual(len(self.owner.get("/workflows")), 1)
+
     def test_a_file_goes_in_and_comes_out_the_same(self) -> None:
         document = page(self.town.url)
         id_ = self.owner.post("/workflows", {"document": document}, 201)["id"]

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+import re
+import time
+from typing import Any, ClassVar
+from unittest import mock
 
 import pyotp
 
@@ -108,6 +111,68 @@ class SecondStep(WithApi):
         self.assertEqual(second.step_of(secret, at(self.now - 30), self.now, 0), int(self.now - 30) // 30)
         self.assertIsNone(second.step_of(secret, at(self.now - 90), self.now, 0))
         self.assertIsNone(second.step_of(secret, "", self.now, 0))
+
+
+class Invitations(WithApi):
+    NEW: ClassVar[dict[str, Any]] = {"email": "ada@a.example", "name": "Ada Wyle", "role": "maker", "invite": True}
+
+    def link(self) -> str:
+        """The token of the link in the last mail."""
+        self.wait_for(lambda: bool(self.mails()), lambda: "a mail")
+        found = re.findall(r"invited=([\w.-]+)", self.mails()[-1])
+        return str(found[0])
+
+    def mails(self) -> list[str]:
+        return [str(one["text"]) for one in self.town.state.mails if "ada@a.example" in str(one["to"])]
+
+    def test_somebody_is_invited_and_chooses_a_password(self) -> None:
+        made = self.owner.post("/accounts", self.NEW, 201)
+        self.assertTrue(made["invited"])
+        token, stranger = self.link(), self.visitor()
+        self.assertEqual(stranger.get(f"/session/invited/{token}"), {"email": "ada@a.example", "name": "Ada Wyle"})
+        # Nobody signs in before: no password fits what stands in its place.
+        stranger.post("/session", {"email": "ada@a.example", "password": ""}, 403)
+        self.assertIn("at least", stranger.post(f"/session/invited/{token}", {"password": "short"}, 422)["message"])
+        told = stranger.post(f"/session/invited/{token}", {"password": "eight boats at midnight"})
+        self.assertEqual((told["signed_in"], told["role"]), (True, "maker"))
+        # It works once.
+        self.assertIn("used already", self.visitor().get(f"/session/invited/{token}", 404)["message"])
+        self.visitor().post(f"/session/invited/{token}", {"password": "nine boats at midnight"}, 404)
+        self.visitor().get("/session/invited/nonsense", 404)
+        listed = {one["email"]: one for one in self.owner.get("/accounts")}
+        self.assertFalse(listed["ada@a.example"]["invited"])
+
+    def test_where_the_mail_cannot_go_nobody_is_added(self) -> None:
+        self.owner.post("/accounts", self.NEW | {"email": "full.ada@a.example", "server": "no such"}, 502)
+        self.assertNotIn("full.ada@a.example", [one["email"] for one in self.owner.get("/accounts")])
+        self.owner.post("/accounts", self.NEW | {"email": "maker@a.example"}, 409)
+        self.visitor("maker").post("/accounts", self.NEW, 403)
+
+    def test_a_mailed_link_ends_what_was_signed_in_and_asks_for_the_second_step(self) -> None:
+        self.owner.post("/accounts", self.NEW | {"invite": False, "password": "seven boats at noon"}, 201)
+        number = next(one["id"] for one in self.owner.get("/accounts") if one["email"] == "ada@a.example")
+        ada = self.visitor()
+        ada.csrf = ada.post("/session", {"email": "ada@a.example", "password": "seven boats at noon"})["csrf"]
+        begun = ada.post("/session/second", {})
+        totp = pyotp.TOTP(begun["secret"])
+        body = {"token": begun["token"], "figures": totp.at(self.services.clock()), "password": "seven boats at noon"}
+        ada.put("/session/second", body)
+        self.owner.post(f"/accounts/{number}/invitation", {})
+        # The password of before counts until the link is used.
+        self.visitor().post("/session", {"email": "ada@a.example", "password": "seven boats at noon"}, 403)
+        ada.get("/runs")
+        token = self.link()
+        told = self.visitor().post(f"/session/invited/{token}", {"password": "nine boats at midnight"})
+        self.assertFalse(told["signed_in"])
+        ada.get("/runs", 401)
+        refused = self.visitor().post("/session", {"email": "ada@a.example", "password": "nine boats at midnight"}, 403)
+        self.assertEqual(refused["code"], "second")
+
+    def test_a_link_ends_after_a_week(self) -> None:
+        self.owner.post("/accounts", self.NEW, 201)
+        token = self.link()
+        with mock.patch("itsdangerous.timed.time.time", return_value=time.time() + 8 * 86400):
+            self.assertIn("too old", self.visitor().get(f"/session/invited/{token}", 404)["message"])
 
 
 class Places(WithApi):

@@ -2,55 +2,17 @@
 
 from __future__ import annotations
 
-import os
-import re
-import shutil
-import signal
-import subprocess
-import sys
-import tempfile
 import time
 import unittest
 import urllib.request
-from pathlib import Path
 
 from playwright.sync_api import Locator, Page, expect, sync_playwright
 
-from tests.browser.place import free_port, launch
+from tests.browser.place import EmptyHouse, launch
 
 MOST_ACTIONS = 25
 MOST_SECONDS = 300
 SCREEN = {"width": 1280, "height": 800}
-
-
-class EmptyHouse:
-    """`ulmus serve` in a folder of its own, with nobody in it; `first` is the address it prints for the first account."""
-
-    def __init__(self) -> None:
-        self.folder, self.port = Path(tempfile.mkdtemp()), free_port()
-        self.url = f"http://127.0.0.1:{self.port}"
-        self.first = ""
-        self.start()
-
-    def start(self) -> None:
-        words = ["serve", "--data", str(self.folder / "data"), "--port", str(self.port), "--take-back", "0.5"]
-        self.process = subprocess.Popen([sys.executable, "-m", "ulmus.cli", *words], stdout=subprocess.PIPE, text=True)
-        assert self.process.stdout is not None
-        for line in self.process.stdout:
-            if found := re.search(r"http\S+first=\S+", line):
-                self.first = found[0]
-                return
-        raise RuntimeError("it named no address for the first account")
-
-    def stop(self) -> None:
-        os.kill(self.process.pid, signal.SIGTERM)
-        self.process.wait(20)
-        assert self.process.stdout is not None
-        self.process.stdout.close()
-
-    def close(self) -> None:
-        self.stop()
-        shutil.rmtree(self.folder, ignore_errors=True)
 
 
 class Newcomer:

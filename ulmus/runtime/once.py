@@ -46,7 +46,7 @@ def run(
                 raise ValueError("The start has no item to begin with. Give one with --item.")
             item = found[-1][1]
         with services.store.write() as session:
-            record = session.scalar(select(tables.WorkflowRecord).where(tables.WorkflowRecord.name == workflow.name))
+            record = session.scalar(select(tables.WorkflowRecord).where(tables.WorkflowRecord.name == workflow.name, tables.THERE))
             if record is None:
                 workflow_id = workflows.create(session, workflow, services.clock(), WHO)
             else:

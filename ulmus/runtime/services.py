@@ -184,7 +184,9 @@ def world(session: Session) -> World:
     records = list(session.scalars(select(tables.Sheet)))
     sheets = {s.key: (s.name, tuple(c["name"] for c in s.columns)) for s in records}
     brands = dict(session.execute(select(tables.Brand.key, tables.Brand.name)).tuples().all())
-    names = {str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name))}
+    names = {
+        str(i): n for i, n in session.execute(select(tables.WorkflowRecord.id, tables.WorkflowRecord.name).where(tables.THERE))
+    }
     people = {email.casefold(): name for email, name in session.execute(select(tables.User.email, tables.User.name)) if name}
     return World(connections, sheets, brands, names, linked.values_of(records), people)
 

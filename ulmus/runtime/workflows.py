@@ -243,9 +243,23 @@ def add_sample(
 
 
 def remove(session: Session, workflow_id: int, now: float, who: str) -> None:
-    """Delete a workflow that has never run. Raises `ValueError` for one that has."""
+    """Delete a workflow. Of one that has run, its runs, what it let out and the revisions they were carried out from stay to be read;
+    its page, samples and proofs go. Raises `ValueError` where it is live, or has runs that are not over."""
     record = session.get_one(tables.WorkflowRecord, workflow_id)
-    if session.scalar(select(func.count()).where(tables.Run.workflow_id == workflow_id)):
-        raise ValueError("This workflow has runs; what went out must stay traceable. Put it away instead.")
+    of_it = tables.Run.workflow_id == workflow_id
+    if record.state == "live":
+        raise ValueError("This workflow is live. Pause it first.")
+    if session.scalar(select(func.count()).where(of_it, tables.Run.ended_at.is_(None))):
+        raise ValueError("Some of its runs are not over. Cancel them, or wait.")
     audit(session, now, who, "deleted a workflow", record.name)
-    session.execute(delete(tables.WorkflowRecord).where(tables.WorkflowRecord.id == workflow_id))
+    if not session.scalar(select(func.count()).where(of_it)):
+        session.execute(delete(tables.WorkflowRecord).where(tables.WorkflowRecord.id == workflow_id))
+        return
+    start = Workflow.model_validate(record.document).start
+    blank = Workflow(
+        name=record.name, brand=record.brand, start=start.model_copy(update={"kind": "removed", "settings": {}}), steps=[]
+    )
+    record.state, record.revision_id, record.follows = "removed", None, None
+    record.document, record.version, record.updated_at = blank.model_dump(mode="json"), record.version + 1, now
+    for table in (tables.Sample, tables.Start, tables.Backlog, tables.HubLine):
+        session.execute(delete(table).where(table.workflow_id == workflow_id))

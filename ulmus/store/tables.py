@@ -90,11 +90,15 @@ class WorkflowRecord(Base):
     brand: Mapped[str | None] = mapped_column(String(60))
     document: Mapped[dict[str, Any]]
     version: Mapped[int] = mapped_column(default=1)
-    state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused, away
+    state: Mapped[str] = mapped_column(String(20), default="draft")  # draft, live, paused, away, removed
     revision_id: Mapped[int | None]
     follows: Mapped[int | None]
     """The workflow whose page it follows, for another brand."""
     updated_at: Mapped[float]
+
+
+THERE = WorkflowRecord.state != "removed"
+"""That a workflow is there: of one that was removed only what its runs need is kept."""
 
 
 class Revision(Base):

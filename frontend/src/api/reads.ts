@@ -157,6 +157,16 @@ export const held = () => queryOptions({ queryKey: ["held"], queryFn: () => ok(a
 /** Where one is signed in. */
 export const places = () => queryOptions({ queryKey: ["places"], queryFn: () => ok(api.GET("/api/session/places")) });
 
+/** Whom an invitation is for; nothing is asked where there is none. */
+export const invited = (token: string | null) =>
+  queryOptions({
+    queryKey: ["session", "invited", token],
+    enabled: !!token,
+    retry: false,
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () => ok(api.GET("/api/session/invited/{token}", { params: { path: { token: token! } } })),
+  });
+
 export const trail = (asked: { words: string; who: string; since: string; until: string }) =>
   infiniteQueryOptions({
     queryKey: ["trail", asked],

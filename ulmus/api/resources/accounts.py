@@ -10,6 +10,8 @@ from pydantic import BaseModel, Field
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from ...protocols.errors import OutsideError
+from ...runtime import inviting
 from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
@@ -31,6 +33,8 @@ class AccountView(BaseModel):
     name: str
     role: Role
     ended: bool
+    invited: bool
+    """Whether they have not chosen a password yet."""
     second: bool
     """Whether there is a second step when they sign in."""
     places: int
@@ -40,11 +44,22 @@ class AccountView(BaseModel):
 
 
 class NewAccount(Body):
+    """Somebody new: with a password to begin with, or with `invite` by mail through `server` (the key of a connection; empty: the only
+    mail server there is) to choose one."""
+
     email: str = Field(max_length=200, pattern=MAIL)
     name: str = Field(min_length=1, max_length=120)
     role: Role
-    password: str = Field(max_length=400)
+    password: str = Field("", max_length=400)
+    invite: bool = False
+    server: str = Field("", max_length=60)
     brands: list[str] | None = Field(None, max_length=1000)
+
+
+class InviteBody(Body):
+    """Through which mail server; empty: the only one there is."""
+
+    server: str = Field("", max_length=60)
 
 
 class ChangedAccount(Body):
@@ -68,14 +83,21 @@ def listing() -> Reply:
         return send([_view(user, places.get(user.id, 0)) for user in found])
 
 
-@bp.post("/accounts", responses={201: AccountView, 409: Problem, 422: Problem})
+@bp.post("/accounts", responses={201: AccountView, 409: Problem, 422: Problem, 502: Problem})
 @needs("owner")
 def create(body: NewAccount) -> Reply:
     """Add an account."""
     services, email = house().services, body.email.strip().lower()
-    if wrong := what_is_wrong(body.password, email, body.name):
+    if not body.invite and (wrong := what_is_wrong(body.password, email, body.name)):
         raise Refusal(wrong, 422)
-    hashed = hash_password(body.password)
+    hashed = inviting.no_password() if body.invite else hash_password(body.password)
+    if body.invite:
+        with services.store.read() as session:
+            if session.scalar(select(tables.User.id).where(tables.User.email == email)) is not None:
+                raise Refusal(f"{email} has an account already.", 409)
+            _kept_to(session, body)
+        # Where the mail cannot be sent, nothing is made.
+        _invite(tables.User(email=email, name=body.name.strip(), password=hashed), body.server)
     with services.store.write() as session:
         if session.scalar(select(tables.User.id).where(tables.User.email == email)) is not None:
             raise Refusal(f"{email} has an account already.", 409)
@@ -83,7 +105,8 @@ def create(body: NewAccount) -> Reply:
         user = tables.User(email=email, name=body.name.strip(), role=body.role, password=hashed, brands=kept)
         session.add(user)
         session.flush()
-        audit(session, services.clock(), g.user.email, "added an account", f"{email}, {body.role}")
+        how = "invited somebody" if body.invite else "added an account"
+        audit(session, services.clock(), g.user.email, how, f"{email}, {body.role}")
         return send(_view(user), 201)
 
 
@@ -127,6 +150,28 @@ def end(path: AccountPath) -> Reply:
         session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
         audit(session, services.clock(), g.user.email, "ended an account", user.email)
     return send(Fine())
+
+
+@bp.post("/accounts/<int:id>/invitation", responses={200: Fine, 409: Problem, 502: Problem})
+@needs("owner")
+def invite(path: AccountPath, body: InviteBody) -> Reply:
+    """Mail somebody a link by which they choose a password; the one they have counts until then."""
+    services = house().services
+    with services.store.read() as session:
+        user = session.get_one(tables.User, path.id)
+    if user.ended_at is not None:
+        raise Refusal("This account has ended. Take it up again first.", 409)
+    _invite(user, body.server)
+    with services.store.write() as session:
+        audit(session, services.clock(), g.user.email, "mailed a link for a password", user.email)
+    return send(Fine())
+
+
+def _invite(user: tables.User, server: str) -> None:
+    try:
+        inviting.invite(house().services, server, user, g.user.name)
+    except OutsideError as error:
+        raise Refusal(f"The mail could not be sent: {error.message}", 502) from None
 
 
 @bp.delete("/accounts/<int:id>/second", responses={200: Fine})
@@ -178,6 +223,7 @@ def _view(user: tables.User, places: int = 0) -> AccountView:
         name=user.name,
         role=user.role,
         ended=user.ended_at is not None,
+        invited=user.password.startswith(inviting.NOT_YET),
         second=user.second is not None,
         places=places,
         brands=user.brands,

@@ -85,7 +85,7 @@ def _steps(session: Session) -> FirstSteps:
 
     brand = session.scalar(select(tables.Brand).order_by(tables.Brand.name).limit(1))
     live_first = tables.WorkflowRecord.state != "live", tables.WorkflowRecord.id.desc()
-    page = session.scalar(select(tables.WorkflowRecord).order_by(*live_first).limit(1))
+    page = session.scalar(select(tables.WorkflowRecord).where(tables.THERE).order_by(*live_first).limit(1))
     return FirstSteps(
         town=house().town,
         model=connected("model"),

@@ -155,7 +155,7 @@ def catalogue() -> Reply:
             {"key": s.key, "name": s.name, "columns": [c["name"] for c in s.columns]} for s in session.scalars(select(tables.Sheet))
         ]
         brands = [{"key": b.key, "name": b.name} for b in session.scalars(select(tables.Brand))]
-        records = session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name))
+        records = session.scalars(select(tables.WorkflowRecord).where(tables.THERE).order_by(tables.WorkflowRecord.name))
         called = [{"key": str(w.id), "name": w.name} for w in records]
     views = [
         KindView(
@@ -247,6 +247,8 @@ def bench(path: BenchPath) -> Reply:
     services = house().services
     with services.store.read() as session:
         record = session.get_one(tables.WorkflowRecord, path.id)
+        if record.state == "removed":
+            raise Refusal(f"“{record.name}” was deleted. Its runs, and what it let out, are under Runs.", 404)
         samples = samples_of(session, path.id)
         revision = session.get(tables.Revision, record.revision_id) if record.revision_id else None
         start = session.get(tables.Start, path.id)

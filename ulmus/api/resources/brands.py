@@ -153,7 +153,7 @@ def listing() -> Reply:
         used = dict(
             session.execute(
                 select(tables.WorkflowRecord.brand, func.count())
-                .where(tables.WorkflowRecord.brand.is_not(None))
+                .where(tables.WorkflowRecord.brand.is_not(None), tables.THERE)
                 .group_by(tables.WorkflowRecord.brand)
             ).all()
         )
@@ -194,7 +194,9 @@ def whole(path: BrandPath) -> Reply:
         brand = session.get_one(tables.Brand, path.key)
         recent = _recent(session, path.key)
         approved = let_out(session, [piece.run_id for piece in recent if piece.run_id is not None])
-        used = list(session.scalars(select(tables.WorkflowRecord.name).where(tables.WorkflowRecord.brand == path.key)))
+        used = list(
+            session.scalars(select(tables.WorkflowRecord.name).where(tables.WorkflowRecord.brand == path.key, tables.THERE))
+        )
     examples = brand.examples or {}
     view = BrandView(
         key=brand.key,

@@ -140,7 +140,7 @@ class TemplateView(BaseModel):
 def listing() -> Reply:
     """All workflows, live ones first."""
     with house().services.store.read() as session:
-        records = list(session.scalars(select(tables.WorkflowRecord)))
+        records = list(session.scalars(select(tables.WorkflowRecord).where(tables.THERE)))
         around = world(session)
         brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
         starts = {s.workflow_id: s for s in session.scalars(select(tables.Start))}
@@ -266,7 +266,7 @@ def save(path: WorkflowPath, body: DocumentBody) -> Reply:
 @bp.delete("/workflows/<int:id>", responses={200: Fine, 409: Problem})
 @needs("maker")
 def remove(path: WorkflowPath) -> Reply:
-    """Delete a workflow that has never run."""
+    """Delete a workflow. The runs of one that has run stay to be read, and what it let out stays on record."""
     services = house().services
     with services.store.write() as session:
         try:
@@ -377,7 +377,7 @@ def feed_list() -> Response:
     found: dict[str, opml.Outline] = {}
     with house().services.store.read() as session:
         brands = {b.key: b.name for b in session.scalars(select(tables.Brand))}
-        for record in session.scalars(select(tables.WorkflowRecord).order_by(tables.WorkflowRecord.name)):
+        for record in session.scalars(select(tables.WorkflowRecord).where(tables.THERE).order_by(tables.WorkflowRecord.name)):
             for line in Workflow.model_validate(record.document).lines:
                 kind = kinds().get(line.kind)
                 named = str(line.settings.get(kind.names_feeds, "")) if kind is not None and kind.names_feeds else ""

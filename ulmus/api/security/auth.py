@@ -22,7 +22,10 @@ from itsdangerous import BadSignature, URLSafeTimedSerializer
 from pydantic import BaseModel, Field
 from sqlalchemy import delete, select
 from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
 
+from ...runtime import inviting
+from ...runtime.links import LinkError
 from ...runtime.services import ASKED_FROM, audit
 from ...store import sight, tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
@@ -65,6 +68,21 @@ class FirstAccount(Body):
     key: str = Field(max_length=100)
     email: str = Field(max_length=200, pattern=MAIL)
     name: str = Field(min_length=1, max_length=120)
+    password: str = Field(max_length=400)
+
+
+class InvitedPath(BaseModel):
+    token: str = Field(max_length=500)
+
+
+class InvitedView(BaseModel):
+    """Whom an invitation is for."""
+
+    email: str
+    name: str
+
+
+class InvitedBody(Body):
     password: str = Field(max_length=400)
 
 
@@ -239,6 +257,42 @@ def first(body: FirstAccount) -> Reply:
         db.add(user)
         audit(db, now, email, "made the first account", email)
     return _begin(user, now, "signed in")
+
+
+@bp.get("/session/invited/<token>", responses={200: InvitedView, 404: Problem})
+def invitation(path: InvitedPath) -> Reply:
+    """Whom an invitation is for."""
+    user = _invited(path.token)
+    return send(InvitedView(email=user.email, name=user.name))
+
+
+@bp.post("/session/invited/<token>", responses={200: SessionView, 404: Problem, 422: Problem})
+def accept(path: InvitedPath, body: InvitedBody) -> Reply:
+    """Choose a password by an invitation. Who has no second step is signed in with it; everywhere else they are signed out."""
+    services, user = house().services, _invited(path.token)
+    if wrong := what_is_wrong(body.password, user.email, user.name):
+        raise Refusal(wrong, 422)
+    hashed, now = hash_password(body.password), services.clock()
+    with services.store.write() as db:
+        # Once more, in the very transaction that uses it up.
+        kept = _invited(path.token, db)
+        kept.password = hashed
+        db.execute(delete(tables.WebSession).where(tables.WebSession.user_id == kept.id))
+        audit(db, now, kept.email, "chose a password by a mailed link")
+    if user.second is not None:
+        return send(SessionView(signed_in=False, demo=house().demo, town_url=house().town))
+    return _begin(user, now, "signed in")
+
+
+def _invited(token: str, db: Session | None = None) -> tables.User:
+    services = house().services
+    try:
+        if db is not None:
+            return inviting.invited(db, services.sealer.key, token)
+        with services.store.read() as reading:
+            return inviting.invited(reading, services.sealer.key, token)
+    except LinkError as error:
+        raise Refusal(str(error), 404) from None
 
 
 def _second_step(user: tables.User, figures: str, now: float) -> None:

@@ -75,6 +75,11 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
       ),
     onError: sayError,
   });
+  const link = useMutation({
+    mutationFn: () => mutate(api.POST("/api/accounts/{id}/invitation", { ...path, body: { server: "" } }), "accounts"),
+    onSuccess: () => say(`A link is on its way to ${person.email}.`),
+    onError: sayError,
+  });
   const out = useMutation({
     mutationFn: () => mutate(api.DELETE("/api/accounts/{id}/places", path), "accounts", "session", "places"),
     onSuccess: () => say(`${person.name} is signed out everywhere.`),
@@ -99,6 +104,7 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
         <p className="truncate text-xs text-soft">{person.email}</p>
         {!person.ended && (
           <p className="text-xs text-soft">
+            {person.invited && "invited, no password yet · "}
             {person.second && "second step · "}
             {person.places ? `signed in at ${count(person.places, "place")} · ` : ""}
             {person.role === "owner" ? (
@@ -145,6 +151,9 @@ function Line({ person, own, sees }: { person: Person; own: boolean; sees: strin
             }
           >
             <Item onSelect={() => setBack(true)}>New password …</Item>
+            <Item onSelect={() => link.mutate()}>
+              {person.invited ? "Send the invitation again" : "Mail a link for a new password"}
+            </Item>
             {person.places > 0 && <Item onSelect={() => out.mutate()}>Sign out everywhere</Item>}
             {person.second && <Item onSelect={() => second.mutate()}>Take the second step away</Item>}
           </Menu>
@@ -202,6 +211,9 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>(person?.role ?? "maker");
   const [password, setPassword] = useState("");
+  const servers = useQuery(reads.connections()).data?.connections.filter((one) => one.kind === "mail") ?? [];
+  const [invite, setInvite] = useState(false);
+  const [server, setServer] = useState("");
   const [brands, setBrands] = useState<string[] | null>(person?.brands ?? null);
   const keep = useMutation({
     mutationFn: () =>
@@ -213,9 +225,16 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
             }),
             "accounts",
           )
-        : mutate(api.POST("/api/accounts", { body: { email, name, role, password, brands } }), "accounts"),
+        : mutate(
+            api.POST("/api/accounts", { body: { email, name, role, password, brands, invite, server } }),
+            "accounts",
+          ),
     onSuccess: (kept) => {
-      say(`${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`);
+      say(
+        invite
+          ? `${kept.name} is invited. The link in the mail works for a week.`
+          : `${kept.name} can sign in as ${kept.role}. Tell them the password by a safe way.`,
+      );
       onClose();
     },
   });
@@ -247,16 +266,37 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
             ))}
           </Choice>
         </Field>
-        <Field label="Password to begin with" help="At least 10 characters. They can change it under their name.">
-          <Input
-            type="text"
-            autoComplete="off"
-            required
-            autoFocus={!!person}
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-          />
-        </Field>
+        {!person && servers.length > 0 && (
+          <label className="flex items-center gap-2 text-sm">
+            <input type="checkbox" checked={invite} onChange={(e) => setInvite(e.target.checked)} /> Invite them by
+            mail: they choose their own password
+          </label>
+        )}
+        {invite ? (
+          servers.length > 1 && (
+            <Field label="Through">
+              <Choice required value={server} onChange={(e) => setServer(e.target.value)}>
+                <option value="">choose …</option>
+                {servers.map((one) => (
+                  <option key={one.key} value={one.key}>
+                    {one.name}
+                  </option>
+                ))}
+              </Choice>
+            </Field>
+          )
+        ) : (
+          <Field label="Password to begin with" help="At least 10 characters. They can change it under their name.">
+            <Input
+              type="text"
+              autoComplete="off"
+              required
+              autoFocus={!!person}
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+            />
+          </Field>
+        )}
         {!person && role !== "owner" && <Sees brands={brands} onChange={setBrands} />}
         {keep.isError && (
           <p role="alert" className="text-sm text-brick">
@@ -266,7 +306,7 @@ function Person({ person, onClose }: { person?: Person; onClose: () => void }) {
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button type="submit" look="main" disabled={keep.isPending || (role !== "owner" && brands?.length === 0)}>
-            {person ? "Set password" : "Add"}
+            {person ? "Set password" : invite ? "Invite" : "Add"}
           </Button>
         </div>
       </form>

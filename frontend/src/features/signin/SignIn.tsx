@@ -1,7 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useSearchParams } from "react-router";
 import { ApiError, api, keepCsrf, queries } from "../../api/client";
 import { mutate } from "../../api/mutate";
+import * as reads from "../../api/reads";
 import type { Session } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Field, Input } from "../../components/Field";
@@ -11,6 +13,8 @@ export function SignIn({ session }: { session: Session }) {
   const [asked, setAsked] = useSearchParams();
   const [name, setName] = useState("");
   const key = session.empty ? asked.get("first") : null;
+  const token = asked.get("invited");
+  const invited = useQuery(reads.invited(token));
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
   const [wrong, setWrong] = useState("");
@@ -24,10 +28,12 @@ export function SignIn({ session }: { session: Session }) {
     try {
       const begin = key
         ? api.POST("/api/session/first", { body: { ...as, key, name } })
-        : api.POST("/api/session", { body: { ...as, figures: figures ?? "" } });
+        : token && invited.data
+          ? api.POST("/api/session/invited/{token}", { params: { path: { token } }, body: { password: as.password } })
+          : api.POST("/api/session", { body: { ...as, figures: figures ?? "" } });
       const now = await mutate(begin, "nothing");
       keepCsrf(now.csrf);
-      if (key) setAsked({}, { replace: true });
+      if (key || token) setAsked({}, { replace: true });
       queries.setQueryData(["session"], now);
     } catch (error) {
       const asks = error instanceof ApiError && error.code === "second";
@@ -51,7 +57,7 @@ export function SignIn({ session }: { session: Session }) {
           className="space-y-3"
           onSubmit={(event: FormEvent) => {
             event.preventDefault();
-            enter({ email, password });
+            enter({ email: invited.data?.email ?? email, password });
           }}
         >
           {key && (
@@ -69,6 +75,12 @@ export function SignIn({ session }: { session: Session }) {
               </Field>
             </>
           )}
+          {invited.data && <p className="font-serif text-lg">Welcome, {invited.data.name}. Choose your password.</p>}
+          {invited.isError && (
+            <p role="alert" className="border-l-2 border-brick pl-3 text-sm text-brick">
+              {(invited.error as Error).message}
+            </p>
+          )}
           {session.empty && !key && (
             <p className="border-l-2 border-ochre pl-3 text-sm">
               Nobody has an account here yet. Where Ulmus was started stands an address at which the first one is made:
@@ -81,14 +93,15 @@ export function SignIn({ session }: { session: Session }) {
               autoComplete="username"
               required
               autoFocus={!key}
-              value={email}
+              readOnly={!!invited.data}
+              value={invited.data?.email ?? email}
               onChange={(e) => setEmail(e.target.value)}
             />
           </Field>
-          <Field label="Password" help={key ? "Ten characters or more." : undefined}>
+          <Field label="Password" help={key || invited.data ? "Ten characters or more." : undefined}>
             <Input
               type="password"
-              autoComplete={key ? "new-password" : "current-password"}
+              autoComplete={key || invited.data ? "new-password" : "current-password"}
               required
               value={password}
               onChange={(e) => setPassword(e.target.value)}
@@ -112,7 +125,7 @@ export function SignIn({ session }: { session: Session }) {
             </p>
           )}
           <Button look="main" type="submit" disabled={busy}>
-            {key ? "Begin" : "Sign in"}
+            {key || invited.data ? "Begin" : "Sign in"}
           </Button>
         </form>
         {session.demo.length > 0 && (

@@ -126,7 +126,7 @@ const named = (w: Summary, words: string) =>
     .split(/\s+/)
     .every((word) => `${w.name} ${w.brand}`.toLowerCase().includes(word));
 
-/** Those put away: out of sight, and nothing lost. One that never ran can be deleted. */
+/** Those put away: out of sight, and nothing lost. Each can be deleted; what it let out stays on record. */
 function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: boolean }) {
   const [doomed, setDoomed] = useState<Summary | null>(null);
   async function act(call: Promise<unknown>, words: string) {
@@ -165,11 +165,9 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
                   >
                     Bring back
                   </Button>
-                  {!w.runs && (
-                    <Button look="quiet" onClick={() => setDoomed(w)}>
-                      Delete …
-                    </Button>
-                  )}
+                  <Button look="quiet" onClick={() => setDoomed(w)}>
+                    Delete …
+                  </Button>
                 </span>
               )}
             </li>
@@ -181,7 +179,9 @@ function Away({ list, maker, open }: { list: Summary[]; maker: boolean; open: bo
           open
           onClose={() => setDoomed(null)}
           title={`Delete “${doomed.name}”?`}
-          about="Its page, samples and proofs are gone for good. Save it as a file first if you may want it again."
+          about={`Its page, samples and proofs are gone for good. Save it as a file first if you may want it again.${
+            doomed.runs ? " Its runs stay under Runs, and what it let out stays on record." : ""
+          }`}
         >
           <div className="flex gap-2">
             <Button
