@@ -199,6 +199,74 @@ class Places(WithApi):
         maker.get("/runs", 401)
 
 
+class Keys(WithApi):
+    def program(self, key: str, method: str, path: str, status: int = 200, **more: Any) -> Any:
+        answer = self.app.test_client().open(f"/api{path}", method=method, headers={"Authorization": f"Bearer {key}"}, **more)
+        self.assertEqual(answer.status_code, status, f"{method} {path}: {answer.text[:300]}")
+        return answer.json
+
+    def test_a_key_does_what_its_person_may_and_no_more_than_its_scope(self) -> None:
+        maker = self.visitor("maker")
+        reading = maker.post("/keys", {"name": "Export", "scope": "reader"}, 201)["key"]
+        making = maker.post("/keys", {"name": "Loader", "scope": "maker"}, 201)["key"]
+        self.program(reading, "GET", "/workflows")
+        self.assertIn("Export", self.program(reading, "POST", "/brands", 403, json={"name": "X"})["message"])
+        self.program(making, "POST", "/brands", 201, json={"name": "X"})
+        # An owner's acts are nobody's key's, and neither is what only somebody signed in does.
+        self.program(making, "GET", "/accounts", 403)
+        for method, path in (
+            ("POST", "/keys"),
+            ("PUT", "/session/password"),
+            ("GET", "/session/places"),
+            ("POST", "/session/second"),
+        ):
+            self.program(making, method, path, 403, json={})
+        self.program("ulmus_guess", "GET", "/workflows", 401)
+        line = next(one for one in self.owner.get("/trail")["lines"] if one["did"] == "added a brand" or "brand" in one["did"])
+        self.assertEqual(line["who"], "maker@a.example")
+
+    def test_it_sees_what_its_person_sees(self) -> None:
+        self.owner.post("/brands", {"name": "Mine"}, 201)
+        with self.services.store.write() as session:
+            session.query(tables.User).filter_by(email="maker@a.example").one().brands = ["mine"]
+        key = self.visitor("maker").post("/keys", {"name": "Export", "scope": "reader"}, 201)["key"]
+        self.assertEqual([one["key"] for one in self.program(key, "GET", "/brands")], ["mine"])
+
+    def test_it_is_kept_as_a_digest_listed_without_itself_and_taken_away(self) -> None:
+        maker = self.visitor("maker")
+        key = maker.post("/keys", {"name": "Export", "scope": "reader"}, 201)["key"]
+        with self.services.store.read() as session:
+            kept = str(vars(session.query(tables.ApiKey).one()))
+        self.assertNotIn(key, kept)
+        self.program(key, "GET", "/runs")
+        (listed,) = maker.get("/keys")
+        self.assertEqual((listed["name"], listed["place"], listed["whose"]), ("Export", "127.0.0.1", "maker@a.example"))
+        self.assertNotIn(key, str(listed))
+        # Not another's to see or to take away, but an owner's.
+        reviewer = self.visitor("reviewer")
+        self.assertEqual(reviewer.get("/keys"), [])
+        reviewer.delete(f"/keys/{listed['mark']}")
+        self.program(key, "GET", "/runs")
+        self.assertEqual(len(self.owner.get("/keys")), 1)
+        self.owner.delete(f"/keys/{listed['mark']}")
+        self.program(key, "GET", "/runs", 401)
+
+    def test_a_key_ends_with_its_person_and_may_no_more_than_they_may_now(self) -> None:
+        key = self.visitor("maker").post("/keys", {"name": "Loader", "scope": "maker"}, 201)["key"]
+        number = next(one["id"] for one in self.owner.get("/accounts") if one["email"] == "maker@a.example")
+        self.owner.put(f"/accounts/{number}", {"name": "Maker", "role": "reader"})
+        self.program(key, "POST", "/brands", 403, json={"name": "X"})
+        self.program(key, "GET", "/brands")
+        self.owner.delete(f"/accounts/{number}")
+        self.program(key, "GET", "/brands", 401)
+        self.visitor("reader").post("/keys", {"name": "More", "scope": "maker"}, 403)
+
+    def test_keys_cannot_be_guessed_without_end(self) -> None:
+        for _ in range(100):
+            self.program("ulmus_guess", "GET", "/workflows", 401)
+        self.program("ulmus_guess", "GET", "/workflows", 429)
+
+
 class Trail(WithApi):
     def test_who_did_what_and_from_where(self) -> None:
         self.owner.post("/brands", {"name": "=Feld & Wald"}, 201)

@@ -57,6 +57,19 @@ class WebSession(Base):
     agent: Mapped[str] = mapped_column(String(200), default="", server_default="")
 
 
+class ApiKey(Base):
+    """A key with which another program asks in a person's name: as they may, but no further than its `scope`, a role."""
+
+    __tablename__ = "api_keys"
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)  # SHA-256 of the key
+    name: Mapped[str] = mapped_column(String(80))
+    scope: Mapped[str] = mapped_column(String(20))
+    user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
+    made_at: Mapped[float]
+    used_at: Mapped[float | None]
+    place: Mapped[str] = mapped_column(String(60), default="", server_default="")
+
+
 class Brand(Base):
     __tablename__ = "brands"
     key: Mapped[str] = mapped_column(String(60), primary_key=True)

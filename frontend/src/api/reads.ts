@@ -6,6 +6,7 @@ import { api, keepCsrf, ok, type Schemas } from "./client";
 export type Topic =
   | "accounts"
   | "places"
+  | "keys"
   | "trail"
   | "assistants"
   | "approval"
@@ -153,6 +154,9 @@ export const house = () =>
   queryOptions({ queryKey: ["house"], queryFn: () => ok(api.GET("/api/house")), refetchInterval: 30_000 });
 
 export const held = () => queryOptions({ queryKey: ["held"], queryFn: () => ok(api.GET("/api/house/held")) });
+
+/** Keys for other programs. */
+export const keys = () => queryOptions({ queryKey: ["keys"], queryFn: () => ok(api.GET("/api/keys")) });
 
 /** Where one is signed in. */
 export const places = () => queryOptions({ queryKey: ["places"], queryFn: () => ok(api.GET("/api/session/places")) });

@@ -42,6 +42,8 @@ TRIES, TRIES_OF_PLACE, TRIES_OF_ACCOUNT = 8, 100, 100
 """Wrong tries within the window: of one place at one account, of one place altogether, at one account from everywhere."""
 MAIL = r"^\s*[^@\s]+@[^@\s]+\s*$"
 """What looks like a mail address."""
+FOR_PEOPLE = ("/api/session", "/api/keys", "/api/accounts", "/api/events", "/api/push")
+"""What only somebody does who has signed in, whatever a key's scope."""
 SMALL_BODY = 64_000
 """Bytes of a request's body where no account is needed and nothing else is said."""
 
@@ -133,6 +135,9 @@ def gate() -> None:
         request.max_content_length = getattr(view, "__room__", SMALL_BODY)
         return
     request.max_content_length = getattr(view, "__room__", current_app.config["MAX_CONTENT_LENGTH"])
+    if request.authorization is not None and request.authorization.type == "bearer":
+        _by_key(role, request.authorization.token or "")
+        return
     user, session = _who()
     if user is None or session is None:
         raise Refusal("Sign in first.", 401)
@@ -144,6 +149,31 @@ def gate() -> None:
     g.user, g.session = user, session
     sight.keep(members.of(user))
     members.look(house().services.store)
+
+
+def _by_key(role: str, token: str) -> None:
+    """Let another program ask in the name of whoever made its key, no further than the key's scope. Nobody's browser sends it by
+    itself, so that it needs no CSRF token."""
+    services, now = house().services, house().services.clock()
+    if house().tries.used_up([(f"keys {request.remote_addr or ''}", TRIES_OF_PLACE)], now):
+        raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
+    with services.store.read() as db:
+        key = db.get(tables.ApiKey, _digest(token))
+        user = db.get(tables.User, key.user_id) if key is not None else None
+    if key is None or user is None or user.ended_at is not None:
+        raise Refusal("This key is not known here, or was taken away.", 401)
+    house().tries.forgive([(f"keys {request.remote_addr or ''}", TRIES_OF_PLACE)], now)
+    may = min(user.role, key.scope, key=ROLES.index)
+    if ROLES.index(may) < ROLES.index(role) or request.path.startswith(FOR_PEOPLE):
+        raise Refusal(f"The key “{key.name}” may not do this.", 403)
+    if (key.used_at or 0) < now - SEEN_EVERY or key.place != (request.remote_addr or ""):
+        with contextlib.suppress(SQLAlchemyError), services.store.write() as db:
+            kept = db.get(tables.ApiKey, key.digest)
+            if kept is not None:
+                kept.used_at, kept.place = now, request.remote_addr or ""
+    g.user, g.session = user, None
+    sight.keep(members.of(user))
+    members.look(services.store)
 
 
 def forget(_: BaseException | None) -> None:

@@ -40,7 +40,7 @@ def probe(web: Web, connection: Connection) -> str:
     s = connection.settings
     server = chat.Server(s.base_url, connection.secrets.get("key", ""), s.model, s.max_seconds)
     answer = chat.complete(web, server, [{"role": "user", "content": "Answer with one short greeting."}], max_tokens=30)
-    return f"Answered in {answer.seconds:.1f} s: “{answer.text[:60]}”."
+    return f"Answered in {answer.seconds:.1f} s: “{answer.text[:60].strip().rstrip('.')}”."
 
 
 KIND = ConnectionKind(

@@ -9,6 +9,7 @@ import { Choice, Field, Input } from "../../components/Field";
 import { NoticeRules } from "../../components/NoticeRules";
 import { say } from "../../components/Toast";
 import { WantsForm } from "../../components/Wants";
+import { Keys } from "./Keys";
 import { People } from "./People";
 import { Places } from "./Places";
 import { SecondStep } from "./SecondStep";
@@ -35,6 +36,7 @@ export function Account() {
           <NewPassword />
           <SecondStep />
           <Places />
+          <Keys />
         </section>
         {owner && (
           <div>
