@@ -1,3 +1,4 @@
+import { useLocation } from "react-router";
 import { Button } from "../components/Button";
 import { Dialog } from "../components/Dialog";
 import { singleKeys, useSingleKeys } from "../components/keys";
@@ -12,30 +13,34 @@ const GROUPS: [string, [string, string][]][] = [
     ],
   ],
   [
-    "Workbench",
+    "On this line",
     [
-      ["↑ ↓", "Line above, line below"],
-      ["← →", "Sample before, sample after"],
-      ["Enter", "Open the bench on this line"],
-      ["H", "What this line does, with an example"],
-      ["R", "Run this cell, with what it needs first"],
-      ["Shift R", "Run this row"],
-      ["A", "Run everything out of date"],
+      ["Enter", "Open the bench on it"],
+      ["H", "What it does, with an example"],
+      ["R", "Run this cell, with what it needs first; with Shift, the row"],
       ["F", "Ask again on purpose (fresh)"],
-      ["S", "Stop"],
-      ["G", "What the step was given, and the prompt sent"],
+      ["G", "What it was given, and the prompt sent"],
       ["C", "Compare this cell with another"],
-      ["M", "Mute or unmute the line"],
+      ["M", "Mute or unmute it"],
+      ["Alt ↑ ↓", "Move it up or down"],
+      ["Alt → ←", "Into the block above, out of its block"],
+      ["D", "Duplicate it"],
+      ["Del", "Delete it"],
+      ["Ctrl C V", "Copy it, paste lines here"],
+      ["<<", "In a text: the values of earlier lines; Ctrl I shows them as a tree"],
+    ],
+  ],
+  [
+    "On the page",
+    [
       ["N", "Add a line: say what happens next"],
       ["E", "Say in words what is to change"],
-      ["Alt ↑ ↓", "Move the line up or down"],
-      ["Alt → ←", "Into the block above, out of its block"],
-      ["D", "Duplicate the line"],
-      ["Del", "Delete the line"],
-      ["Ctrl C V", "Copy the line, paste lines here"],
-      ["Ctrl Z", "Undo; with Shift, redo"],
+      ["↑ ↓", "Line above, line below"],
+      ["← →", "Sample before, sample after"],
+      ["A", "Run everything out of date"],
+      ["S", "Stop"],
       ["L", "Before it goes live"],
-      ["<<", "In a text: the values of earlier steps; Ctrl I shows them as a tree"],
+      ["Ctrl Z", "Undo; with Shift, redo"],
     ],
   ],
   [
@@ -76,9 +81,20 @@ const GROUPS: [string, [string, string][]][] = [
   ],
 ];
 
-/** The shortcut sheet. */
+/** Where one is, and what works there: that stands first. */
+const PLACES: [RegExp, string[]][] = [
+  [/^\/workflows\/\d/, ["On this line", "On the page"]],
+  [/^\/workflows/, ["Workflows"]],
+  [/^\/approvals/, ["Approvals"]],
+  [/^\/sheets/, ["Sheets"]],
+];
+
+/** The shortcut sheet: what works where one is comes first. */
 export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => void }) {
   const single = useSingleKeys();
+  const { pathname } = useLocation();
+  const here = PLACES.find(([path]) => path.test(pathname))?.[1] ?? [];
+  const groups = [...GROUPS].sort((a, b) => Number(here.includes(b[0])) - Number(here.includes(a[0])));
   return (
     <Dialog open={open} onClose={onClose} title="Shortcuts" wide>
       <label className="mb-4 flex items-baseline gap-2 text-sm">
@@ -97,7 +113,7 @@ export function Shortcuts({ open, onClose }: { open: boolean; onClose: () => voi
         </span>
       </label>
       <div className="grid gap-6 sm:grid-cols-2">
-        {GROUPS.map(([name, rows]) => (
+        {groups.map(([name, rows]) => (
           <section key={name}>
             <h3 className="smallcaps mb-1 text-soft">{name}</h3>
             <dl className="grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-1 text-sm">

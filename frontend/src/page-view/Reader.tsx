@@ -23,13 +23,15 @@ type Props = {
   onGiven: (given: boolean) => void;
   /** The brand whose voice a draft is held against. */
   brand?: string;
+  /** Whether it is a proof, that can be run; a run’s result stands as it is. */
+  proof?: boolean;
 };
 
 const TAB =
   "border-b-2 border-transparent px-2 pb-1 text-sm text-soft data-[state=active]:border-leaf data-[state=active]:text-ink";
 
 /** A result in full, as it will appear in its channel; what the step was given, and what was sent, a key away. */
-export function Reader({ result, stage, state, partial, limit, given, onGiven, brand = "" }: Props) {
+export function Reader({ result, stage, state, partial, limit, given, onGiven, brand = "", proof = true }: Props) {
   return (
     <Tabs.Root value={given ? "given" : "gave"} onValueChange={(tab) => onGiven(tab === "given")}>
       <Tabs.List aria-label="Reader" className="mb-3 flex items-baseline gap-3 border-b border-line">
@@ -65,7 +67,7 @@ export function Reader({ result, stage, state, partial, limit, given, onGiven, b
             )}
           </div>
         ) : (
-          <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} brand={brand} />
+          <Gave result={result} stage={stage} limit={limit} stale={state === "stale"} brand={brand} proof={proof} />
         )}
       </Tabs.Content>
       <Tabs.Content value="given">
@@ -112,12 +114,14 @@ function Gave({
   limit,
   stale,
   brand,
+  proof,
 }: {
   result: Result;
   stage: string;
   limit: number | null;
   stale: boolean;
   brand: string;
+  proof: boolean;
 }) {
   const output = result.output as Record<string, unknown>;
   const text = String(output.text ?? "");
@@ -141,7 +145,9 @@ function Gave({
       )}
       {!!result.detail.ended && <p className="text-sm text-soft">The page ended here: {String(result.detail.ended)}</p>}
       {!Object.keys(output).length && !result.message && !result.versions.length && !result.detail.ended && (
-        <p className="text-sm text-soft">Nothing yet. Run this cell to see what it gives.</p>
+        <p className="text-sm text-soft">
+          {proof ? "Nothing yet. Run this cell to see what it gives." : "It gave nothing here."}
+        </p>
       )}
       {String(output.type ?? "").startsWith("image/") && output.link ? (
         <Picture output={output} />

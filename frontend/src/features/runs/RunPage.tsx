@@ -251,6 +251,7 @@ export function RunPage() {
                 }
               />
               <Reader
+                proof={false}
                 result={result.data}
                 stage={line.stage}
                 state={cell?.state ?? "fresh"}

@@ -34,6 +34,7 @@ export function Today() {
   if (today.isPending) return <Loading what="Fetching the day …" />;
   if (today.isError) return <Failed error={today.error} again={() => today.refetch()} />;
   const day = today.data;
+  const asked = day.waiting.filter((one) => ASKED.has(one.what)).length;
   // Where nothing is live yet there is no day to show.
   const begins = !!day.first_steps && day.live === 0;
   return (
@@ -70,6 +71,11 @@ export function Today() {
             Waiting for you{" "}
             {day.waiting.length > 0 && (
               <span className="text-ochre">{(day.waiting.length + day.more_waiting).toLocaleString()}</span>
+            )}
+            {asked > 0 && asked < day.waiting.length && !day.more_waiting && (
+              <span className="text-sm tracking-normal text-soft normal-case [font-variant-caps:normal]">
+                , {asked} of them under Approvals
+              </span>
             )}
           </h2>
           {day.waiting.length === 0 ? (
