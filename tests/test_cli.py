@@ -17,9 +17,10 @@ from click.testing import CliRunner
 from tests.protocols.outside import WithTown
 from tests.runtime.house import furnish, page, reachable
 from ulmus.cli import main
+from ulmus.runtime import inviting
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
-from ulmus.store import packed
+from ulmus.store import packed, tables
 
 
 class Told(NamedTuple):
@@ -324,6 +325,20 @@ class CommandLine(WithTown):
             told = self.call("demo", "--data", "demo", "--port", port, status=1)
         self.assertEqual(told.stderr.strip(), f"Error: Port {port} is taken. Choose another with --port, or end what uses it.")
         self.assertFalse((self.folder / "demo").exists())
+
+    def test_a_link_lets_somebody_in_again_whose_device_and_password_are_gone(self) -> None:
+        here = ["--data", str(self.folder / "data")]
+        self.call("user", "add", "m@a.example", "--name", "Mara", "--password", "long enough", *here)
+        services = Services.open(self.folder / "data")
+        self.addCleanup(services.close)
+        with services.store.write() as session:
+            session.query(tables.User).one().second = services.sealer.seal({"secret": "x"})
+        link = self.call("user", "link", "M@a.example", "--public-url", "https://u.example/", "--without-second-step", *here).stdout
+        self.assertRegex(link, r"^https://u\.example/\?invited=\S+\n$")
+        with services.store.read() as session:
+            found = inviting.invited(session, services.sealer.key, link.strip().partition("=")[2])
+            self.assertEqual((found.email, found.second), ("m@a.example", None))
+        self.assertIn("no account", self.call("user", "link", "x@a.example", *here, status=1).stderr)
 
     def test_accounts_are_added_once(self) -> None:
         options = ["--name", "Mara", "--data", str(self.folder / "data")]

@@ -168,6 +168,38 @@ def add_user(email: str, name: str, role: str, password: str, data: Path) -> Non
     click.echo(f"{email} can sign in as {role}.")
 
 
+@user.command("link")
+@click.argument("email")
+@click.option("--public-url", default="http://127.0.0.1:8420", show_default=True, help="How the house is reached.")
+@click.option("--without-second-step", is_flag=True, help="Take their second step away too: their device is gone, and their codes.")
+@DATA
+def link_for(email: str, public_url: str, without_second_step: bool, data: Path) -> None:
+    """Print a link by which somebody chooses a new password: for when nobody can sign in any more.
+
+    It works once, and for a week. Until it is used, the password they have counts.
+    """
+    from sqlalchemy import func, select
+
+    from ..runtime import inviting
+    from ..runtime.services import audit
+    from ..store import Sealer, Store, tables
+
+    store = Store(data)
+    try:
+        key = Sealer.of(store).key
+        with store.write() as session:
+            found = session.scalar(select(tables.User).where(func.lower(tables.User.email) == email.strip().lower()))
+            if found is None or found.ended_at is not None:
+                raise click.ClickException(f"{email} has no account here.")
+            if without_second_step:
+                found.second = found.second_step = found.second_codes = None
+            did = "printed a link for a password" + (", and took the second step away" if without_second_step else "")
+            audit(session, time.time(), "whoever keeps the house", did[:60], found.email)
+            click.echo(f"{public_url.rstrip('/')}/?invited={inviting.token_for(key, found)}")
+    finally:
+        store.close()
+
+
 @main.command()
 @click.option("--out", type=click.Path(path_type=Path), default=Path("docs"), show_default=True)
 @click.option("--openapi", type=click.Path(path_type=Path), help="Also write the API's OpenAPI document here.")

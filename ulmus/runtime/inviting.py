@@ -28,10 +28,15 @@ def no_password() -> str:
     return NOT_YET + secrets.token_hex(16)
 
 
+def token_for(key: bytes, user: tables.User) -> str:
+    """What a link carries by which somebody chooses a password."""
+    return str(_serializer(key).dumps([user.email, _of(user.password)]))
+
+
 def invite(services: Services, server: str, user: tables.User, by: str) -> None:
     """Mail somebody the link by which they choose a password, through a mail server (the key of a connection; empty: the only one
     there is). Raises `OutsideError` where it cannot be sent."""
-    link = f"{services.public_url}/?invited={_serializer(services.sealer.key).dumps([user.email, _of(user.password)])}"
+    link = f"{services.public_url}/?invited={token_for(services.sealer.key, user)}"
     new = user.password.startswith(NOT_YET)
     subject = f"{by} invites you to Ulmus" if new else "A new password for Ulmus"
     said = (
