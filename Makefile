@@ -65,7 +65,7 @@ officetrial: $(STAMPS)/dev
 
 # All jobs in the browser to their very ends, and every screen in both themes.
 browsertrial: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
-	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_screens
+	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_more_jobs tests.browser.test_grid tests.browser.test_screens
 
 # All cases of the trials beside the browser of which `make test` takes a share.
 whole: $(STAMPS)/dev

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from tests.api.visitor import WithApi
-from tests.short import some
+from tests.short import WHOLE, some
 from ulmus.core.workflow.kinds import StartSpec
 from ulmus.runtime import workflows
 from ulmus.runtime.sharing import templates
@@ -55,7 +55,7 @@ class AnyPage(WithApi):
         chance = random.Random(SEED)
         for key in chance.sample(sorted(templates()), 5):
             path, sample = self.begun(template=key)
-            for _ in range(16):
+            for _ in range(16 if WHOLE else 8):
                 bench = self.owner.get(f"{path}/bench")
                 names = [line["id"] for line in bench["lines"]]
                 self.change(chance, path, bench, names)
@@ -82,7 +82,7 @@ class AnyPage(WithApi):
         empty = {"format": "ulmus-workflow", "version": 1, "name": "Odd", "start": {"id": "start", "kind": "by_hand"}, "steps": []}
         path, sample = self.begun(document=empty)
         version = self.owner.get(f"{path}/bench")["version"]
-        for spec in some(kinds().values(), 3):
+        for spec in some(kinds().values(), 5):
             for n, name in enumerate(spec.settings.model_fields):
                 line = {"id": "odd", "kind": spec.name, "settings": {name: chance.choice(SHAPES)}}
                 document = {**empty, "start": line} if isinstance(spec, StartSpec) else {**empty, "steps": [line]}

@@ -261,13 +261,6 @@ class Workflows(WithApi):
         self.visitor("reader").post(f"/workflows/{id_}/away", {}, 403)
         self.visitor("reader").delete(f"/workflows/{id_}/away", 403)
 
-    def test_what_has_run_is_put_away_and_never_deleted(self) -> None:
-        id_ = self.made(page(self.town.url))
-        self.owner.post(f"/workflows/{id_}/live")
-        with self.engine.transaction() as tx:
-            self.engine.begin(tx, id_, {"title": "x"}, "A run")
-        self.assertIn("Put it away", self.owner.delete(f"/workflows/{id_}", 409)["message"])
-
 
 class Bench(WithApi):
     def setUp(self) -> None:

@@ -9,6 +9,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from tests.browser.place import WithBrowser
+from tests.short import long
 
 COPIED = """() => new Promise((done) => {
   const grid = document.querySelector("[role=grid]");
@@ -150,6 +151,7 @@ class Blocks(WithBrowser):
 
 
 class Large(WithBrowser):
+    @long
     def test_a_hundred_thousand_rows_are_brought_in_gone_through_and_narrowed(self) -> None:
         page = self.page
         out = io.StringIO()

@@ -516,10 +516,13 @@ class GoingLive(WithHouse):
         with self.assertRaises(workflows.SaveRefused), self.services.store.write() as session:
             workflows.save(session, id_, self.document(id_), 1, 1.0)
 
-    def test_a_workflow_with_runs_cannot_be_deleted(self) -> None:
+    def test_a_workflow_that_is_live_or_has_open_runs_cannot_be_deleted(self) -> None:
         id_ = self.live()
         self.new_item(id_)
-        with self.assertRaisesRegex(ValueError, "traceable"), self.services.store.write() as session:
+        with self.assertRaisesRegex(ValueError, "Pause it first"), self.services.store.write() as session:
+            workflows.remove(session, id_, 1.0, WHO)
+        workflows.pause(self.engine, id_, WHO)
+        with self.assertRaisesRegex(ValueError, "not over"), self.services.store.write() as session:
             workflows.remove(session, id_, 1.0, WHO)
 
 
