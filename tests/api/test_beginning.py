@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import socket
+from unittest import mock
 
 from sqlalchemy import delete
 
 from tests.api.visitor import WithApi
-from ulmus.runtime.practice import Practice
+from ulmus.runtime.practice import FACT, Practice
 from ulmus.store import tables
+from ulmus.store.db import set_fact
 
 GOOD = {"key": "known to the keeper", "email": " Nora@Feld.example ", "name": "Nora Feld", "password": "two boats and a heron"}
 
@@ -97,8 +100,28 @@ class FirstSteps(WithApi):
             practice = self.house.practice = Practice(self.services)
             practice.open_again()
         self.assertNotIn(str(port), practice.url)
+        # What listens there now is none of the house's.
+        self.assertNotIn(f"127.0.0.1:{port}", self.services.web.allowed)
+        self.assertIn(practice.url.removeprefix("http://"), self.services.web.allowed)
         self.assertTrue(self.owner.post("/connections/practice_network/test", {})["ok"])
         self.assertTrue(self.owner.post("/connections/practice_mail/test", {})["ok"])
+
+    def test_a_connection_that_somebody_led_elsewhere_is_left_alone(self) -> None:
+        self.owner.post("/house/practice", {}, 201)
+        self.house.practice.stop()
+        with self.services.store.write() as session:
+            own = session.get_one(tables.Connection, "practice_model")
+            own.settings = own.settings | {"base_url": "http://model.example/v1"}
+            set_fact(session.connection(), FACT, json.dumps({"web": 1, "smtp": 2}))  # ports nobody may use
+        practice = self.house.practice = Practice(self.services)
+        practice.open_again()
+        with self.services.store.read() as session:
+            self.assertEqual(session.get_one(tables.Connection, "practice_model").settings["base_url"], "http://model.example/v1")
+
+    def test_where_what_the_town_needs_is_not_installed_that_is_said(self) -> None:
+        with mock.patch("importlib.util.find_spec", return_value=None):
+            told = self.owner.post("/house/practice", {}, 409)
+        self.assertIn("Install ulmus[demo]", told["message"])
 
     def test_a_town_whose_connections_are_gone_stays_closed(self) -> None:
         self.owner.post("/house/practice", {}, 201)

@@ -126,7 +126,7 @@ class Packed(WithHouse):
 
     def test_at_night_and_only_what_is_old(self) -> None:
         run = self.ended()
-        keeping, now = Keeping(self.services, after=30), self.services.clock()
+        keeping, now = Keeping(self.services, self.engine.executor, after=30), self.services.clock()
         self.assertEqual(keeping.bite(now), 0)
         self.assertEqual(keeping.bite(now + 31 * DAY), 1)
         self.assertEqual(keeping.bite(now + 31 * DAY), 0)

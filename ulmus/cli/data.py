@@ -118,8 +118,8 @@ def metrics_key(data: Path) -> None:
 def fault_report(to: Path, data: Path) -> None:
     """Gather in the ZIP file TO what whoever looks into a fault needs: versions, counts, what fails and why, the end of the log.
 
-    It holds no secrets, no texts of drafts, rows or mails, and no mail addresses. The house may be at work meanwhile. Look it through
-    before you give it away: titles of items may stand in the log.
+    It holds no secrets and no mail addresses, and no drafts, rows or mails are put in. The house may be at work meanwhile. Look it
+    through before you give it away: what a failure cites, and titles in the log, may hold some of their words.
     """
     from ..runtime import faultreport
     from ..store import Sealer, Store

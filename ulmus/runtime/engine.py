@@ -83,7 +83,7 @@ class Engine:
         self.numbers = Numbers(services, self.outsides)
         self.mirrors = Mirrors(services, self.outsides)
         self.hubs = Hubs(services, self.outsides)
-        self.keeping = Keeping(services)
+        self.keeping = Keeping(services, self.executor)
         self.arrivals = Arrivals(services, self.writer)
         self.handlers = Handlers(services, self.outbox, self.runs)
         self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.uses, self.replies.watch)

@@ -1,5 +1,6 @@
 """What whoever looks into a fault needs of a house, in one file and without its secrets: what runs where, how much there is of what, what
-fails and why, and the end of the log. No text of a draft, row, mail or prompt is in it, and no name of a person."""
+fails and why, and the end of the log. No draft, row, mail or prompt is put in; what a failure cites and titles of items in the log may
+hold some of their words, so that it is looked through before it is given away."""
 
 from __future__ import annotations
 

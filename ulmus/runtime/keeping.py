@@ -6,6 +6,7 @@ import datetime as dt
 import logging
 
 from ..store import DataTrouble, packed
+from .executors import Executor
 from .services import Services
 
 log = logging.getLogger("ulmus")
@@ -18,30 +19,45 @@ DAY = 86_400.0
 
 
 class Keeping:
-    """Packs what is old. `after` is how many days after its end a journal is packed; 0 for never."""
+    """Packs what is old, beside everything else. `after` is how many days after its end a journal is packed; 0 for never."""
 
-    def __init__(self, services: Services, after: float = 90.0) -> None:
+    def __init__(self, services: Services, executor: Executor, after: float = 90.0) -> None:
         self.services = services
+        self.executor = executor
         self.after = after
         self._next = self._next_sweep = 0.0
+        self._at_work = False
+        self._left: set[int] = set()
+        """Runs whose journals could not be packed: the next ones have their turn."""
 
     def tick(self, now: float) -> None:
-        """A bite, where it is night."""
-        if now < self._next or not self.after or dt.datetime.fromtimestamp(now).hour not in NIGHT:
+        """Have a bite taken, where it is night."""
+        if self._at_work or now < self._next or not self.after or dt.datetime.fromtimestamp(now).hour not in NIGHT:
             return
-        self._next = now + PAUSE
-        self.bite(now)
-        if now >= self._next_sweep:
-            self._next_sweep = now + DAY / 2
-            packed.sweep(self.services.store)
+        self._next, self._at_work = now + PAUSE, True
+        self.executor.submit(self._round, now)
+
+    def _round(self, now: float) -> None:
+        try:
+            self.bite(now)
+            if now >= self._next_sweep:
+                self._next_sweep = now + DAY / 2
+                packed.sweep(self.services.store)
+        except Exception as error:
+            if not self.services.health.met(error):
+                log.exception("what is old could not be packed")
+        finally:
+            self._at_work = False
 
     def bite(self, now: float, most: int = BITE) -> int:
         """Pack some of what is old; gives how many journals were packed."""
         done = 0
-        for run in packed.ripe(self.services.store, now - self.after * DAY, most):
+        ripe = packed.ripe(self.services.store, now - self.after * DAY, most + len(self._left))
+        for run in [run for run in ripe if run not in self._left][:most]:
             try:
                 done += packed.pack(self.services.store, run)
             except (OSError, DataTrouble) as error:
+                self._left.add(run)
                 if not self.services.health.met(error):
                     log.warning("the journal of run %s could not be packed: %s", run, error)
         if done:

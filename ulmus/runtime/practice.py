@@ -44,7 +44,6 @@ class Practice:
     def resume(self) -> None:
         """Open it again beside everything else that starts: it takes a moment, and nothing waits for it."""
         if self._services.store.fact(FACT):
-            self._services.web.allowed |= _hosts(self._ports())
             threading.Thread(target=self.open_again, daemon=True, name="ulmus-practice").start()
 
     def open_again(self) -> None:
@@ -77,7 +76,10 @@ class Practice:
             town, self._town = self._town, None
         if town is not None:
             town.terminate()
-            town.wait(5)
+            try:
+                town.wait(5)
+            except subprocess.TimeoutExpired:
+                town.kill()
             for pipe in (town.stdin, town.stdout):
                 if pipe is not None:
                     pipe.close()
@@ -87,13 +89,15 @@ class Practice:
         if not all(is_free(port) for port in ports.values()):
             ports = _free()
         self._town = start_town(self._services.store.path.parent / "practice", ports["web"], ports["smtp"], tries=3)
-        self._services.web.allowed |= _hosts(ports)
+        # What else may listen at ports of before is none of the house's.
+        self._services.web.allowed = (self._services.web.allowed - _hosts(before)) | _hosts(ports)
         with self._services.store.write() as session:
             set_fact(session.connection(), FACT, json.dumps(ports))
             for was, made in zip(_connections(before), _connections(ports), strict=False):
                 kept = session.get(tables.Connection, made["key"])
                 moved = {name: to for name, to in made["settings"].items() if was["settings"][name] != to}
-                if kept is not None and moved:
+                # One that somebody made by the same name, or led elsewhere, is theirs.
+                if kept is not None and all(kept.settings.get(name) == was["settings"][name] for name in moved):
                     kept.settings = kept.settings | moved
 
     def _ports(self) -> dict[str, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import socket
 import subprocess
 import sys
@@ -9,10 +10,15 @@ import time
 from pathlib import Path
 
 _TRIES = 20
+NEEDED = ("aiosmtpd", "pymap", "wsgidav")
+"""What only the town needs; it comes with an extra of the distribution."""
 
 
 def start_town(folder: Path, port: int, smtp_port: int, imap_port: int = 0, tries: int = _TRIES) -> subprocess.Popen[str]:
     """Start the town as a process of its own that ends with this one, without a mailbox where it has no port. Raises `OSError` where it cannot use its ports."""
+    lacking = [name for name in NEEDED if importlib.util.find_spec(name) is None]
+    if lacking:
+        raise OSError(f"The practice town lacks {', '.join(lacking)}. Install ulmus[demo] instead of ulmus alone.")
     folder.mkdir(parents=True, exist_ok=True)
     ports = ["--port", str(port), "--smtp-port", str(smtp_port), "--imap-port", str(imap_port)]
     arguments = ["--data", str(folder), *ports, "--with-parent", "--habits", "length=30,quotes=10,emoji=5"]

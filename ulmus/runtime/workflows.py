@@ -261,5 +261,5 @@ def remove(session: Session, workflow_id: int, now: float, who: str) -> None:
     )
     record.state, record.revision_id, record.follows = "removed", None, None
     record.document, record.version, record.updated_at = blank.model_dump(mode="json"), record.version + 1, now
-    for table in (tables.Sample, tables.Start, tables.Backlog, tables.HubLine):
+    for table in (tables.Sample, tables.Judgement, tables.Start, tables.Backlog, tables.StepMemory, tables.HubLine):
         session.execute(delete(table).where(table.workflow_id == workflow_id))

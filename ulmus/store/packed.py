@@ -76,10 +76,11 @@ def pack(store: Store, run: int) -> bool:
 
 
 def ripe(store: Store, before: float, most: int) -> list[int]:
-    """Runs that ended before a time and have something to pack, the oldest first."""
+    """Runs that ended before a time and were never packed, the oldest first. What comes of one that is taken up again afterwards stays
+    in the database."""
     with store.read() as session:
         found = session.connection().exec_driver_sql(
-            "SELECT id FROM runs WHERE ended_at < ? AND EXISTS (SELECT 1 FROM journal WHERE run_id = runs.id AND seq > 0)"
+            "SELECT id FROM runs WHERE packed IS NULL AND ended_at < ? AND EXISTS (SELECT 1 FROM journal WHERE run_id = runs.id AND seq > 0)"
             " ORDER BY ended_at LIMIT ?",
             (before, most),
         )

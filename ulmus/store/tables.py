@@ -257,6 +257,7 @@ class Run(Base):
         Index("runs_in_order", "started_at"),
         Index("runs_by_change", "state", "changed_at"),
         Index("runs_by_revision", "revision_id", "state"),
+        Index("runs_to_pack", "ended_at", sqlite_where=text("packed IS NULL")),
     )
     id: Mapped[int] = mapped_column(primary_key=True)
     workflow_id: Mapped[int] = mapped_column(ForeignKey("workflows.id", ondelete="CASCADE"))

@@ -50,8 +50,8 @@ def practise() -> Reply:
         raise Refusal("The practice town is open already.", 409)
     try:
         keys = house().practice.begin(g.user.email)
-    except OSError:
-        raise Refusal("The practice town could not be opened on this machine.", 409) from None
+    except OSError as error:
+        raise Refusal(f"The practice town could not be opened. {error}", 409) from None
     for key in keys:
         tested(key)
     with house().services.store.read() as session:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 from typing import Literal
 
@@ -15,18 +14,13 @@ from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
-from ..security.auth import ROLES, needs
+from ..security.auth import MARK, ROLES, MarkPath, digest, needs
 
 bp = Part("keys", __name__, url_prefix="/api/keys", abp_tags=[Tag(name="keys", description="Keys for other programs")])
 
 BEGINS = "ulmus_"
-MARK = 16
 MOST = 50
 Scope = Literal["reader", "reviewer", "maker"]
-
-
-class ProgramKeyPath(BaseModel):
-    mark: str = Field(pattern=r"^[0-9a-f]{16}$")
 
 
 class ProgramKeyView(BaseModel):
@@ -87,7 +81,7 @@ def make(body: NewProgramKey) -> Reply:
     with services.store.write() as session:
         if len(session.scalars(select(tables.ApiKey.digest).where(tables.ApiKey.user_id == g.user.id)).all()) >= MOST:
             raise Refusal(f"You have {MOST} keys. Take one away first.", 409)
-        made = {"digest": hashlib.sha256(key.encode()).hexdigest(), "name": body.name.strip(), "scope": body.scope}
+        made = {"digest": digest(key), "name": body.name.strip(), "scope": body.scope}
         session.add(tables.ApiKey(**made, user_id=g.user.id, made_at=services.clock()))
         audit(session, services.clock(), g.user.email, "made a key", f"{body.name.strip()}, {body.scope}")
     return send(MadeProgramKey(key=key), 201)
@@ -95,7 +89,7 @@ def make(body: NewProgramKey) -> Reply:
 
 @bp.delete("/<mark>", responses={200: Fine})
 @needs("reader")
-def take_away(path: ProgramKeyPath) -> Reply:
+def take_away(path: MarkPath) -> Reply:
     """Take a key away: one's own, and for an owner anybody's."""
     services, key = house().services, tables.ApiKey
     mine = [] if g.user.role == "owner" else [key.user_id == g.user.id]

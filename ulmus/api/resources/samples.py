@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from ...core.workflow.briefs import shortened
 from ...protocols.errors import OutsideError
 from ...runtime import workflows
 from ...runtime.runs import title_of
@@ -22,6 +23,7 @@ bp = Part("samples", __name__, url_prefix="/api", abp_tags=[Tag(name="samples")]
 
 MOST_AT_ONCE = 8
 MOST_ITEMS = 60
+FOR_MACHINES = ("http:", "https:", "tag:", "urn:")
 
 
 class WorkflowPath(BaseModel):
@@ -120,10 +122,10 @@ def _told(item: dict[str, Any]) -> str:
 
 
 def _about(item: dict[str, Any]) -> str:
-    """The first words of its other values."""
+    """The first words of its other values; addresses and names made for machines say nothing."""
     title = title_of(item)
-    others = (str(value) for value in item.values() if isinstance(value, str | int | float) and value not in ("", title))
-    return " · ".join(one[:60] for one in list(others)[:3])
+    others = [str(value) for value in item.values() if isinstance(value, str | int | float) and value not in ("", title)]
+    return " · ".join([shortened(one, 60) for one in others if not one.startswith(FOR_MACHINES)][:3])
 
 
 @bp.patch("/workflows/<int:id>/samples/<int:sample>", responses={200: Fine, 409: Problem})

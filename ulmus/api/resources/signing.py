@@ -13,7 +13,7 @@ from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
 from ..security import second
-from ..security.auth import TRIES, needs
+from ..security.auth import MARK, TRIES, MarkPath, needs
 from ..security.passwords import matches
 
 bp = Part("signing", __name__, url_prefix="/api/session", abp_tags=[Tag(name="session", description="Signing in and out")])
@@ -21,12 +21,6 @@ bp = Part("signing", __name__, url_prefix="/api/session", abp_tags=[Tag(name="se
 ISSUER = "Ulmus"
 PENDING = 15 * 60
 """Seconds within which a device that was shown its secret has to answer."""
-MARK = 16
-"""Characters of a session's name that tell it from a person's others."""
-
-
-class MarkPath(BaseModel):
-    mark: str = Field(pattern=r"^[0-9a-f]{16}$")
 
 
 class SignedInView(BaseModel):

@@ -48,7 +48,7 @@ class TrailView(BaseModel):
     lines: list[TrailLine]
     more: bool
     people: list[str]
-    """Everybody who did something, for choosing one."""
+    """Everybody who did something, for choosing one; told with the first lines only."""
 
 
 @bp.get("", responses={200: TrailView})
@@ -57,7 +57,7 @@ def show(query: TrailQuery) -> Reply:
     """What was done, the latest first."""
     with house().services.store.read() as session:
         found = list(session.scalars(_asked(query).limit(MOST + 1)))
-        people = sorted(session.scalars(select(tables.Audit.who).distinct()), key=str.casefold)
+        people = [] if query.before else sorted(session.scalars(select(tables.Audit.who).distinct()), key=str.casefold)
     lines = [TrailLine(id=a.id, at=a.at, who=a.who, did=a.did, what=a.what, place=a.place) for a in found[:MOST]]
     return send(TrailView(lines=lines, more=len(found) > MOST, people=people))
 

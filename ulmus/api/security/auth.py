@@ -88,6 +88,14 @@ class InvitedBody(Body):
     password: str = Field(max_length=400)
 
 
+MARK = 16
+"""Characters of a token's digest that tell it from others of the same person."""
+
+
+class MarkPath(BaseModel):
+    mark: str = Field(pattern=r"^[0-9a-f]{16}$")
+
+
 class SessionView(BaseModel):
     """Who is signed in, if anybody, and what the sign-in page of a demonstration shows."""
 
@@ -158,7 +166,7 @@ def _by_key(role: str, token: str) -> None:
     if house().tries.used_up([(f"keys {request.remote_addr or ''}", TRIES_OF_PLACE)], now):
         raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
     with services.store.read() as db:
-        key = db.get(tables.ApiKey, _digest(token))
+        key = db.get(tables.ApiKey, digest(token))
         user = db.get(tables.User, key.user_id) if key is not None else None
     if key is None or user is None or user.ended_at is not None:
         raise Refusal("This key is not known here, or was taken away.", 401)
@@ -188,7 +196,7 @@ def _who() -> tuple[tables.User | None, tables.WebSession | None]:
         return None, None
     services = house().services
     with services.store.read() as db:
-        session = db.get(tables.WebSession, _digest(token))
+        session = db.get(tables.WebSession, digest(token))
         if session is None or session.expires_at < services.clock():
             return None, None
         user = db.get(tables.User, session.user_id)
@@ -211,7 +219,8 @@ def _agent() -> str:
     return str(request.user_agent.string)[:200]
 
 
-def _digest(token: str) -> str:
+def digest(token: str) -> str:
+    """What is kept of a token."""
     return hashlib.sha256(token.encode("utf-8", "replace")).hexdigest()
 
 
@@ -352,7 +361,7 @@ def _begin(user: tables.User, now: float, did: str) -> Any:
     with services.store.write() as db:
         db.execute(delete(tables.WebSession).where(tables.WebSession.expires_at < now))
         seen: dict[str, Any] = {"begun_at": now, "seen_at": now, "place": request.remote_addr or "", "agent": _agent()}
-        db.add(tables.WebSession(id=_digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS, **seen))
+        db.add(tables.WebSession(id=digest(token), user_id=user.id, csrf=csrf, expires_at=now + LASTS, **seen))
         audit(db, now, user.email, did)
     response = make_response(send(_view(user, csrf, house().town)))
     response.set_cookie(COOKIE, token, max_age=LASTS, httponly=True, samesite="Lax", secure=_secure())
@@ -375,7 +384,7 @@ def _tries_of(email: str) -> list[tuple[str, int]]:
     except BadSignature:
         known = False
     if known:
-        return [(f"browser {_digest(request.cookies[KNOWN])}", TRIES)]
+        return [(f"browser {digest(request.cookies[KNOWN])}", TRIES)]
     place = request.remote_addr or ""
     return [(f"{place} at {email}", TRIES), (f"place {place}", TRIES_OF_PLACE), (f"account {email}", TRIES_OF_ACCOUNT)]
 

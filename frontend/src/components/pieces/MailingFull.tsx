@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../Button";
 import { Input } from "../Field";
+import { useSettled } from "../settled";
 import { count } from "../words";
 import { CameBack } from "./CameBack";
 import { HEADS, Head, LetterBody } from "./parts";
@@ -81,16 +82,6 @@ export function MailingFull({ view, mailing }: { view: View; mailing: Mailing })
       <LetterBody letter={letter} />
     </article>
   );
-}
-
-/** What was typed, once the typing has stopped. */
-function useSettled(value: string) {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value.trim()), 250);
-    return () => clearTimeout(timer);
-  }, [value]);
-  return settled;
 }
 
 function ToMe({

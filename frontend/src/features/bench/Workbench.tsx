@@ -104,6 +104,7 @@ function Opened({ bench }: { bench: Bench }) {
   const isStep = step && step !== bench.lines[0]?.id;
   /** The line that was just put in, until one goes on to another. */
   const [fresh, setFresh] = useState("");
+  useEffect(() => setFresh((line) => (line === step ? line : "")), [step]);
   const writing = useWriting({ bench, page, maker, step, choose, onMade: setFresh });
   const dragging = useDragging(page.doc, (line, parent, index) =>
     writing.commands.make({ what: "move", line, parent, index }),

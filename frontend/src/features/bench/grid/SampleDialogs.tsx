@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, type Bench } from "../../../api/client";
+import { api, type Bench, type Schemas } from "../../../api/client";
 import { mutate } from "../../../api/mutate";
 import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
@@ -10,6 +10,7 @@ import type { FormField } from "../../../components/FormFields";
 import { FormFields, useFilled, valuesOf } from "../../../components/FormFields";
 import { Failed, Loading } from "../../../components/Quiet";
 import { RunState } from "../../../components/State";
+import { useSettled } from "../../../components/settled";
 import { say, sayError } from "../../../components/Toast";
 import { when } from "../../../components/words";
 
@@ -183,11 +184,24 @@ export function SampleFromRun({ bench, onClose }: { bench: Bench; onClose: () =>
 /** As many samples as are kept at once. */
 const AT_ONCE = 8;
 
+/** Whether all the words stand in what is told of an item. */
+const told = (one: Schemas["FoundItemView"], words: string) =>
+  words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => `${one.title} ${one.about}`.toLowerCase().includes(word));
+
 /** Samples chosen from all that the start finds now. */
 export function ChooseSamples({ bench, onClose }: { bench: Bench; onClose: () => void }) {
   const [words, setWords] = useState("");
   const [chosen, setChosen] = useState<string[]>([]);
-  const items = useQuery(reads.items(bench.id, words));
+  const all = useQuery(reads.items(bench.id, ""));
+  // The outside is asked once; only where it has more than are listed here does the house look for words, once typing has stopped.
+  const more = (all.data?.more ?? 0) > 0;
+  const settled = useSettled(words);
+  const narrowed = useQuery({ ...reads.items(bench.id, settled), enabled: more && settled !== "" });
+  const items = more && settled !== "" ? narrowed : all;
+  const listed = (items.data?.items ?? []).filter((one) => more || told(one, words));
   async function keep() {
     try {
       await mutate(
@@ -203,7 +217,7 @@ export function ChooseSamples({ bench, onClose }: { bench: Bench; onClose: () =>
     }
   }
   return (
-    <Dialog open onClose={onClose} title="Choose samples" about="What the start finds now, the newest first.">
+    <Dialog open onClose={onClose} title="Choose samples" about="What the start finds now.">
       <Field label="Find">
         <Input autoFocus value={words} onChange={(e) => setWords(e.target.value)} />
       </Field>
@@ -211,11 +225,11 @@ export function ChooseSamples({ bench, onClose }: { bench: Bench; onClose: () =>
         <Loading what="Looking …" />
       ) : items.isError ? (
         <Failed error={items.error} again={() => items.refetch()} />
-      ) : items.data.items.length === 0 ? (
+      ) : listed.length === 0 ? (
         <p className="mt-3 text-sm text-soft">{words ? "Nothing fits." : "The start finds nothing now."}</p>
       ) : (
         <ul className="mt-3 max-h-[46vh] overflow-y-auto border-t border-line">
-          {items.data.items.map((one) => (
+          {listed.map((one) => (
             <li key={one.identity}>
               <label className="flex cursor-pointer items-baseline gap-3 border-b border-line py-1.5 hover:bg-shade">
                 <input
