@@ -36,7 +36,7 @@ class Threads:
         self._jobs: queue.SimpleQueue[tuple[Callable[..., Any], tuple[Any, ...]] | None] = queue.SimpleQueue()
         self._lock = threading.Lock()
         self._threads: list[threading.Thread] = []
-        self._idle = 0
+        self._open = 0  # jobs taken on that have not ended
         self._stopped = False
 
     def ready(self) -> None:
@@ -49,13 +49,10 @@ class Threads:
             if self._stopped:
                 return
             self._jobs.put((job, arguments))
-            wanted = self._are_wanted()
+            self._open += 1
+            wanted = self._open > len(self._threads)
         if wanted:
             self._another()
-
-    def _are_wanted(self) -> bool:
-        """Whether jobs wait for which no thread does; the caller holds the lock."""
-        return self._jobs.qsize() > self._idle and len(self._threads) < self._most
 
     def stop(self) -> None:
         with self._lock:
@@ -78,18 +75,7 @@ class Threads:
 
     def _work(self) -> None:
         while True:
-            try:
-                task = self._jobs.get_nowait()
-            except queue.Empty:
-                with self._lock:
-                    self._idle += 1
-                task = self._jobs.get()
-                with self._lock:
-                    self._idle -= 1
-                    # What came while this thread still counted as idle has to be seen to as well.
-                    wanted = task is not None and self._are_wanted()
-                if wanted:
-                    self._another()
+            task = self._jobs.get()
             if task is None:
                 return
             job, arguments = task
@@ -97,4 +83,7 @@ class Threads:
                 job(*arguments)
             except Exception:
                 log.exception("a job met a fault")
+            finally:
+                with self._lock:
+                    self._open -= 1
             del task, job, arguments  # nothing is kept alive by a thread that waits
