@@ -15,10 +15,11 @@ from dataclasses import dataclass, field, replace
 from itertools import takewhile
 from typing import Any
 
-from . import describing, planner, worker
+from . import describing, planner, shaping, worker
 from .words import PLAIN, STOP
 
 _INLINE = re.compile(r"<material[^>\n]*>([^\n]*?)</material>")
+_VALUE = re.compile(r'<material source="([^"\n]*)">([^\n]*?)</material>')
 _MATERIAL = re.compile(r"<material[^>]*>\n?(.*?)</material>", re.DOTALL)
 _ENDS = '.!?…:;”"’)'
 LONG = 700
@@ -47,6 +48,12 @@ class Task:
     previous: str = ""
     revised: bool = False
     theme: str = ""
+    values: list[tuple[str, str]] = field(default_factory=list)
+    """Short values from outside that stand in the instructions, with what they are called there."""
+    headline: str = ""
+    """The title that comes with the material, where one does."""
+    question: str = ""
+    """A question typed in, which is to be answered or parted."""
 
 
 def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[str, Any] | None = None) -> str:
@@ -69,12 +76,41 @@ def answer(messages: list[dict[str, str]], habits: dict[str, Any], schema: dict[
         return misformed(known or added_up(fill(schema, task), task.ask), task, messages, habits)
     if guide := planner.guide(task.ask):
         return guide
-    if len(task.material.split()) < 12 and not task.theme:
+    if shaped := in_shape(task):
+        text = shaped
+    elif len(task.material.split()) < 12 and not task.theme:
         return small_talk(task)
-    text = compose(task, skip=1 if re.search(r"^Write a PS\b", task.ask, re.M) else 0)
+    else:
+        text = compose(task, skip=1 if re.search(r"^Write a PS\b", task.ask, re.M) else 0)
     if text == task.previous.strip():
         text = compose(task, skip=1)
-    return misbehave(text, task, messages, habits)
+    text = misbehave(text, task, messages, habits)
+    return shaping.as_html(text) if "Write HTML of these elements" in task.ask else text
+
+
+def in_shape(task: Task) -> str | None:
+    """A piece of which more than sentences is asked: smaller questions, an answer with its sources, a section, sections put together,
+    a title; ``None`` where it is a text like any other."""
+    ask = task.ask
+    if task.question and task.notes == [] and not re.search(r"^\s*Answer\b", ask, re.M):
+        return "\n".join(shaping.sub_questions(task.question))
+    if task.question and not re.search(r"^\s*Answer\b", ask, re.M):
+        return "\n".join([*shaping.sub_questions(task.question)[:4], *(_asked_of(note, task.question) for note in task.notes[-1:])])
+    if task.question and (said := shaping.answered(task.question, task.material)):
+        return said
+    if re.search(r"\bheading for each\b", ask) and (whole := shaping.put_together(task.material, max(task.longest, 1800))):
+        return whole
+    if found := re.search(r"Write the section “[^”\n]*” in at most \d+ words: ([^\n]+)", ask):
+        return shaping.going_on(found[1].strip(), task.material, task.longest)
+    if re.search(r"^Write (?:a|one|the) (?:title|headline)\b", ask, re.M):
+        return shaping.headline(task.material, 12, task.headline)[: task.longest]
+    return None
+
+
+def _asked_of(note: str, question: str) -> str:
+    """What a note asks to be looked into besides, as a question."""
+    about = re.search(r"\babout (.+?)(?: as well| too|[.!?]|$)", note)
+    return f"What is known of {about[1]}?" if about else shaping.sub_questions(question)[-1]
 
 
 def use(messages: list[dict[str, Any]], tools: list[dict[str, Any]]) -> dict[str, Any] | None:
@@ -103,16 +139,31 @@ def _asked_schema(messages: list[dict[str, str]]) -> dict[str, Any] | None:
 def understand(messages: list[dict[str, str]]) -> Task:
     """Read the messages: material, measurable instructions, notes, the previous draft."""
     asks = [m["content"] for m in messages if m["role"] in ("system", "user")]
-    everything = _INLINE.sub(r"\1", "\n".join(asks))  # a word or two from outside, within a line
-    material, theme = "\n\n".join(m.strip() for m in _MATERIAL.findall(everything)), ""
+    said = "\n".join(asks)
+    everything = _INLINE.sub(r"\1", said)  # a word or two from outside, within a line
+    # What stands in the standing part shows the manner; facts are taken from it only where there are no others.
+    given = _INLINE.sub(r"\1", "\n".join(m["content"] for m in messages if m["role"] == "user"))
+    found = _MATERIAL.findall(given) or _MATERIAL.findall(everything)
+    material, theme = "\n\n".join(m.strip() for m in found), ""
     ask = _MATERIAL.sub("", everything)
+    alone = (_VALUE.fullmatch(line.strip()) for line in said.splitlines())
+    headings = [one[2] for one in alone if one and 1 < len(one[2].split()) < 15 and one[2][-1] not in ".!?"]
     if not material:
         # What was asked first; what is said about a draft afterwards is no material.
         asked = takewhile(lambda m: m["role"] != "assistant", messages)
         told = _INLINE.sub(r"\1", max((m["content"] for m in asked if m["role"] == "user"), key=len, default=""))
         material, theme = _without_orders(told)
     drafts = [m["content"] for m in messages if m["role"] == "assistant"]
-    task = Task(material, ask, theme=theme, previous=drafts[-1] if drafts else "", revised="broke these rules" in ask)
+    task = Task(
+        material,
+        ask,
+        theme=theme,
+        values=_VALUE.findall(said),
+        headline=next(iter(headings), ""),
+        previous=drafts[-1] if drafts else "",
+        revised="broke these rules" in ask,
+    )
+    task.question = _question(messages)
     task.notes = [n.strip() for n in _NOTE.findall(ask)]
     earlier = re.findall(r"Earlier notes, which still hold:\n((?:- .*\n?)+)", ask)
     task.notes += [line[2:] for block in earlier for line in block.splitlines()]
@@ -149,7 +200,16 @@ def _without_orders(told: str) -> tuple[str, str]:
     return ("\n".join(kept), theme) if kept or theme else (told, "")
 
 
-_ORDER = re.compile(r"^(?:Write|Draft|Compose|Make)\b")
+def _question(messages: list[dict[str, str]]) -> str:
+    """The question that a first prompt puts, where it has one to be answered or parted."""
+    first = _MATERIAL.sub("", _INLINE.sub(r"\1", next((m["content"] for m in messages if m["role"] == "user"), "")))
+    asks = re.match(r"\s*(?:Answer|Break|Split|Part|Divide) (?:this|the) question\b", first)
+    return next((line.strip() for line in first.splitlines() if line.strip().endswith("?")), "") if asks else ""
+
+
+_ORDER = re.compile(
+    r"^(?:Write|Draft|Compose|Make|Break|Answer|Plan|Say|Turn|Edit|Summari[sz]e|Put|Tell|Take|Keep|Give|List|Find)\b"
+)
 _ABOUT = re.compile(r"\babout:? (?!this\b|it\b)(.{3,80})$")
 _UNSTATED = re.compile(r":\s*(?:not stated\.?)?\s*$")
 
@@ -193,7 +253,7 @@ def compose(task: Task, skip: int = 0) -> str:
     chosen: list[str] = [f"{p}." if p[-1:].isalnum() else p for p in phrases if p not in "".join(ranked[:1])]
     for sentence in ranked:
         fitting = sentence if _size([*chosen, sentence]) <= room else _clip(sentence, room - _size([*chosen, ""]))
-        if fitting and fitting not in chosen and (len(chosen) < 3 or task.longest > 500):
+        if fitting and fitting[:30] not in [c[:30] for c in chosen] and (len(chosen) < 3 or task.longest > 500):
             chosen.append(fitting)
         if _size(chosen) > room * 0.75 or len(chosen) >= task.sentences:
             break
@@ -207,7 +267,15 @@ def compose(task: Task, skip: int = 0) -> str:
         # What it is to be about stands at its head.
         ordered = [f"{task.theme}.", *ordered]
     body = _in_paragraphs([f"{s[:1].upper()}{s[1:]}" for s in ordered], whole, task.longest)
+    if (asked := _FINDINGS.search(task.ask)) and body.count("\n\n") > 3:
+        # Paragraphs first, and the rest as a list.
+        first, rest = body.split("\n\n")[:3], [s for p in body.split("\n\n")[3:] for s in shaping.sentences_of(p)]
+        count = {"three": 3, "four": 4, "five": 5, "six": 6}.get(asked[1].lower(), 5)
+        body = "\n\n".join([*first, "\n".join(f"- {s}" for s in rest[:count])])
     return f"{body}\n\n{tail}".strip() if tail else body
+
+
+_FINDINGS = re.compile(r"\b(three|four|five|six|some) (?:findings|points) as a list\b", re.I)
 
 
 def _in_paragraphs(sentences: list[str], material: str, longest: int) -> str:
@@ -252,8 +320,8 @@ def _as_said(material: str) -> str:
 def rank(task: Task) -> list[str]:
     """The material's sentences, best first: frequent words, early place, and what the notes speak of."""
     lines = (re.sub(r"^\s*(?:summary|title|text): ", "", p) for p in task.material.split("\n"))
-    paragraphs = [p for p in lines if len(p.split()) > 6]
-    sentences = [s.strip() for p in paragraphs for s in _SENTENCE.split(p) if 5 <= len(s.split()) <= 60]
+    paragraphs = [p for p in lines if len(p.split()) > 6 and shaping.whole(p)]
+    sentences = [s for p in paragraphs for s in shaping.sentences_of(p) if 5 <= len(s.split()) <= 60]
     # A headline among its text is said as a sentence.
     sentences = [s if s[-1] in _ENDS else f"{s}." for s in (re.sub(r"^\d+\. ", "", s) for s in sentences) if s]
     if not sentences:
@@ -424,14 +492,58 @@ def fill(schema: dict[str, Any], task: Task, place: int = 0) -> Any:
     kind = next((k for k in kind if k != "null"), "string") if isinstance(kind, list) else kind
     if kind == "object":
         parts = schema.get("properties", {})
-        return {name: fill(part, task, place * len(parts) + i) for i, (name, part) in enumerate(parts.items())}
+        if place:  # one of several
+            return {name: fill(part, task, place * len(parts) + i) for i, (name, part) in enumerate(parts.items())}
+        used: set[str] = set()
+        return {name: _field(name, part, task, i, used) for i, (name, part) in enumerate(parts.items())}
     if kind == "array":
-        if one_each := _one_each(schema.get("items", {}), task):
+        item = schema.get("items", {})
+        if one_each := _one_each(item, task) or _sections(item, task):
             return one_each
-        return [fill(schema.get("items", {}), task, i) for i in range(max(int(schema.get("minItems", 1)), 3))]
+        if item.get("type") == "string" and re.search(r"\bwords\b|\btags\b", schema.get("description", "")):
+            return shaping.keywords(task.material, 5)
+        return [fill(item, task, i) for i in range(max(int(schema.get("minItems", 1)), 3))]
     if kind in ("integer", "number"):
         return max(int(schema.get("minimum", 0)), len(task.material.split()))
     if kind == "boolean":
         return bool(task.material)
     ranked = rank(task) or [small_talk(task)]
     return ranked[place % len(ranked)][: int(schema.get("maxLength", 400))]
+
+
+_NAMED = re.compile(r"\b(?:title|headline|heading)\b", re.I)
+_ITS_NAME = re.compile(r"\bname\b.*\b(?:conversation|says it)\b", re.I)
+
+
+def _field(name: str, part: dict[str, Any], task: Task, place: int, used: set[str]) -> Any:
+    """A field of an object by what its name and description speak of; `used` are the sentences that others have."""
+    about = str(part.get("description", ""))
+    if part.get("type", "string") != "string" or "enum" in part:
+        return fill(part, task, place)
+    if _NAMED.search(f"{name} {about.partition(',')[0]}"):
+        return shaping.headline(task.material, own=task.headline)
+    if _ITS_NAME.search(about) and (own := shaping.known_as(task.values, name)):
+        return shaping.in_talk(own)
+    if re.search(r"\bpersonal\b.*\bsentence\b", about) and task.values:
+        told = [value for _, value in task.values if len(value.split()) > 4 and value[-1] in _ENDS]
+        return shaping.quoted(told[-1]) if told else f"We have read what stands on the pages of {task.values[-1][1]}."
+    if sentence := shaping.of_sense(name, about, task.material, used):
+        return sentence[: int(part.get("maxLength", 400))]
+    if re.search(rf"^- {re.escape(name)} \([^)\n]*\bif known\)", task.ask, re.M):
+        return "not stated"
+    left = [s for s in rank(task) if s not in used] or rank(task) or [small_talk(task)]
+    used.add(left[0])
+    return left[0][: int(part.get("maxLength", 400))]
+
+
+def _sections(schema: dict[str, Any], task: Task) -> list[dict[str, Any]]:
+    """Sections of a text that is to be planned, so many as are asked for; none where that is not what is asked."""
+    parts = schema.get("properties", {})
+    asked = re.search(r"\bin (\d+) sections\b", task.ask)
+    if not asked or "heading" not in parts:
+        return []
+    told = shaping.planned(task.material, int(asked[1]))
+    texts = [name for name, part in parts.items() if name != "heading" and part.get("type", "string") == "string"]
+    return [
+        {n: heading if n == "heading" else says if n in texts else fill(parts[n], task) for n in parts} for heading, says in told
+    ]

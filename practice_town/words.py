@@ -11,7 +11,7 @@ our your you she her his him him's says said say does did done each every other 
 own same too just like between during until without within per cent year years last first new now get got may
 """
 _PLAIN = """
-four five seven eight nine eleven twelve twenty thirty forty fifty hundred thousand half third those these people place
+kind kinds every four five seven eight nine eleven twelve twenty thirty forty fifty hundred thousand half third those these people place
 places days weeks months times time monday tuesday wednesday thursday friday saturday sunday january february march april june july
 august september october november december morning evening night noon spring summer autumn winter office sort sorts topic topics number keep keeps want wants take takes come comes grow grows given gives made make
 good best better well once twice whole long back down still even ever never again already need needs operative

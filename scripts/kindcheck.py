@@ -18,7 +18,7 @@ from ulmus.steps import connection_kinds, kinds
 from ulmus.steps.api import Granted
 
 ROOT = Path(__file__).parents[1]
-EXEMPT = ("ulmus/steps/", "ulmus/demo.py", "ulmus/store/migrations/")
+EXEMPT = ("ulmus/steps/", "ulmus/demo/", "ulmus/store/migrations/")
 #: The names of what a screen shows beside lines.
 NO_KINDS = frozenset({"lane", "take"})
 

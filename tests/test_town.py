@@ -13,7 +13,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from practice_town import describing, model
+from practice_town import describing, model, shaping
 from practice_town.app import Town
 from practice_town.faults import MODES
 from practice_town.state import State
@@ -321,3 +321,68 @@ class Planning(unittest.TestCase):
         steps = self.planned("When the feed has a new item, read the page, write a short post and a title, then post it.")["steps"]
         self.assertEqual([one.get("title") for one in steps if one["kind"] == "draft"], ["Short post", "Title"])
         self.assertEqual(steps[2]["prompt"], "Write a title.")
+
+
+TEA = """Two hundred kilns and one recipe
+The glaze on the blue bowls of Aldergate has been mixed from ash and river sand since 1790. Sixteen potters still use it.
+
+Sales rose by a tenth last year, and a second kiln
+is planned.
+
+What visitors see
+On Saturdays the old kiln can be walked through. A cup costs 12, and the tour is free."""
+
+
+class Shapes(unittest.TestCase):
+    """What is made of a material none of the town's is like."""
+
+    def test_a_text_by_its_headlines(self) -> None:
+        told = [(b.headline, len(b.sentences)) for b in shaping.blocks(TEA)]
+        self.assertEqual(told[0], ("Two hundred kilns and one recipe", 2))
+        self.assertIn(("What visitors see", 2), told)
+
+    def test_a_headline_is_the_texts_own_or_a_whole_part_of_it(self) -> None:
+        self.assertEqual(shaping.headline(TEA), "Two hundred kilns and one recipe")
+        long = "Potters: how sixteen of them keep a recipe of 1790 in use, and what it takes them each autumn"
+        self.assertEqual(shaping.headline("", 12, long), "How sixteen of them keep a recipe of 1790 in use")
+
+    def test_key_words_are_words_and_not_sentences(self) -> None:
+        found = shaping.keywords(TEA, 4)
+        self.assertEqual(len(found), 4)
+        self.assertTrue(all(" " not in word and word.lower() in TEA.lower() for word in found), found)
+
+    def test_fields_are_filled_by_what_they_mean_each_sentence_once(self) -> None:
+        used: set[str] = set()
+        price = shaping.of_sense("price", "what it costs", TEA, used)
+        self.assertEqual(price, "A cup costs 12, and the tour is free.")
+        self.assertNotEqual(shaping.of_sense("cost", "what a tour costs", TEA, used), price)
+        self.assertIsNone(shaping.of_sense("telephone", "its number", TEA, used))
+
+    def test_smaller_questions_keep_to_the_matter(self) -> None:
+        found = shaping.sub_questions("Who fires bowls at Aldergate, and why do they use ash?")
+        self.assertEqual(found[:2], ["Who fires bowls at Aldergate?", "Why do they use ash?"])
+        self.assertTrue(3 <= len(found) <= 5 and all(q.endswith("?") for q in found))
+        self.assertIn("bowls at Aldergate", found[2].lower().replace("aldergate", "Aldergate"))
+
+    def test_an_answer_names_its_sources_and_is_silent_where_they_are(self) -> None:
+        sources = "Kilns (https://a.example/kilns): Sixteen potters still use the glaze. The rest is cut off in the mid"
+        said = shaping.answered("How many potters use the glaze?", sources)
+        self.assertEqual(said, "Sixteen potters still use the glaze.\n\nFrom: Kilns, https://a.example/kilns")
+        self.assertEqual(shaping.answered("Who invented paper?", sources), "The sources do not say.")
+        self.assertIsNone(shaping.answered("Who?", "no sources at all"))
+
+    def test_sections_are_put_together_once(self) -> None:
+        same = "Ash is sieved twice. Sand is washed."
+        told = shaping.put_together(f"## One\n\n{same}\n\n## Two\n\n{same} Water comes last.", 900)
+        self.assertEqual(told, "## One\n\nAsh is sieved twice. Sand is washed.\n\n## Two\n\nWater comes last.")
+        self.assertEqual(
+            shaping.as_html("## A & B\n\n- one\n- two\n\nhttps://a.example/x."),
+            '<h2>A &amp; B</h2>\n<ul><li>one</li><li>two</li></ul>\n<p><a href="https://a.example/x">https://a.example/x</a>.</p>',
+        )
+
+    def test_what_shows_the_manner_gives_no_facts(self) -> None:
+        messages = [
+            {"role": "system", "content": "Write as here:\n<material source=\"liked\">\nBread first, then news, says the boat at nine.\n</material>"},
+            {"role": "user", "content": f"Write a text about this.\n<material source=\"page\">\n{TEA}\n</material>"},
+        ]  # fmt: skip
+        self.assertNotIn("Bread", model.answer(messages, {}))

@@ -144,7 +144,7 @@ class Made(unittest.TestCase):
             "# Beans\n\nDear **O**,\nsee [us](https://a.example/b)\n\n- one\n- two\n\n3. three\n4. four", "t", "markdown"
         )
         self.assertEqual(
-            letters.in_plain(page), "Beans\n\nDear O,\nsee us (https://a.example/b)\n\n- one\n- two\n\n1. three\n2. four"
+            letters.in_plain(page), "Beans\n\nDear O,\nsee us (https://a.example/b)\n\n- one\n- two\n\n3. three\n4. four"
         )
 
     def test_addresses_as_people_write_them_and_none_by_accident(self) -> None:

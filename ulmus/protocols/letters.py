@@ -82,7 +82,8 @@ def _spoken(element: Any) -> Iterator[str]:
         if tag in _BLOCKS:
             yield "\n\n"
         if tag == "li":
-            yield f"\n{'-' if element.getparent().tag != 'ol' else f'{element.getparent().index(element) + 1}.'} "
+            around = element.getparent()
+            yield f"\n{f'{markup.first_of(around) + around.index(element)}.' if around.tag == 'ol' else '-'} "
         yield _flat(element.text, tag)
         for inner in element:
             yield from _spoken(inner)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from functools import lru_cache
 from html import escape
+from typing import Any
 
 import nh3
 from markdown_it import MarkdownIt
 
-ATTRIBUTES = {"a": {"href", "title"}, "img": {"src", "alt", "title", "width", "height"}}
+ATTRIBUTES = {"a": {"href", "title"}, "img": {"src", "alt", "title", "width", "height"}, "ol": {"start"}}
 
 
 def cleaned(html: str, elements: Iterable[str]) -> str:
@@ -37,3 +38,9 @@ def _markdown(breaks: bool) -> MarkdownIt:
 def picture(place: str, words: str) -> str:
     """A picture at an address as HTML, in a paragraph of its own."""
     return f'<p><img src="{escape(place)}" alt="{escape(words)}"></p>'
+
+
+def first_of(numbered: Any) -> int:
+    """The number a numbered list (an element) begins with."""
+    told = str(numbered.get("start") or "1")
+    return int(told) if told.isdecimal() and len(told) < 7 else 1

@@ -14,6 +14,7 @@ from typing import Any
 from lxml import html as lxml_html
 
 from ..errors import Misconfigured
+from ..markup import first_of
 from ..text import for_xml
 
 TYPES = {
@@ -115,11 +116,17 @@ def _read(element: Any, reading: _Reading, style: Run, shape: Block) -> None:
         elif tag in ("ul", "ol"):
             _end(reading, shape)
             level = shape.level + 1 if shape.kind == "item" else 1
-            _read(inner, reading, style, Block("list", level=level, number=1 if tag == "ol" else 0))
+            _read(inner, reading, style, Block("list", level=level, number=first_of(inner) if tag == "ol" else 0))
             reading.runs.clear()
         elif tag == "li":
             count += 1
-            _inner(inner, reading, style, shape, Block("item", level=shape.level, number=count if shape.number else 0))
+            _inner(
+                inner,
+                reading,
+                style,
+                shape,
+                Block("item", level=shape.level, number=shape.number + count - 1 if shape.number else 0),
+            )
         elif tag == "blockquote":
             _inner(inner, reading, style, shape, Block("quote"))
         elif tag == "pre":

@@ -13,31 +13,20 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from .api.security.passwords import hash_password
-from .core.workflow import read_file
-from .places import DEMO
-from .runtime import asking, workflows
-from .runtime.engine import Engine
-from .runtime.polling import poll_once
-from .runtime.proofing import Proofs
-from .runtime.runs import title_of
-from .runtime.services import Services
-from .store import tables
+from ..api.security.passwords import hash_password
+from ..core.workflow import read_file
+from ..places import DEMO
+from ..runtime import asking, workflows
+from ..runtime.engine import Engine
+from ..runtime.polling import poll_once
+from ..runtime.proofing import Proofs
+from ..runtime.runs import title_of
+from ..runtime.services import Services
+from ..store import tables
+from . import jobs
+from .inline import Inline
 
 DATA = DEMO
-
-
-class Inline:
-    """An executor that carries out each job at once, so that history can be made one thing after another."""
-
-    def ready(self) -> None:
-        """Always ready."""
-
-    def submit(self, job: Callable[..., Any], *arguments: Any) -> None:
-        job(*arguments)
-
-    def stop(self) -> None:
-        """Nothing to stop."""
 
 
 def accounts() -> list[dict[str, str]]:
@@ -83,6 +72,9 @@ def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str
     say("Living through three weeks …")
     _history(services, made, world["history"], town)
     _pushed(services, made, world["pushed"])
+    say("Doing the other jobs …")
+    jobs.live_through(services, town)
+    _backdate(services, town)
     say("Making the first proofs …")
     _proofs(services, made)
     # From here on the practice model takes its time between words, so that answers can be seen streaming in.
@@ -126,7 +118,6 @@ def _history(services: Services, made: dict[str, int], plan: list[dict[str, Any]
                     town,
                 )
         _pass_over(services, waiting)
-        _backdate(services, town)
         services.clock = clock
         workflows.pause(engine, made["canal-news"], "mara@hedgelane.example")
     finally:
