@@ -143,8 +143,10 @@ class AtWork(WithBrowser):
             }""",
             [number, item],
         )
-        start = self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()["lines"][0]["id"]
-        self.line(start).get_by_role("button", name="Run on this sample …").click()
+        bench = self.page.request.get(f"{self.demo.url}/api/workflows/{number}/bench").json()
+        newest = max(sample["id"] for sample in bench["samples"])
+        self.page.goto(f"{self.at}?line={bench['lines'][0]['id']}&sample={newest}")
+        self.page.get_by_label("Bench", exact=True).get_by_role("button", name="Run on this sample …").click()
         self.page.get_by_role("button", name="Start the run").click()
         expect(self.page.get_by_role("grid", name="The page as it ran")).to_be_visible()
 
