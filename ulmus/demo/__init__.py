@@ -44,8 +44,28 @@ def is_made(services: Services) -> bool:
 
 def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str], None] = lambda text: None) -> None:
     """Fill an empty data folder. `town` is the practice town's address, `smtp` and `imap` its ports for mail."""
-    world = _world(town, smtp, imap)
     say("Setting up two clients …")
+    world = set_up(services, town, smtp, imap)
+    made = {}
+    for name in world["workflows"]:
+        workflow = read_file((DATA / "workflows" / f"{name}.json").read_text("utf-8").replace("{town}", town))
+        with services.store.write() as session:
+            made[name] = workflows.create(session, workflow, services.clock(), "mara@hedgelane.example")
+    say("Living through three weeks …")
+    _history(services, made, world["history"], town)
+    _pushed(services, made, world["pushed"])
+    say("Doing the other jobs …")
+    jobs.live_through(services, town)
+    _backdate(services, town)
+    say("Making the first proofs …")
+    _proofs(services, made)
+    # From here on the practice model takes its time between words, so that answers can be seen streaming in.
+    services.web.fetch(f"{town}/control/habits", method="POST", data={"pace": "18"})
+
+
+def set_up(services: Services, town: str, smtp: int, imap: int) -> dict[str, Any]:
+    """People, brands, connections, timetables and sheets; gives all that the demonstration's world tells of."""
+    world = _world(town, smtp, imap)
     with services.store.write() as session:
         for user in world["users"]:
             session.add(tables.User(**user, password=hash_password(world["password"])))
@@ -64,21 +84,7 @@ def make(services: Services, town: str, smtp: int, imap: int, say: Callable[[str
             session.flush()
             for i, row in enumerate(rows, start=1):
                 session.add(tables.SheetRow(sheet=sheet["key"], position=i, cells=dict(zip(names, row, strict=False))))
-    made = {}
-    for name in world["workflows"]:
-        workflow = read_file((DATA / "workflows" / f"{name}.json").read_text("utf-8").replace("{town}", town))
-        with services.store.write() as session:
-            made[name] = workflows.create(session, workflow, services.clock(), "mara@hedgelane.example")
-    say("Living through three weeks …")
-    _history(services, made, world["history"], town)
-    _pushed(services, made, world["pushed"])
-    say("Doing the other jobs …")
-    jobs.live_through(services, town)
-    _backdate(services, town)
-    say("Making the first proofs …")
-    _proofs(services, made)
-    # From here on the practice model takes its time between words, so that answers can be seen streaming in.
-    services.web.fetch(f"{town}/control/habits", method="POST", data={"pace": "18"})
+    return world
 
 
 def _world(town: str, smtp: int, imap: int) -> dict[str, Any]:
