@@ -46,6 +46,8 @@ class Task:
     avoid: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     previous: str = ""
+    turn: int = 0
+    """How many drafts there were before."""
     revised: bool = False
     theme: str = ""
     values: list[tuple[str, str]] = field(default_factory=list)
@@ -161,6 +163,7 @@ def understand(messages: list[dict[str, str]]) -> Task:
         values=_VALUE.findall(said),
         headline=next(iter(headings), ""),
         previous=drafts[-1] if drafts else "",
+        turn=len(drafts),
         revised="broke these rules" in ask,
     )
     task.question = _question(messages)
@@ -262,7 +265,7 @@ def compose(task: Task, skip: int = 0) -> str:
     whole = task.material
     ordered = sorted(chosen, key=lambda s: whole.find(s[:25]))
     if little:
-        ordered = [_of_theme(task.theme)]
+        ordered = [_of_theme(task.theme, task.turn)]
     elif task.theme and len(task.theme) + 2 + _size(ordered) <= room and task.theme.lower() not in " ".join(ordered).lower():
         # What it is to be about stands at its head.
         ordered = [f"{task.theme}.", *ordered]
@@ -295,8 +298,8 @@ LITTLE = 30
 """Words of material with which a theme cannot be filled."""
 
 
-def _of_theme(theme: str) -> str:
-    """What can honestly be said of a theme of which little is known: a question."""
+def _of_theme(theme: str, turn: int) -> str:
+    """What can honestly be said of a theme of which little is known: a question, at each turn another."""
     begun = f"{theme[:1].upper()}{theme[1:]}"
     within = theme if theme[1:2].isupper() else f"{theme[:1].lower()}{theme[1:]}"
     asks = (
@@ -306,7 +309,7 @@ def _of_theme(theme: str) -> str:
         f"One question today, about {within}: what should we show you first?",
         f"Tell us what you make of {within}, and we take it up next time.",
     )
-    return asks[sum(theme.encode()) % len(asks)]
+    return asks[(sum(theme.encode()) + turn) % len(asks)]
 
 
 def _as_said(material: str) -> str:

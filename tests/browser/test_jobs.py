@@ -89,11 +89,11 @@ class Jobs(AtWork):
         self.go_live()
         self.run_on({"title": "Monday", "date": "2026-11-30"})
         self.approve("Topic newsletter")
-        self.in_town("/mail/", "What is new")
+        self.in_town("/mail/", "What is new, ")
         self.page.goto(f"{self.demo.url}/runs?words=Monday")
         expect(self.page.get_by_role("row").filter(has_text="Topic newsletter").first).to_contain_text("done", timeout=40_000)
         self.page.goto(f"{self.demo.town}/mail/")
-        mine = self.page.get_by_role("row").filter(has_text="What is new")
+        mine = self.page.get_by_role("row").filter(has_text="What is new, ")
         expect(mine.filter(has_text="ottoline@varley.example")).to_have_count(1)
         expect(mine).to_have_count(23)  # each reader who did not leave, once; one has moved away
 

@@ -37,6 +37,7 @@ class MoreJobs(AtWork):
 
     def test_a_topic_a_day_beside_its_row_and_out_to_two_places(self) -> None:
         self.begin("A topic a day")
+        self.add_rows("topics", {"Topic": "Leeks from seed", "Angle": "Twelve plants are enough to save leek seed from."})
         self.prove({"title": "Leeks from seed", "Topic": "Leeks from seed", "Angle": "Twelve plants are enough"})
         self.go_live()
         self.line("topic").get_by_role("button", name="Start now").first.click()
@@ -141,8 +142,8 @@ class MoreJobs(AtWork):
         stranger.get_by_label("What the greeting is about").fill("The winter lettuce seed is in, and your order can be fetched.")
         stranger.get_by_role("button", name="Send").click()
         self.approve("A personal film")
-        self.soon(lambda: bool(self.rows("films")), seconds=60)
-        (row,) = self.rows("films")
+        self.soon(lambda: any(row["Name"] == "Ottoline Varley" for row in self.rows("films")), seconds=60)
+        row = self.rows("films")[-1]
         self.assertEqual((row["Name"], row["Mail"]), ("Ottoline Varley", "ottoline@varley.example"))
         self.in_town("/mail/", row["Subject"])
 
@@ -217,9 +218,8 @@ class MoreJobs(AtWork):
         self.go_live()
         first = self.at
         self.begin("A main text and a comment for each story")
-        self.add_rows(
-            self.sheet("Liked examples"), {"Text": "Oil it tonight. A drop for each link is enough. Tomorrow it runs as new."}
-        )
+        self.add_rows("liked", {"Text": "Oil it tonight. A drop for each link is enough. Tomorrow it runs as new."})
+        texts = self.own("texts")
         self.go_live()
         self.begin("A comment under its post")
         self.choose("comment", "Where to", "Pondside")
@@ -227,14 +227,14 @@ class MoreJobs(AtWork):
         self.write_article()
         self.at = first
         self.run_on({"title": "This morning"})
-        self.soon(lambda: any(row.get("Comment") for row in self.rows("texts")), seconds=90)
-        found = self.page.request.get(f"{self.demo.url}/api/sheets/texts/rows").json()["rows"]
-        row = next(row for row in found if row["cells"].get("Comment"))
+        self.soon(lambda: any(row.get("Comment") and row["Story"] == TITLE for row in self.rows(texts)), seconds=90)
+        found = self.page.request.get(f"{self.demo.url}/api/sheets/{texts}/rows").json()["rows"]
+        row = next(row for row in found if row["cells"]["Story"] == TITLE)
         self.assertGreaterEqual(len(row["cells"]["Main text"].split()), 60)
         post = self.page.request.get(f"{self.demo.town}/control/state").json()["posts"][-1]
         there = f"{self.demo.town}/pondside/posts/{post['uid']}"
-        self.send("PATCH", f"/sheets/texts/rows/{row['id']}", {"cells": {"Post": there, "Used": "yes"}})
-        self.soon(lambda: any(row.get("Commented") for row in self.rows("texts")), lambda: str(self.rows("texts")), 60)
+        self.send("PATCH", f"/sheets/{texts}/rows/{row['id']}", {"cells": {"Post": there, "Used": "yes"}})
+        self.soon(lambda: any(row.get("Commented") for row in self.rows(texts)), lambda: str(self.rows(texts)), 60)
 
 
 @long

@@ -51,6 +51,23 @@ class Accessible(WithBrowser):
                     self.assertEqual(self.serious(), [])
 
     @long
+    def test_axe_finds_nothing_serious_at_any_size(self) -> None:
+        """On a phone, on a small screen, and at 200 % of a screen of 1280 by 800; and nothing runs out of the screen."""
+        for width, height in ((390, 844), (1024, 768), (640, 400)):
+            self.page.set_viewport_size({"width": width, "height": height})
+            for theme in ("light", "dark"):
+                self.page.evaluate(f"localStorage.setItem('theme', '{theme}')")
+                for path in SCREENS:
+                    with self.subTest(width=width, theme=theme, path=path):
+                        name, line, query = path.partition("?")
+                        self.page.goto(self.demo.url + path if path[0] == "/" else self.workflow(name) + line + query)
+                        self.page.wait_for_timeout(700)
+                        self.page.evaluate(AXE)
+                        self.assertEqual(self.serious(), [])
+                        beyond = self.page.evaluate("document.documentElement.scrollWidth - innerWidth")
+                        self.assertLessEqual(beyond, 0, "nothing runs out of the screen")
+
+    @long
     def test_axe_finds_nothing_serious_in_what_opens_over_the_workbench(self) -> None:
         page = self.page
         ways = {

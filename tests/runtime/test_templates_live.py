@@ -279,3 +279,25 @@ class WithoutMail(FromATemplate):
             session.delete(session.get_one(tables.Connection, "mail"))
         page = self.page_of("answers-to-posts", {})
         self.assertEqual([line.settings["mail"] for line in page.every_step if line.kind == "ask"], [""])
+
+
+class OfAnotherClient(FromATemplate):
+    def test_a_client_s_page_never_takes_another_client_s_sheet(self) -> None:
+        """Not by its key, not by its name, not by its columns."""
+        columns = [{"name": name, "type": "text"} for name in ("Title", "Link", "Summary", "Found")]
+        with self.services.store.write() as session:
+            for key in ("theirs", "ours"):
+                session.add(tables.Brand(key=key, name=key.title(), facts={}))
+            session.flush()
+            session.add(tables.Sheet(key="stories", name="Stories", columns=columns, brand="theirs"))
+            session.add(tables.Sheet(key="heap", name="A heap", columns=columns, brand="theirs"))
+        for brand, finds in (("ours", "stories_2"), ("theirs", "stories"), (None, "stories")):
+            document = {**json.loads(json.dumps(templates()["stories-to-rows"][1])), "brand": brand}
+            needs = document.pop("needs")
+            with self.services.store.write() as session:
+                page, _ = settle(session, read_file(document), needs)
+                rows = page.line("rows")
+                assert rows is not None
+                self.assertEqual(rows.settings["sheet"], finds)
+                own = session.get_one(tables.Sheet, finds)
+                self.assertIn(own.brand, (brand, "theirs") if brand is None else (brand,))

@@ -61,7 +61,7 @@ def settle(session: Session, workflow: Workflow, needs: dict[str, Any]) -> tuple
     """A page from elsewhere with what it points at found here as far as it can be, and a note on each thing looked for.
 
     A connection is found by its key, its name, or by being the only one of its kind; where there is none of its kind, a setting that
-    may be left empty is. A sheet by its key, its name or its columns; one that is not here is made, empty, with the columns the file
+    may be left empty is. A sheet by its key, its name or its columns, never another brand's; one that is not here is made, empty, with the columns the file
     tells, for the page's brand. A brand that is not here is made from the facts in the file.
     """
     page, told_brand = _branded(session, workflow, needs)
@@ -145,13 +145,14 @@ def _columns(told: dict[str, Any]) -> list[dict[str, Any]]:
 
 def _sheet(session: Session, key: str, needs: dict[str, Any], brand: str | None) -> tuple[str, str]:
     told = _told(needs, "sheets", key)
-    here = list(session.scalars(select(tables.Sheet)))
+    # A client's page never takes another client's sheet; one of the house's takes a client's only where it is called the same.
+    here = [s for s in session.scalars(select(tables.Sheet)) if not brand or s.brand in (None, brand)]
     if any(s.key == key for s in here):
         return key, ""
     name, columns = str(told.get("name", key))[:120], _columns(told)
     names = [str(c["name"]) for c in columns]
     match = next((s for s in here if s.name.casefold() == name.casefold()), None) or next(
-        (s for s in here if names and {c["name"] for c in s.columns} >= set(names)), None
+        (s for s in here if names and s.brand == brand and {c["name"] for c in s.columns} >= set(names)), None
     )
     if match is not None:
         return match.key, f"For the sheet “{name}” it uses “{match.name}”."

@@ -69,6 +69,7 @@ function Items({ items }: { items: unknown[] }) {
   );
 }
 
+const isLong = (value: unknown) => (JSON.stringify(value) ?? "").length > 200;
 const isShort = (value: unknown) => String(value ?? "").length <= 14;
 
 /** Moments to the minute; everything else as it is. */
@@ -101,7 +102,11 @@ function Rows({ rows }: { rows: Bundle[] }) {
                 <td className="px-2 py-1 text-right text-xs text-soft">{i + 1}</td>
                 {names.map((name) => (
                   <td key={name} className={`max-w-80 px-2 py-1 ${isShort(row[name]) ? "whitespace-nowrap" : ""}`}>
-                    <div className="max-h-28 overflow-y-auto">
+                    {/* What is longer than its cell can be reached and scrolled by keys. */}
+                    <div
+                      className="max-h-28 overflow-y-auto"
+                      {...(isLong(row[name]) ? { tabIndex: 0, role: "group", "aria-label": name } : {})}
+                    >
                       {name in row ? <Shown value={shortened(row[name])} /> : <span className="text-soft">–</span>}
                     </div>
                   </td>

@@ -86,16 +86,17 @@ function AtAGlance({ text, count, lines, faint }: { text: string; count: number;
   const all = text.split("\n").filter(Boolean);
   const shown = all.slice(0, lines);
   return (
-    <ol className={`text-sm ${faint ? "opacity-55" : ""}`}>
+    // A cell is a button: what stands in it are words, not lists.
+    <span className={`block text-sm ${faint ? "opacity-55" : ""}`}>
       {shown.map((one, i) => (
-        <li key={i} className="truncate">
-          {one}
-        </li>
+        <span key={i} className="block truncate">
+          {one}{" "}
+        </span>
       ))}
       {count > shown.length && shown.length > 0 && (
-        <li className="text-xs text-soft">and {count - shown.length} more</li>
+        <span className="block text-xs text-soft">and {count - shown.length} more</span>
       )}
-    </ol>
+    </span>
   );
 }
 

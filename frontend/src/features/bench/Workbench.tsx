@@ -41,6 +41,11 @@ function Opened({ bench }: { bench: Bench }) {
   const maker = runs && !bench.follows;
   const page = usePage(bench);
   const cells = useCells(bench, page.stale);
+  const failed = bench.lines.flatMap((l) =>
+    bench.samples
+      .filter((s) => cells.get(cellKey(l.id, s.id))?.state === "failed")
+      .map((s) => ({ step: l.id, sample: s.id })),
+  );
   const samples = useMemo(() => bench.samples.filter((s) => s.shown), [bench.samples]);
   const [search, setSearch] = useSearchParams();
   // The place is kept here and only mirrored in the address, so that no key is lost while the address changes.
@@ -266,6 +271,8 @@ function Opened({ bench }: { bench: Bench }) {
                 bench={bench}
                 chosen={!!step && s.id === sample}
                 maker={runs}
+                failed={failed.filter((one) => one.sample === s.id).length}
+                onFailed={() => choose(failed.find((one) => one.sample === s.id)!.step, s.id)}
                 onRun={() => make(null, [s.id])}
               />
             ))}

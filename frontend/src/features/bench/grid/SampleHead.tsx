@@ -3,7 +3,8 @@ import { api, type Bench, type Schemas } from "../../../api/client";
 import { mutate } from "../../../api/mutate";
 import { Button } from "../../../components/Button";
 import { Dots, Item, Menu, MenuHead } from "../../../components/Menu";
-import { say, sayError } from "../../../components/Toast";
+import { say, sayError, sayGone } from "../../../components/Toast";
+import { count } from "../../../components/words";
 import { ChooseSamples, SampleFromRun, TypeSample } from "./SampleDialogs";
 
 type Sample = Schemas["SampleView"];
@@ -35,6 +36,8 @@ export function SampleHead({
   bench,
   chosen,
   maker,
+  failed,
+  onFailed,
   onRun,
 }: {
   sample: Sample;
@@ -42,11 +45,26 @@ export function SampleHead({
   bench: Bench;
   chosen: boolean;
   maker: boolean;
+  /** How many of its proofs failed; pressed, the first of them is shown. */
+  failed: number;
+  onFailed: () => void;
   onRun: () => void;
 }) {
   const workflow = bench.id;
   const [copying, setCopying] = useState(false);
   const path = { params: { path: { id: workflow, sample: sample.id } } };
+  async function forget() {
+    await mutate(api.DELETE("/api/workflows/{id}/samples/{sample}", path), ["bench", workflow]);
+    const again = () =>
+      mutate(
+        api.POST("/api/workflows/{id}/samples", {
+          params: { path: { id: workflow } },
+          body: { item: sample.item as Record<string, unknown>, count: 1, identities: [] },
+        }),
+        ["bench", workflow],
+      );
+    sayGone(`“${sample.label}” is no sample any more.`, () => change(again));
+  }
   return (
     <div
       role="columnheader"
@@ -66,17 +84,17 @@ export function SampleHead({
             {number > 1 && <Item onSelect={() => alter(workflow, sample.id, { lead: true })}>Make it the lead</Item>}
             <Item onSelect={() => setCopying(true)}>Change a copy …</Item>
             <Item onSelect={() => alter(workflow, sample.id, { shown: false })}>Hide it</Item>
-            <Item
-              grave
-              onSelect={() =>
-                change(() => mutate(api.DELETE("/api/workflows/{id}/samples/{sample}", path), ["bench", workflow]))
-              }
-            >
+            <Item grave onSelect={() => change(forget)}>
               Forget it
             </Item>
           </Menu>
         )}
       </div>
+      {failed > 0 && (
+        <button type="button" onClick={onFailed} className="text-xs text-brick underline underline-offset-2">
+          ✕ {count(failed, "proof")} failed
+        </button>
+      )}
     </div>
   );
 }
