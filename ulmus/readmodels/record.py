@@ -94,12 +94,12 @@ class RunRecord(BaseModel):
 
 def run_record(services: Services, engine: Engine, journals: Journals, run_id: int) -> RunRecord:
     """The record of a run as it stands now."""
-    events = journals.of(run_id)
     with services.store.read() as session:
         run = session.get_one(tables.Run, run_id)
+        events = journals.of(run_id) if run.emptied is None else []
         workflow_record = session.get_one(tables.WorkflowRecord, run.workflow_id)
         revision = session.get_one(tables.Revision, run.revision_id)
-        live = engine.live(run_id)
+        live = engine.live(run_id) if run.emptied is None else None
         workflow = Workflow.model_validate(revision.document)
         views = {view.id: view for view in line_views(workflow, world(session))}
         brand = session.get(tables.Brand, workflow_record.brand) if workflow_record.brand else None
@@ -124,8 +124,9 @@ def run_record(services: Services, engine: Engine, journals: Journals, run_id: i
             RowRecord(sheet=sheets.get(change.sheet, change.sheet), row=change.place, what=change.what, after=change.after)
             for change in records.changes_of_run(session, run_id)
         ]
+        said = select(tables.Approval).where(tables.Approval.run_id == run_id, tables.Approval.decided_at.is_not(None))
+        kept = [] if live else list(session.scalars(said.order_by(tables.Approval.id)))
     drafting = [line.id for line in workflow.lines if views.get(line.id) and views[line.id].stage == "draft"]
-    usage = live.state.usage
     return RunRecord(
         run=run_id,
         title=run.title,
@@ -136,10 +137,10 @@ def run_record(services: Services, engine: Engine, journals: Journals, run_id: i
         message=run.message,
         began=_moment(run.started_at),
         ended=_moment(run.ended_at),
-        came_in=live.state.values.get(workflow.start.id, {}),
+        came_in=live.state.values.get(workflow.start.id, {}) if live else {},
         lines=[
             LineRecord(line=sentences.get(cell.step, cell.step), stage=views[cell.step].stage, state=cell.state, brief=cell.brief)
-            for cell in cells(workflow, events, live.state)
+            for cell in (cells(workflow, events, live.state) if live else ())
             if cell.step in views
         ],
         drafts=[
@@ -151,10 +152,14 @@ def run_record(services: Services, engine: Engine, journals: Journals, run_id: i
             AnswerRecord(at=_moment(e.at), by=e.by, verdict=e.verdict, note=e.note, edited=e.edited)
             for e in events
             if isinstance(e, flow.Answered) and step_of(e.address)
+        ]
+        + [
+            AnswerRecord(at=_moment(a.decided_at), by=a.decided_by, verdict=a.state, note=a.note, edited=a.edit is not None)
+            for a in kept
         ],
         pieces=pieces,
         rows=rows,
-        calls=usage.calls,
+        calls=live.state.usage.calls if live else 0,
         tokens=run.tokens,
         cost=run.cost,
     )

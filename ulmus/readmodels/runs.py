@@ -6,11 +6,12 @@ from typing import Any
 
 from pydantic import BaseModel
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.cost import Usage
 from ..core.drafting.assignment import brief_of
-from ..core.workflow import Workflow
+from ..core.workflow import Workflow, World
 from ..core.workflow.plans import AssignmentPlan, EachPlan
 from ..runtime.engine import Engine
 from ..runtime.execution import plan_of
@@ -59,6 +60,8 @@ class RunView(BaseModel):
     waits_for: list[TroubleView] = []
     parent: int | None = None
     began: list[int] = []
+    emptied: float | None = None
+    """When what it did was removed because its term was over; what went out of it is still told."""
 
 
 def summary(run: tables.Run, name: str) -> RunSummary:
@@ -89,8 +92,10 @@ def run_view(services: Services, engine: Engine, journals: Journals, run_id: int
             select(tables.Approval.id).where(tables.Approval.run_id == run.id, tables.Approval.state == "open")
         )
         piece = session.scalar(select(tables.Piece.id).where(tables.Piece.run_id == run.id, tables.Piece.state == "unsure"))
-        live = engine.live(run_id)
         workflow = Workflow.model_validate(revision.document)
+        if run.emptied is not None:
+            return _of_emptied(session, run, record.name, revision.number, workflow, around)
+        live = engine.live(run_id)
         events = journals.of(run_id)
         shown = cells(workflow, events, live.state)
         with_pieces(session, run_id, shown, around)
@@ -110,6 +115,23 @@ def run_view(services: Services, engine: Engine, journals: Journals, run_id: int
         waits_for=waits_for,
         parent=run.parent_id,
         began=began,
+    )
+
+
+def _of_emptied(session: Session, run: tables.Run, name: str, revision: int, workflow: Workflow, around: World) -> RunView:
+    """A run of which only what went out is still told."""
+    shown = [CellView(step=line.id, sample=0, state="passed") for line, _, _ in workflow.walk()]
+    with_pieces(session, run.id, shown, around)
+    return RunView(
+        run=summary(run, name),
+        revision=revision,
+        lines=line_views(workflow, around),
+        cells=[cell.model_copy(update={"state": "fresh"}) for cell in shown if cell.piece is not None],
+        journal=JournalPage(entries=[]),
+        usage=UsageView(cost=run.cost),
+        item={},
+        parent=run.parent_id,
+        emptied=run.emptied,
     )
 
 

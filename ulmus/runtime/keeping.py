@@ -1,4 +1,5 @@
-"""What a house keeps, and for how long: at night, in small bites, journals of runs that ended long ago are packed into a file each."""
+"""What a house keeps, and for how long: at night, in small bites, what is over its term is removed, and journals of runs that ended long
+ago are packed into a file each."""
 
 from __future__ import annotations
 
@@ -6,6 +7,7 @@ import datetime as dt
 import logging
 
 from ..store import DataTrouble, packed
+from . import terms
 from .executors import Executor
 from .services import Services
 
@@ -19,7 +21,7 @@ DAY = 86_400.0
 
 
 class Keeping:
-    """Packs what is old, beside everything else. `after` is how many days after its end a journal is packed; 0 for never."""
+    """Removes and packs what is old, beside everything else. `after` is how many days after its end a journal is packed; 0 for never."""
 
     def __init__(self, services: Services, executor: Executor, after: float = 90.0) -> None:
         self.services = services
@@ -32,22 +34,41 @@ class Keeping:
 
     def tick(self, now: float) -> None:
         """Have a bite taken, where it is night."""
-        if self._at_work or now < self._next or not self.after or dt.datetime.fromtimestamp(now).hour not in NIGHT:
+        if self._at_work or now < self._next or dt.datetime.fromtimestamp(now).hour not in NIGHT:
             return
         self._next, self._at_work = now + PAUSE, True
         self.executor.submit(self._round, now)
 
     def _round(self, now: float) -> None:
         try:
-            self.bite(now)
+            self.thin(now)
+            if self.after:
+                self.bite(now)
             if now >= self._next_sweep:
                 self._next_sweep = now + DAY / 2
                 packed.sweep(self.services.store)
         except Exception as error:
             if not self.services.health.met(error):
-                log.exception("what is old could not be packed")
+                log.exception("what is old could not be removed or packed")
         finally:
             self._at_work = False
+
+    def thin(self, now: float, most: int = BITE) -> int:
+        """Remove some of what is over its term; gives of how many runs."""
+        store = self.services.store
+        with store.read() as session:
+            ripe = [one for one in terms.ripe(session, now, most + len(self._left)) if one.run not in self._left][:most]
+        for one in ripe:
+            try:
+                terms.carry_out(store, one, now)
+            except (OSError, DataTrouble) as error:
+                self._left.add(one.run)
+                if not self.services.health.met(error):
+                    log.warning("run %s could not be removed: %s", one.run, error)
+        proofs = terms.forget_proofs(store, now, most * 20)
+        if ripe or proofs:
+            log.info("removed %s runs or journals and %s proofs whose term was over", len(ripe), proofs)
+        return len(ripe)
 
     def bite(self, now: float, most: int = BITE) -> int:
         """Pack some of what is old; gives how many journals were packed."""

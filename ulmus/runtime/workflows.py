@@ -215,7 +215,8 @@ def capture(engine: Engine, workflow_id: int, count: int = 3, wanted: Collection
 def _arrived(engine: Engine, workflow_id: int, start: str) -> list[tuple[str, dict[str, Any]]]:
     """What has been brought to a start so far: the items of its latest runs, newest last. Raises `OutsideError`."""
     with engine.services.store.read() as session:
-        latest = select(tables.Run.id).where(tables.Run.workflow_id == workflow_id).order_by(tables.Run.id.desc()).limit(20)
+        kept = tables.Run.workflow_id == workflow_id, tables.Run.emptied.is_(None)
+        latest = select(tables.Run.id).where(*kept).order_by(tables.Run.id.desc()).limit(20)
         runs = list(session.scalars(latest))
     if not runs:
         raise NothingToDo("Nothing has arrived here yet. Type a sample in, or try the start once.")

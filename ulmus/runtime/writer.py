@@ -26,6 +26,7 @@ from sqlalchemy.orm import Session
 from ..core import flow
 from ..core.values import NotPlain
 from ..protocols.errors import OutsideError
+from ..store import packed
 from .journal import Live, Pages
 from .ports import Budget, Commits, Dispatch, Outdated
 from .services import Services
@@ -224,6 +225,8 @@ class Writer:
                                 touched[entry.run_id] = self._take(tx, entry)
                             except (flow.FlowError, NotPlain, Outdated, NoResultFound) as error:
                                 refused[n] = error
+                            except packed.Emptied as error:
+                                refused[n] = flow.FlowError(str(error))  # too late, for good
                         for live in touched.values():
                             if live.queued and not live.state.ended:
                                 continue  # its row says that it waits its turn

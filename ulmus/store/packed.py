@@ -10,6 +10,7 @@ from __future__ import annotations
 import gzip
 import json
 import os
+import re
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -22,6 +23,11 @@ FOLDER = "journals"
 FORMAT = 1
 Entry = tuple[int, str]
 """An entry's number in its journal, and its event as it was written (JSON)."""
+_FILE = re.compile(r"/api/files/([0-9a-f]{64})")
+
+
+class Emptied(DataTrouble):
+    """What a run did is kept no longer; what went out of it stays on record."""
 
 
 def path_of(folder: Path, run: int) -> Path:
@@ -35,8 +41,11 @@ def folder_of(connection: Connection) -> Path:
 
 
 def whole(connection: Connection, run: int, rows: Sequence[Entry]) -> list[Entry]:
-    """A run's journal from its first entry: what is packed, and the `rows` that the database has. Raises `DataTrouble`."""
-    last = connection.exec_driver_sql("SELECT packed FROM runs WHERE id = ?", (run,)).scalar()
+    """A run's journal from its first entry: what is packed, and the `rows` that the database has. Raises `DataTrouble`, and `Emptied`
+    where it is kept no longer."""
+    last, emptied = connection.exec_driver_sql("SELECT packed, emptied FROM runs WHERE id = ?", (run,)).one()
+    if emptied is not None:
+        raise Emptied("What this run did is kept no longer; what went out of it stays on record.")
     if last is None:
         return list(rows)
     # What was packed later than this database was copied is not of it.
@@ -72,7 +81,27 @@ def pack(store: Store, run: int) -> bool:
             return False  # it was taken up again meanwhile
         connection.exec_driver_sql("DELETE FROM journal WHERE run_id = ? AND seq > 0", (run,))
         connection.exec_driver_sql("UPDATE runs SET packed = ? WHERE id = ?", (entries[-1][0], run))
+        for sha in files_of(entries):
+            connection.exec_driver_sql("INSERT OR IGNORE INTO packed_files (sha, run_id) VALUES (?, ?)", (sha, run))
     return True
+
+
+def files_of(entries: Sequence[Entry]) -> set[str]:
+    """The kept files (SHA-256) that a journal names."""
+    return {sha for _, event in entries for sha in _FILE.findall(event)}
+
+
+def empty(store: Store, run: int, now: float) -> set[str]:
+    """Remove all but the first entry of the journal of a run that has ended, packed or not; gives the kept files it named."""
+    with store.read() as session:
+        entries = whole(session.connection(), run, _rows(session.connection(), run))
+    with store.writing() as connection:
+        connection.exec_driver_sql("DELETE FROM journal WHERE run_id = ? AND seq > 0", (run,))
+        connection.exec_driver_sql("DELETE FROM packed_files WHERE run_id = ?", (run,))
+        done = "UPDATE runs SET packed = ?, emptied = ? WHERE id = ? AND ended_at IS NOT NULL"
+        connection.exec_driver_sql(done, (entries[-1][0] if entries else 0, now, run))
+    path_of(store.folder, run).unlink(missing_ok=True)
+    return files_of(entries)
 
 
 def ripe(store: Store, before: float, most: int) -> list[int]:

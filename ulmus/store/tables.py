@@ -79,6 +79,8 @@ class Brand(Base):
     examples: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")  # {"liked": [text], "disliked": …}
     own: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
     """What stands for it in the place of another brand's (see `runtime.clients`)."""
+    keeps: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
+    """For how long what its workflows did is kept, where it has terms of its own (see `runtime.terms`)."""
 
 
 class Connection(Base):
@@ -276,6 +278,8 @@ class Run(Base):
     tokens: Mapped[int] = mapped_column(default=0)
     packed: Mapped[int | None]
     """The number of the last entry of its journal that is packed into a file; ``None`` where none is."""
+    emptied: Mapped[float | None]
+    """When all but the first entry of its journal was removed, because its term was over."""
     parent_id: Mapped[int | None] = mapped_column(index=True)
     parent_address: Mapped[str] = mapped_column(String(200), default="")
     depth: Mapped[int] = mapped_column(default=0)
@@ -286,6 +290,14 @@ class JournalEntry(Base):
     run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True)
     seq: Mapped[int] = mapped_column(primary_key=True)
     event: Mapped[dict[str, Any]]
+
+
+class PackedFile(Base):
+    """A kept file that a packed journal names."""
+
+    __tablename__ = "packed_files"
+    sha: Mapped[str] = mapped_column(String(64), primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True, index=True)
 
 
 class Timer(Base):

@@ -22,7 +22,7 @@ from ...core.flow import AddressError
 from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
-from ...store import DataTrouble
+from ...store import DataTrouble, packed
 from ..public import assistants, calls, data, feed, forms, hubs, joining, leaving, letters, watching
 from ..resources import (
     accounts,
@@ -35,6 +35,7 @@ from ..resources import (
     connections,
     files,
     grid,
+    kept,
     keys,
     mailings,
     notices,
@@ -100,6 +101,7 @@ def create_app(house: House | None) -> Application:
         keys,
         trail,
         keeping,
+        kept,
         beginning,
         today,
         workflows,
@@ -144,6 +146,7 @@ def create_app(house: House | None) -> Application:
     app.register_blueprint(watching.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
+    app.register_error_handler(packed.Emptied, lambda error: ({"message": str(error), "problems": []}, 410))
     app.register_error_handler(DataTrouble, lambda error: ({"message": str(error), "problems": []}, 503))
     app.register_error_handler(OverflowError, _beyond)
     app.register_error_handler(IntegrityError, _beyond)
