@@ -71,6 +71,11 @@ class MoreJobs(AtWork):
         self.choose("news", "Search with", "Valley search")
         self.mended("beside", "Add the 7 columns")
         self.add_rows(self.sheet("What went well"), {"Customer": "The Lock House", "Story": "Their kitchen garden grew our beans."})
+        if self.brand:
+            # The sheet of offers is the client's own, and new.
+            self.add_rows(
+                "products", {"Offer": "A week at walking pace", "About": "six boats, for gardeners too", "Price": "from 610"}
+            )
         self.go_live()
         site = f"{self.demo.town}/companies/varley"
         self.add_rows("leads", {"Company": "Varley Kitchen Gardens", "Person": "Ottoline Varley", "Site": site})
