@@ -31,6 +31,9 @@ SCREENS = (
     "Launch kit?line=wide",
     "/brands/marrowbank",
     "/connections",
+    "/kept",
+    "/trail",
+    "/account",
 )
 
 

@@ -8,6 +8,7 @@ export type Topic =
   | "places"
   | "keys"
   | "trail"
+  | "kept"
   | "assistants"
   | "approval"
   | "approvals"
@@ -183,6 +184,8 @@ export const trail = (asked: { words: string; who: string; since: string; until:
     },
     getNextPageParam: (page) => (page.more ? (page.lines.at(-1)?.id ?? null) : null),
   });
+
+export const houseKept = () => queryOptions({ queryKey: ["kept"], queryFn: () => ok(api.GET("/api/house/kept")) });
 
 export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
 

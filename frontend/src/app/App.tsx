@@ -24,6 +24,7 @@ const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: 
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
 const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Account = lazy(() => import("../features/account/Account").then((m) => ({ default: m.Account })));
+const Kept = lazy(() => import("../features/kept/Kept").then((m) => ({ default: m.Kept })));
 const Trail = lazy(() => import("../features/trail/Trail").then((m) => ({ default: m.Trail })));
 const Granted = lazy(() => import("../features/connections/Granted").then((m) => ({ default: m.Granted })));
 const Calendar = lazy(() => import("../features/calendar/Calendar").then((m) => ({ default: m.Calendar })));
@@ -84,6 +85,7 @@ function House() {
           <Route path="/connections/granted" element={<Granted />} />
           <Route path="/account" element={<Account />} />
           <Route path="/trail" element={<Trail />} />
+          <Route path="/kept" element={<Kept />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
       </Suspense>

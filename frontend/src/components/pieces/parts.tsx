@@ -95,6 +95,8 @@ export const kindOf = (name: string, type: string) =>
 export const size = (bytes: number) =>
   !bytes
     ? ""
-    : bytes >= 1_000_000
-      ? `${(bytes / 1_000_000).toFixed(1)} MB`
-      : `${Math.max(1, Math.round(bytes / 1000))} kB`;
+    : bytes >= 1_000_000_000
+      ? `${(bytes / 1_000_000_000).toFixed(1)} GB`
+      : bytes >= 1_000_000
+        ? `${(bytes / 1_000_000).toFixed(1)} MB`
+        : `${Math.max(1, Math.round(bytes / 1000))} kB`;

@@ -9,7 +9,8 @@ import { Button } from "../../components/Button";
 import { Doubt } from "../../components/Doubt";
 import { useKeys } from "../../components/keys";
 import { LinkItem, Menu } from "../../components/Menu";
-import { Failed, Loading } from "../../components/Quiet";
+import { PieceBrief } from "../../components/pieces/PieceBrief";
+import { Empty, Failed, Loading } from "../../components/Quiet";
 import { RunState } from "../../components/State";
 import { say, sayError } from "../../components/Toast";
 import { Trouble } from "../../components/Trouble";
@@ -43,11 +44,15 @@ export function RunPage() {
     ? wanted
     : run.data?.run.step || lines.findLast((l) => l.stage === "publish")?.id || lines.at(-1)?.id || null;
   const cell = run.data?.cells.find((c) => c.step === step);
-  const result = useQuery(reads.runStep(id, step, place, `${cell?.state} ${cell?.at}`));
+  const emptied = run.data?.emptied ?? null;
+  const result = useQuery({
+    ...reads.runStep(id, step, place, `${cell?.state} ${cell?.at}`),
+    ...(emptied && { enabled: false }),
+  });
   const inBlock = (lines.find((l) => l.id === step)?.depth ?? 0) > 0;
   const places = useQuery({
     ...reads.runIterations(id, step, [cell?.counts, cell?.state]),
-    enabled: !!step && inBlock,
+    enabled: !!step && inBlock && !emptied,
   });
   const pick = (line: string) => {
     setPlace("");
@@ -97,7 +102,7 @@ export function RunPage() {
           </Link>
         )}
         {run.data.piece && <Doubt id={run.data.piece} />}
-        {maker && r.state === "failed" && (
+        {maker && r.state === "failed" && !emptied && (
           <>
             <TakeUp run={id} />
             <LetRest run={id} />
@@ -122,7 +127,7 @@ export function RunPage() {
             Pause
           </Button>
         )}
-        {maker && r.ended_at && (
+        {maker && r.ended_at && !emptied && (
           <Button
             look="quiet"
             onClick={async () => {
@@ -148,7 +153,7 @@ export function RunPage() {
             Cancel the run
           </Button>
         )}
-        {maker && (
+        {maker && !emptied && (
           <Button
             look="quiet"
             onClick={act(
@@ -159,9 +164,11 @@ export function RunPage() {
             Keep as sample
           </Button>
         )}
-        <Button look="quiet" aria-pressed={journal} onClick={() => setJournal(!journal)}>
-          Journal
-        </Button>
+        {!emptied && (
+          <Button look="quiet" aria-pressed={journal} onClick={() => setJournal(!journal)}>
+            Journal
+          </Button>
+        )}
         <Menu opens={<Button look="quiet">Record …</Button>}>
           {["HTML", "PDF", "JSON"].map((kind) => (
             <LinkItem key={kind}>
@@ -180,7 +187,13 @@ export function RunPage() {
           }
         />
       </div>
-      {r.message && r.state === "failed" && (
+      {emptied && (
+        <p role="status" className="border-b border-line bg-shade px-5 py-1.5 text-sm">
+          What this run did is kept no longer: its time was over on {when(emptied)}. What went out, who said yes and
+          when stays on its record.
+        </p>
+      )}
+      {r.message && r.state === "failed" && !emptied && (
         <p role="alert" className="border-b border-line bg-brickwash px-5 py-1.5 text-sm text-brick">
           Stopped: {r.message} Once the cause is gone, take the run up again; nothing is done twice.
         </p>
@@ -222,7 +235,11 @@ export function RunPage() {
       >
         <RunGrid lines={lines} columns={columns} step={step} onPick={pick} />
         <div className="overflow-y-auto bg-sheet px-6 py-4">
-          {journal ? (
+          {emptied ? (
+            <Empty title={cell?.piece ? "This went out." : "What it did here is kept no longer."}>
+              {cell?.piece ? <PieceBrief piece={cell.piece} lines={12} /> : "Choose a line that let something out."}
+            </Empty>
+          ) : journal ? (
             <Journal run={id} latest={run.data.journal} />
           ) : result.isPending || !line ? (
             <Loading what="Fetching the result …" />
