@@ -529,7 +529,8 @@ def _field(name: str, part: dict[str, Any], task: Task, place: int, used: set[st
         return shaping.in_talk(own)
     if re.search(r"\bpersonal\b.*\bsentence\b", about) and task.values:
         told = [value for _, value in task.values if len(value.split()) > 4 and value[-1] in _ENDS]
-        return shaping.quoted(told[-1]) if told else f"We have read what stands on the pages of {task.values[-1][1]}."
+        whose = shaping.known_as(task.values, "company") or task.values[0][1]
+        return shaping.quoted(told[-1]) if told else f"We have read the pages of {whose}."
     if sentence := shaping.of_sense(name, about, task.material, used):
         return sentence[: int(part.get("maxLength", 400))]
     if re.search(rf"^- {re.escape(name)} \([^)\n]*\bif known\)", task.ask, re.M):

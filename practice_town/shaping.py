@@ -41,9 +41,9 @@ _CUT = frozenset(
 )
 _TABLE = re.compile(r"\S {2,}\S+.* {2,}\S")
 _MEANT = {
-    "offer product service make sell": "plan plant build make repair sell offer print cheese costs charged",
-    "customers clients buyers guests whom": "school house inns guest family families customer owner order half third group work",
-    "people person who team runs": "about began founder runs brother daughter sister people learner teacher engineer bought",
+    "offer product service make sell": "plan plant build make repair sell offer craft grow produce serve costs",
+    "customers clients buyers guests whom": "guest family families customer client owner order half third group work people",
+    "people person who team runs": "about began founder runs brother daughter sister people founded bought leads",
     "news latest happened": "new since from january may spring autumn september opened looking finished join need",
     "price prices cost": "cost price free charge day",
 }
@@ -231,9 +231,9 @@ def put_together(material: str, room: int) -> str | None:
             ):
                 kept.append(sentence)
                 said.add(sentence)
-        if kept:
-            text, sources = [s for s in kept if not s.startswith("From: ")], [s for s in kept if s.startswith("From: ")]
-            out += [f"## {one.headline}", *([" ".join(text)] if text else []), *sources]
+        text, sources = [s for s in kept if not s.startswith("From: ")], [s for s in kept if s.startswith("From: ")]
+        if text:
+            out += [f"## {one.headline}", " ".join(text), *sources]
     return "\n\n".join(out)
 
 

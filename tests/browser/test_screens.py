@@ -88,19 +88,21 @@ class Accessible(WithBrowser):
             "shortcuts": lambda: page.keyboard.press("?"),
             "takes": lambda: (
                 page.get_by_text("Draft “Short post”").click(),
-                page.get_by_role("button", name="Another take").click(),
+                page.get_by_role("button", name="Another take").click() if size[0] == 1280 else None,
                 page.get_by_role("button", name="Side by side").click(),
                 page.get_by_text("0 judged").wait_for(),
             ),
         }
-        for name, open_ in ways.items():
-            with self.subTest(name):
-                self.open_workflow()
-                open_()
-                page.wait_for_timeout(500)
-                page.evaluate(AXE)
-                self.assertEqual(self.serious(), [])
-                page.keyboard.press("Escape")
+        for size in ((1280, 800), (1024, 768), (390, 844), (640, 400)):
+            page.set_viewport_size({"width": size[0], "height": size[1]})
+            for name, open_ in ways.items():
+                with self.subTest(name, size=size):
+                    self.open_workflow()
+                    open_()
+                    page.wait_for_timeout(500)
+                    page.evaluate(AXE)
+                    self.assertEqual(self.serious(), [])
+                    page.keyboard.press("Escape")
 
     def test_axe_finds_nothing_serious_in_a_new_page_and_one_that_is_put_away(self) -> None:
         page = self.page

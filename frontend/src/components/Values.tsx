@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { reached } from "./keys";
 import { Linked } from "./Piece";
 
 /** What stands for nothing. */
@@ -103,10 +104,7 @@ function Rows({ rows }: { rows: Bundle[] }) {
                 {names.map((name) => (
                   <td key={name} className={`max-w-80 px-2 py-1 ${isShort(row[name]) ? "whitespace-nowrap" : ""}`}>
                     {/* What is longer than its cell can be reached and scrolled by keys. */}
-                    <div
-                      className="max-h-28 overflow-y-auto"
-                      {...(isLong(row[name]) ? { tabIndex: 0, role: "group", "aria-label": name } : {})}
-                    >
+                    <div className="max-h-28 overflow-y-auto" {...(isLong(row[name]) ? reached(name) : {})}>
                       {name in row ? <Shown value={shortened(row[name])} /> : <span className="text-soft">–</span>}
                     </div>
                   </td>

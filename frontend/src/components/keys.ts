@@ -60,3 +60,6 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>, in
     return () => window.removeEventListener("keydown", press);
   }, [inDialog]);
 }
+
+/** For a part that scrolls by itself and has nothing in it to go to: it can be reached and scrolled by keys. */
+export const reached = (name: string) => ({ tabIndex: 0, role: "group", "aria-label": name }) as const;

@@ -6,6 +6,7 @@ import * as reads from "../../api/reads";
 import { may, useSession } from "../../app/session";
 import { Button } from "../Button";
 import { Input } from "../Field";
+import { reached } from "../keys";
 import { useSettled } from "../settled";
 import { count } from "../words";
 import { CameBack } from "./CameBack";
@@ -158,18 +159,20 @@ function Letters({ id, counts }: { id: number; counts: Record<string, number> })
         ))}
       </div>
       {open && listed.data && (
-        <ul className="mt-1 max-h-60 overflow-y-auto">
-          {listed.data.letters.map((one) => (
-            <li key={one.address} className="[overflow-wrap:anywhere]">
-              {one.address} {one.message && <span className="text-soft">{one.message}</span>}
-            </li>
-          ))}
-          {(counts[open] ?? 0) > listed.data.letters.length && (
-            <li className="text-soft">
-              and {((counts[open] ?? 0) - listed.data.letters.length).toLocaleString("en")} more
-            </li>
-          )}
-        </ul>
+        <div className="mt-1 max-h-60 overflow-y-auto" {...reached("Readers")}>
+          <ul>
+            {listed.data.letters.map((one) => (
+              <li key={one.address} className="[overflow-wrap:anywhere]">
+                {one.address} {one.message && <span className="text-soft">{one.message}</span>}
+              </li>
+            ))}
+            {(counts[open] ?? 0) > listed.data.letters.length && (
+              <li className="text-soft">
+                and {((counts[open] ?? 0) - listed.data.letters.length).toLocaleString("en")} more
+              </li>
+            )}
+          </ul>
+        </div>
       )}
     </section>
   );

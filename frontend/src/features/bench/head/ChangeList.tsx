@@ -1,5 +1,7 @@
 /** What differs between two states of a page, line by line and setting by setting. */
+
 import type { Schemas } from "../../../api/client";
+import { reached } from "../../../components/keys";
 import { Changes } from "../../../components/Rules";
 import { Sentence } from "../../../components/Sentence";
 
@@ -25,7 +27,7 @@ export function ChangeList({ changes }: { changes: Schemas["LineChangeView"][] }
           {change.settings.map((setting) => (
             <div key={setting.title} className="mt-1 grid grid-cols-[8rem_1fr] gap-3 text-sm">
               <span className="text-xs text-soft">{setting.title}</span>
-              <div className="max-h-60 overflow-y-auto">
+              <div className="max-h-60 overflow-y-auto" {...reached(setting.title)}>
                 <Changes changes={setting.changes} />
               </div>
             </div>

@@ -6,7 +6,7 @@ import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
 import { Field, Input } from "../../../components/Field";
-import { useKeys } from "../../../components/keys";
+import { reached, useKeys } from "../../../components/keys";
 import { Failed, Loading } from "../../../components/Quiet";
 import { State } from "../../../components/State";
 import { sayError } from "../../../components/Toast";
@@ -181,7 +181,10 @@ export function CompareTakes({
                 className="flex flex-col border-t-2 border-line pt-2"
               >
                 <h3 className="smallcaps text-soft">{blind ? `Draft ${i + 1}` : names.get(draft.take)}</h3>
-                <div className="piece mt-1 max-h-[38vh] flex-1 overflow-y-auto text-reading leading-snug whitespace-pre-wrap">
+                <div
+                  className="piece mt-1 max-h-[38vh] flex-1 overflow-y-auto text-reading leading-snug whitespace-pre-wrap"
+                  {...reached("The take")}
+                >
                   {draft.text || (
                     <span className="text-sm text-ochre">
                       {draft.state === "failed" ? draft.message : "Not run yet, or out of date. Run the row first."}
