@@ -183,7 +183,7 @@ class RunList(WithBrowser):
     def test_found_by_words_and_state(self) -> None:
         page = self.page
         page.goto(f"{self.demo.url}/runs")
-        page.get_by_label("Find by words").fill("tuba")
+        page.get_by_label("Find by words").fill("night market")
         expect(page.get_by_role("row")).to_have_count(2)
         page.get_by_label("Find by words").fill("")
         page.get_by_label("State").select_option("declined")
@@ -196,7 +196,7 @@ class RunList(WithBrowser):
     def test_a_run_with_a_note_shows_both_versions(self) -> None:
         page = self.page
         page.goto(f"{self.demo.url}/approvals")
-        page.get_by_role("link", name=re.compile("sent back")).first.click()
+        page.get_by_role("link", name=re.compile("sent back")).last.click()
         expect(page.get_by_text("Sent back by")).to_be_visible()
         page.get_by_role("link", name="the run").click()
         page.get_by_role("gridcell", name="Line 3").click()
