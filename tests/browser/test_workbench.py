@@ -10,6 +10,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from tests.browser.place import WithBrowser
+from tests.short import long
 
 MADE = """
 async ({town}) => {
@@ -521,6 +522,7 @@ class LongPage(Workbench):
         expect(self.page.locator('[data-row="s100"]')).to_be_in_viewport()
         expect(self.page.get_by_label("Bench", exact=True)).to_contain_text("s100")
 
+    @long
     def test_a_line_is_put_in_far_down(self) -> None:
         self.page.goto(f"{self.page.url.split('?')[0]}?line=s90")
         expect(self.page.locator('[data-row="s90"]')).to_be_in_viewport()

@@ -6,18 +6,18 @@ from tests.runtime import effects
 
 
 class ShortOnAKindList(effects.OnAKindList):
-    kills = 3
+    kills = 2
 
 
 class ShortOnALateList(effects.OnALateList):
-    kills = 2
+    kills = 1
 
 
 class ShortOfAllKinds(effects.OfAllKinds):
     kills = 2
-    many = 25
+    many = 15
 
 
 class ShortOfAMailing(effects.OfAMailing):
     kills = 2
-    many = 60
+    many = 40
