@@ -8,6 +8,7 @@ import datetime as dt
 import time
 from email import message_from_bytes, policy
 from email.message import EmailMessage
+from email.utils import parsedate_to_datetime
 from typing import Any
 
 from aiosmtpd.controller import Controller
@@ -50,7 +51,7 @@ class _Handler:
             self.town.mails.append(
                 {
                     "id": len(self.town.mails) + 1,
-                    "at": time.time(),
+                    "at": _dated(mail),
                     "to": ", ".join(envelope.rcpt_tos),
                     "sender": str(mail["From"]),
                     "cc": str(mail["Cc"] or ""),
@@ -105,7 +106,7 @@ def serve(town: State, port: int) -> Controller:
 @bp.get("/")
 def mails() -> str:
     letters = [_shown(m) for m in reversed(state().letters)] if _office() else None
-    return render_template("mail.html", mails=[_shown(m) for m in reversed(state().mails)], letters=letters)
+    return render_template("mail.html", mails=[_shown(m) for m in sorted(state().mails, key=_when, reverse=True)], letters=letters)
 
 
 def _office() -> MailServer | None:
@@ -148,6 +149,18 @@ def letter(number: int) -> str:
     found["answerable"] = _office() is not None
     found["follows"] = next((m for m in state().mails if m["message_id"] == before), None) if before else None
     return render_template("letter.html", m=found)
+
+
+def _when(mail: dict[str, Any]) -> tuple[float, int]:
+    return mail["at"], mail["id"]
+
+
+def _dated(mail: EmailMessage) -> float:
+    """When a mail says that it was written, as mail programs show it; now where it does not say so."""
+    try:
+        return min(parsedate_to_datetime(str(mail["Date"])).timestamp(), time.time())
+    except ValueError:
+        return time.time()
 
 
 def _shown(mail: dict[str, Any]) -> dict[str, Any]:

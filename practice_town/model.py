@@ -40,6 +40,8 @@ class Task:
     material: str
     ask: str
     longest: int = 600
+    least: int = 0
+    """Words it has to have at least."""
     sentences: int = 100
     hashtags: tuple[int, int] = (0, 0)
     include: list[str] = field(default_factory=list)
@@ -173,6 +175,7 @@ def understand(messages: list[dict[str, str]]) -> Task:
     lengths = [int(n) for n in re.findall(r"(?:at most|under|up to|no more than) (\d+) characters", ask)]
     lengths += [int(n) * 6 for n in re.findall(r"(?:at most|about|under|up to) (\d+) words", ask)]
     task.longest = min(lengths, default=600)
+    task.least = max((int(n) for n in re.findall(r"at least (\d+) words", ask)), default=0)
     if _ONE_LINE.search(ask):
         task.sentences = 1
     task.hashtags = _hashtags(ask)
@@ -258,7 +261,8 @@ def compose(task: Task, skip: int = 0) -> str:
         fitting = sentence if _size([*chosen, sentence]) <= room else _clip(sentence, room - _size([*chosen, ""]))
         if fitting and fitting[:30] not in [c[:30] for c in chosen] and (len(chosen) < 3 or task.longest > 500):
             chosen.append(fitting)
-        if _size(chosen) > room * 0.75 or len(chosen) >= task.sentences:
+        enough = len(" ".join(chosen).split()) >= task.least
+        if (_size(chosen) > room * 0.75 and enough) or len(chosen) >= task.sentences:
             break
     if not chosen and ranked:
         chosen = [ranked[0][: max(20, room - 1)].rsplit(" ", 1)[0] + "…"]
@@ -543,10 +547,10 @@ def _field(name: str, part: dict[str, Any], task: Task, place: int, used: set[st
 def _sections(schema: dict[str, Any], task: Task) -> list[dict[str, Any]]:
     """Sections of a text that is to be planned, so many as are asked for; none where that is not what is asked."""
     parts = schema.get("properties", {})
-    asked = re.search(r"\bin (\d+) sections\b", task.ask)
+    asked = re.search(r"\bin ?(\d*) sections\b", re.sub(r"  +", " ", task.ask))
     if not asked or "heading" not in parts:
         return []
-    told = shaping.planned(task.material, int(asked[1]))
+    told = shaping.planned(task.material, int(asked[1] or 3))
     texts = [name for name, part in parts.items() if name != "heading" and part.get("type", "string") == "string"]
     return [
         {n: heading if n == "heading" else says if n in texts else fill(parts[n], task) for n in parts} for heading, says in told

@@ -64,7 +64,7 @@ class Newsletter(WithList):
         self.assertIn("Dear Ada", ada["text"])
         self.assertIn("Changed by hand.", ada["text"], "what was changed at the desk is what goes out")
         self.assertIn("<p", ada["html"])
-        self.assertTrue(ada["subject"].startswith("What is new, 20"))
+        self.assertRegex(ada["subject"], r"^What is new, \d+ [A-Z][a-z]+$")
 
     def test_from_an_episode_to_every_reader_with_a_teaser_from_the_body_that_was_approved(self) -> None:
         episode = next(iter(recordings.episodes()))

@@ -152,7 +152,7 @@ def _sheet(session: Session, key: str, needs: dict[str, Any], brand: str | None)
     name, columns = str(told.get("name", key))[:120], _columns(told)
     names = [str(c["name"]) for c in columns]
     match = next((s for s in here if s.name.casefold() == name.casefold()), None) or next(
-        (s for s in here if names and s.brand == brand and {c["name"] for c in s.columns} >= set(names)), None
+        (s for s in here if names and s.brand in (None, brand) and {c["name"] for c in s.columns} >= set(names)), None
     )
     if match is not None:
         return match.key, f"For the sheet “{name}” it uses “{match.name}”."

@@ -65,18 +65,17 @@ export function BenchPanel(props: Props) {
   );
   const here: Aside | null =
     sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
-  // A line just put in has the cursor in what it needs first, else in its first field, and is not told off before anything was typed.
+  // A line just put in has the cursor in what it needs first, and is not told off before anything was typed. One that needs nothing
+  // takes no keys: the next line follows it at once.
   const gap =
     props.fresh && !begun ? line?.problems.find((p) => p.severity === "error" && p.place[0])?.place[0] : undefined;
-  const begins = props.fresh && !begun && !!line;
   useEffect(() => {
-    if (!begins || typing(document.activeElement)) return;
-    const fields = ":is(input:not([type=checkbox]),select,textarea,.cm-content)";
+    if (!gap || typing(document.activeElement)) return;
     const field = settings.current?.querySelector<HTMLElement>(
-      gap ? `[data-setting="${gap}"] ${fields}` : `[data-setting] ${fields}`,
+      `[data-setting="${gap}"] :is(input,select,textarea,.cm-content)`,
     );
     field?.focus();
-  }, [begins, gap]);
+  }, [gap]);
   useKeys({ c: () => props.onAside(props.aside ? null : here), h: () => setHelp((now) => !now) });
   if (!doc || !line) return null;
   const takes = takesOf(doc, kind);
