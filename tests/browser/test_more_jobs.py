@@ -73,9 +73,7 @@ class MoreJobs(AtWork):
         self.add_rows(self.sheet("What went well"), {"Customer": "The Lock House", "Story": "Their kitchen garden grew our beans."})
         if self.brand:
             # The sheet of offers is the client's own, and new.
-            self.add_rows(
-                "products", {"Offer": "A week at walking pace", "About": "six boats, for gardeners too", "Price": "from 610"}
-            )
+            self.add_rows(self.sheet("What we offer"), {"Offer": "A week at walking pace", "About": "six boats, for gardeners too"})
         self.go_live()
         site = f"{self.demo.town}/companies/varley"
         self.add_rows("leads", {"Company": "Varley Kitchen Gardens", "Person": "Ottoline Varley", "Site": site})
