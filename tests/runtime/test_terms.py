@@ -49,6 +49,7 @@ class OverTime(WithHouse):
         self.assertEqual(self.there(tables.Run, tables.Run.id == run), 0)
         self.assertEqual(self.there(tables.JournalEntry, tables.JournalEntry.run_id == run), 0)
         self.assertEqual(self.there(tables.Approval, tables.Approval.run_id == run), 0)
+        packed.sweep(self.services.store)
         self.assertFalse(packed.path_of(self.services.store.folder, run).exists())
         # What its start knows of stays known: it is not run again.
         self.assertGreater(self.there(tables.Seen), 0)
@@ -87,6 +88,23 @@ class OverTime(WithHouse):
             assert piece is not None
             piece.state = "unsure"
         self.assertEqual(self.thin(4000), 0, "a piece of it is in doubt")
+
+    def test_one_that_was_taken_up_again_meanwhile_keeps_all(self) -> None:
+        run = self.ended()
+        entries = self.there(tables.JournalEntry, tables.JournalEntry.run_id == run)
+        with self.services.store.write() as session:
+            session.get_one(tables.Run, run).ended_at = None
+        for whole in (True, False):
+            terms.carry_out(self.services.store, terms.Ripe(run, whole), 9.0)
+        self.assertEqual(self.there(tables.JournalEntry, tables.JournalEntry.run_id == run), entries)
+
+    def test_a_lost_packed_file_holds_nothing_up(self) -> None:
+        run = self.ended()
+        packed.pack(self.services.store, run)
+        packed.path_of(self.services.store.folder, run).unlink()
+        self.keep(nothing=90)
+        self.assertEqual(self.thin(91), 1)
+        self.assertEqual(self.there(tables.Run, tables.Run.id == run), 0)
 
     def test_a_brand_has_terms_of_its_own(self) -> None:
         run = self.ended()

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from pydantic import BaseModel, Field, field_validator
-from sqlalchemy import select
+from sqlalchemy import JSON, Connection, Text, select
 from sqlalchemy.orm import Session
 
 from ..store import Store, packed, tables
@@ -72,6 +72,7 @@ def set_terms(session: Session, brand: str, terms: Terms | None) -> None:
 
 _STAYS = (
     "(EXISTS (SELECT 1 FROM pieces WHERE pieces.run_id = runs.id AND pieces.state = 'sent')"
+    " OR EXISTS (SELECT 1 FROM mailing_letters JOIN pieces ON pieces.id = mailing_letters.piece_id WHERE pieces.run_id = runs.id)"
     " OR EXISTS (SELECT 1 FROM row_changes WHERE row_changes.run_id = runs.id))"
 )
 _OVER = (
@@ -114,33 +115,34 @@ def _groups(session: Session) -> list[tuple[str, tuple[Any, ...], Terms]]:
 
 def carry_out(store: Store, one: Ripe, now: float) -> None:
     """Remove what is to go of a run, and the kept files that nothing else names."""
-    named = packed.empty(store, one.run, now)
-    if one.whole:
-        with store.writing() as connection:
-            connection.exec_driver_sql("DELETE FROM runs WHERE id = ? AND ended_at IS NOT NULL", (one.run,))
-    for sha in named:
+    for sha in packed.empty(store, one.run, now, one.whole) or ():
         forget_file(store, sha)
-
-
-_NAMING = (
-    ("samples", "item"), ("sheet_rows", "cells"), ("row_changes", "after"), ("pieces", "content"), ("journal", "event"), ("proofs", "output"),
-    ("approvals", "text"), ("approvals", "edit"), ("workflows", "document"), ("revisions", "document"), ("brands", "facts"),
-    ("brands", "examples"), ("backlog", "item"),
-)  # fmt: skip
-"""Where a kept file may be named."""
 
 
 def forget_file(store: Store, sha: str) -> bool:
     """Remove a kept file where nothing names it any more; gives whether it did."""
-    with store.writing() as connection:
-        if connection.exec_driver_sql("SELECT 1 FROM packed_files WHERE sha = ? LIMIT 1", (sha,)).scalar():
+    with store.read() as session:
+        if _named(session.connection(), sha):
             return False
-        for table, column in _NAMING:
-            if connection.exec_driver_sql(f"SELECT 1 FROM {table} WHERE {column} LIKE ? LIMIT 1", (f"%{sha}%",)).scalar():
-                return False
+    with store.writing() as connection:
+        if _named(connection, sha):
+            return False
         connection.exec_driver_sql("DELETE FROM files WHERE sha = ?", (sha,))
     (store.folder / "files" / sha[:2] / sha).unlink(missing_ok=True)
     return True
+
+
+def _named(connection: Connection, sha: str) -> bool:
+    """Whether a packed journal or any text of the database names a kept file."""
+    if connection.exec_driver_sql("SELECT 1 FROM packed_files WHERE sha = ? LIMIT 1", (sha,)).scalar():
+        return True
+    for table in tables.Base.metadata.sorted_tables:
+        texts = [f'"{column.name}"' for column in table.columns if isinstance(column.type, JSON | Text)]
+        if texts and table.name not in ("files", "packed_files"):
+            where = " OR ".join(f"{name} LIKE ?" for name in texts)
+            if connection.exec_driver_sql(f"SELECT 1 FROM {table.name} WHERE {where} LIMIT 1", (f"%{sha}%",) * len(texts)).scalar():
+                return True
+    return False
 
 
 def forget_proofs(store: Store, now: float, most: int) -> int:

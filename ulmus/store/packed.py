@@ -91,17 +91,27 @@ def files_of(entries: Sequence[Entry]) -> set[str]:
     return {sha for _, event in entries for sha in _FILE.findall(event)}
 
 
-def empty(store: Store, run: int, now: float) -> set[str]:
-    """Remove all but the first entry of the journal of a run that has ended, packed or not; gives the kept files it named."""
-    with store.read() as session:
-        entries = whole(session.connection(), run, _rows(session.connection(), run))
+def empty(store: Store, run: int, now: float, whole: bool) -> set[str] | None:
+    """Remove all but the first entry of the journal of a run that has ended, packed or not, or the `whole` run; gives the kept files it
+    named, ``None`` where it was taken up again meanwhile. A packed file goes with the next `sweep`, so that a backup under way has it."""
     with store.writing() as connection:
+        ended, packed = connection.exec_driver_sql("SELECT ended_at, packed FROM runs WHERE id = ?", (run,)).one_or_none() or (
+            None,
+            None,
+        )
+        if ended is None:
+            return None
+        rows = _rows(connection, run)
+        names = connection.exec_driver_sql("SELECT sha FROM packed_files WHERE run_id = ?", (run,)).scalars()
+        named = files_of(rows) | set(names)
+        if whole:
+            connection.exec_driver_sql("DELETE FROM runs WHERE id = ?", (run,))
+            return named
+        last = max(packed or 0, *(number for number, _ in rows), 0)
         connection.exec_driver_sql("DELETE FROM journal WHERE run_id = ? AND seq > 0", (run,))
         connection.exec_driver_sql("DELETE FROM packed_files WHERE run_id = ?", (run,))
-        done = "UPDATE runs SET packed = ?, emptied = ? WHERE id = ? AND ended_at IS NOT NULL"
-        connection.exec_driver_sql(done, (entries[-1][0] if entries else 0, now, run))
-    path_of(store.folder, run).unlink(missing_ok=True)
-    return files_of(entries)
+        connection.exec_driver_sql("UPDATE runs SET packed = ?, emptied = ? WHERE id = ?", (last, now, run))
+    return named
 
 
 def ripe(store: Store, before: float, most: int) -> list[int]:
@@ -117,10 +127,12 @@ def ripe(store: Store, before: float, most: int) -> list[int]:
 
 
 def sweep(store: Store) -> int:
-    """Remove files of runs that are no more; gives how many."""
+    """Remove files of runs that are no more, or whose journals are kept no longer; gives how many."""
     files = {int(path.name.split(".")[0]): path for path in (store.folder / FOLDER).glob("*/*.jsonl.gz")}
     with store.read() as session:
-        there = set(session.connection().exec_driver_sql("SELECT id FROM runs WHERE packed IS NOT NULL").scalars())
+        there = set(
+            session.connection().exec_driver_sql("SELECT id FROM runs WHERE packed IS NOT NULL AND emptied IS NULL").scalars()
+        )
     gone = [path for run, path in files.items() if run not in there]
     for path in gone:
         path.unlink(missing_ok=True)

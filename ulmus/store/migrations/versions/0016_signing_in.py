@@ -18,7 +18,6 @@ def upgrade() -> None:
     op.add_column('audit', sa.Column('place', sa.String(60), nullable=False, server_default=''))
     op.create_index('audit_in_time', 'audit', ['at', 'id'])
     op.add_column('runs', sa.Column('packed', sa.Integer(), nullable=True))
-    op.create_index('runs_to_pack', 'runs', ['ended_at'], sqlite_where=sa.text('packed IS NULL'))
     op.create_table(
         'api_keys',
         sa.Column('digest', sa.String(64), primary_key=True),
