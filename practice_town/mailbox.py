@@ -52,6 +52,7 @@ class _Handler:
                 {
                     "id": len(self.town.mails) + 1,
                     "at": _dated(mail),
+                    "came": time.time(),
                     "to": ", ".join(envelope.rcpt_tos),
                     "sender": str(mail["From"]),
                     "cc": str(mail["Cc"] or ""),

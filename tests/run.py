@@ -20,7 +20,7 @@ from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
-SLOWEST = 12
+SLOWEST = 15
 IN_A_BROWSER = "tests.browser"
 CLAIMS = Path(".stamps/claims")
 UNIT = ("tests.core", "tests.steps")
@@ -32,7 +32,9 @@ class Timed(unittest.TextTestResult):
     took: list[tuple[float, str]] = []
     of_class: Counter[str] = Counter()
     """By class, with what is set up for it."""
-    ended = time.monotonic()
+    worked: Counter[str] = Counter()
+    """Of that, the processor's time of this process."""
+    ended, spent = time.monotonic(), time.process_time()
 
     def startTest(self, test: unittest.TestCase) -> None:
         self.began = time.monotonic()
@@ -42,8 +44,10 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
         name, now = unittest.TestCase.id(test), time.monotonic()
         self.took.append((now - self.began, name))
-        self.of_class[name.rpartition(".")[0]] += now - self.ended
-        Timed.ended = now
+        of, spent = name.rpartition(".")[0], time.process_time()
+        self.of_class[of] += now - self.ended
+        self.worked[of] += spent - self.spent
+        Timed.ended, Timed.spent = now, spent
 
 
 def main() -> int:
@@ -84,7 +88,8 @@ def main() -> int:
         passed, failed = passed + more, failed + wrong
     if not wanted or wanted[:1] == ["beside"]:
         print("The slowest:", *(f"  {took:5.1f} s  {name}" for took, name in sorted(Timed.took)[: -SLOWEST - 1 : -1]), sep="\n")
-        print("The slowest classes:", *(f"  {took:5.1f} s  {name}" for name, took in Timed.of_class.most_common(SLOWEST)), sep="\n")
+        for said, of in (("The slowest classes:", Timed.of_class), ("Those that work most:", Timed.worked)):
+            print(said, *(f"  {took:5.1f} s  {name}" for name, took in of.most_common(SLOWEST)), sep="\n")
     line = f"{passed} passed, {failed} failed"
     if wanted[:1] != ["beside"] and wanted[1:] != ["other"]:
         Path(".stamps").mkdir(exist_ok=True)

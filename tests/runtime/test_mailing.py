@@ -121,7 +121,7 @@ class Sending(WithList):
         run = self.send(keep='Town is "lyd"', name="Seed news", pace=120)
         self.until(run, "done", "failed")
         self.assertEqual(self.got(), ["ada@readers.example", "finn@readers.example"])
-        first, second = sorted(m["at"] for m in self.town.state.mails)
+        first, second = sorted(m["came"] for m in self.town.state.mails)
         self.assertGreaterEqual(second - first, 0.3)
         self.assertIn("on the list “Seed news”", self.town.state.mails[0]["text"])
 
