@@ -56,12 +56,18 @@ class Workbench(WithBrowser):
         expect(options.first).to_have_accessible_name(called)
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("combobox", name=re.compile("What (happens next|sets it off)"))).to_have_count(0)
+        # What is typed from here on goes into the new line's first field.
+        expect(self.page.locator("[data-settings] :focus")).to_have_count(1)
 
-    def add(self, words: str, line: str | re.Pattern[str]) -> None:
+    def leave(self) -> None:
+        """Out of a field, back to the page."""
         # The list of values opens when it has come: Escape closes it first, and leaves the field then.
-        typing = "!!document.activeElement?.closest('input, textarea, [contenteditable=true]')"
+        typing = "!!document.activeElement?.closest('input, textarea, select, [contenteditable=true]')"
         while self.page.evaluate(typing):
             self.page.keyboard.press("Escape")
+
+    def add(self, words: str, line: str | re.Pattern[str]) -> None:
+        self.leave()
         self.page.keyboard.press("n")
         self.page.get_by_role("combobox", name="What happens next?").wait_for()
         self.say(words, line)
@@ -73,8 +79,6 @@ class Workbench(WithBrowser):
         self.blank(name)
         self.say("feed", "A new item in a feed")
         keys = self.page.keyboard
-        expect(self.page.get_by_label("Bench", exact=True)).to_be_visible()
-        keys.press("Enter")
         expect(self.page.get_by_label("Feed address")).to_be_focused()
         keys.type(f"{self.demo.town}/sites/furrow-letter/feed.rss")
         keys.press("Escape")
@@ -82,6 +86,31 @@ class Workbench(WithBrowser):
 
 
 class AtTheBench(Workbench):
+    def test_what_is_typed_while_a_line_is_made_goes_into_its_first_field(self) -> None:
+        page, keys = self.page, self.page.keyboard
+        self.from_a_feed("Typed ahead")
+        self.leave()
+        page.route("**/edits", lambda route: (page.wait_for_timeout(400), route.continue_())[0])
+        keys.press("n")
+        page.get_by_role("combobox", name="What happens next?").wait_for()
+        keys.type("read a page")
+        expect(page.get_by_role("option").first).to_have_accessible_name(re.compile("Read a page"))
+        keys.press("Enter")
+        keys.type("mad")
+        expect(page.get_by_label("Address", exact=True)).to_contain_text(re.compile("mad$"))
+        expect(page.get_by_text("muted", exact=True)).to_have_count(0)
+        self.leave()
+        keys.press("n")
+        page.get_by_role("combobox", name="What happens next?").wait_for()
+        keys.type("row posts out")
+        expect(page.get_by_role("option").first).to_have_accessible_name(re.compile("Add a row"))
+        # Whoever adds line after line is not held up: Escape is the page's at once.
+        keys.press("Enter")
+        keys.press("Escape")
+        keys.press("n")
+        expect(page.get_by_role("combobox", name="What happens next?")).to_be_focused()
+        expect(page.get_by_role("rowheader").filter(has_text="Add a row")).to_have_count(1)
+
     def test_from_a_blank_page_to_proofs(self) -> None:
         page, keys = self.page, self.page.keyboard
         self.from_a_feed("Keys alone")
@@ -139,6 +168,7 @@ class AtTheBench(Workbench):
         self.add("draft", "Draft with")
         expect(page.get_by_role("rowheader")).to_have_count(3)
         before = self.rows()
+        self.leave()
         keys.press("d")
         expect(page.get_by_role("rowheader")).to_have_count(4)
         keys.press("Alt+ArrowUp")

@@ -116,6 +116,9 @@ def sent_so(value: Any, words: str) -> Any:
     return f"<<{lone[1]} | untagged>>" if lone and _UNTAGGED.search(words) else value
 
 
+_AT_SHEET = re.compile(r"((?:[\w’'-]+ ){1,3}(?:sheets?|lists?|tables?)\b)", re.I)
+
+
 def named_in(words: str, names: Mapping[str, str], common: set[str] | frozenset[str] = frozenset()) -> str | None:
     """The key of what words name best among some names: whole, or by words no other has; ``None`` where two fit alike or none does.
     Words in `common` tell nothing apart."""
@@ -132,6 +135,11 @@ def named_in(words: str, names: Mapping[str, str], common: set[str] | frozenset[
     if not best or (len(best) > 1 and scores[best[0]] == scores[best[1]]):
         return None
     return best[0]
+
+
+def of_sheets(words: str) -> str:
+    """The words that stand at “sheet”, “list” or “table”: “from the topics sheet” speaks of topics, whatever else is said."""
+    return " ".join(found[1] for found in _AT_SHEET.finditer(words))
 
 
 def last_named(before: str, names: Mapping[str, str]) -> str | None:

@@ -210,6 +210,8 @@ class Drawing:
         common = saying.stems(re.sub(r"\{\w+\}", "", spec.offer)) | {"sheet", "list", "row"}
         names = {key: self.sheets[key] if of_sheets else self.world.connections[key].name for key in by_key}
         other = self._columns(names) if of_sheets else {key: self.world.connections[key].kind for key in names}
+        if of_sheets and (key := saying.named_in(saying.of_sheets(words), names, common)):
+            return by_key[key], {}
         for among in (names, {key: key.replace("_", " ") for key in names}, other):
             if key := saying.named_in(words, among, common):
                 return by_key[key], {}

@@ -18,6 +18,7 @@ import { AddSample, FirstSample, SampleHead } from "./grid/SampleHead";
 import { Following } from "./head/Clients";
 import { LivePanel } from "./head/LivePanel";
 import { SayChange } from "./head/SayChange";
+import { giveKeys } from "./model/ahead";
 import { cellKey, useCells } from "./model/cells";
 import { linesOf, withLine } from "./model/document";
 import { usePage } from "./model/page";
@@ -111,6 +112,9 @@ function Opened({ bench }: { bench: Bench }) {
   const [fresh, setFresh] = useState("");
   useEffect(() => setFresh((line) => (line === step ? line : "")), [step]);
   const writing = useWriting({ bench, page, maker, step, choose, onMade: setFresh });
+  useEffect(() => {
+    if (writing.finding !== null) setFresh("");
+  }, [writing.finding]);
   const dragging = useDragging(page.doc, (line, parent, index) =>
     writing.commands.make({ what: "move", line, parent, index }),
   );
@@ -320,6 +324,7 @@ function Opened({ bench }: { bench: Bench }) {
             const cell = grid.current?.querySelector<HTMLElement>("[role=gridcell][aria-selected=true]");
             cell?.focus({ preventScroll: true });
           }}
+          onCursor={giveKeys}
           onClose={() => choose(null)}
           onRun={(again) => sample && make([step], [sample], again)}
           onRunRow={() => make([step], null)}

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import type { Bench, Schemas } from "../../../api/client";
 import { typing, useKeys } from "../../../components/keys";
 import { say, sayError } from "../../../components/Toast";
+import { giveKeys, holdKeys } from "./ahead";
 import { linesOf } from "./document";
 import type { Change, usePage } from "./page";
 
@@ -47,12 +48,13 @@ export function useWriting({ bench, page, maker, step, choose, onMade }: Props) 
     queue.current = queue.current.then(act).catch(sayError);
     return queue.current;
   };
-  const make = (change: Change | (() => Change | null)) =>
+  const make = (change: Change | (() => Change | null), onLine?: (line: string) => void) =>
     inTurn(async () => {
       const made = typeof change === "function" ? change() : change;
       if (!made) return;
       const line = await page.change(made);
       here.current = line;
+      onLine?.(line);
       choose(line);
     });
   /** A change of the chosen line, where one is chosen that is not the start. */
@@ -64,9 +66,14 @@ export function useWriting({ bench, page, maker, step, choose, onMade }: Props) 
   async function take(offer: Schemas["OfferView"]) {
     const line = finding ?? "";
     setFinding(null);
+    holdKeys();
     const { kind, settings } = offer;
-    await make(line ? { what: "add", line, kind, settings } : { what: "start", kind, settings });
-    onMade(here.current ?? "");
+    let made = false;
+    await make(line ? { what: "add", line, kind, settings } : { what: "start", kind, settings }, (id) => {
+      made = true;
+      onMade(id);
+    });
+    if (!made) giveKeys(null);
   }
   const text = () => {
     const line = linesOf(page.doc).find((l) => l.id === step);

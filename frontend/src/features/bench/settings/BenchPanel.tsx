@@ -37,12 +37,17 @@ type Props = {
   onChoose: (line: string) => void;
   /** Give the keys back to the page. */
   onLeave: () => void;
+  /** The first field of a line just put in is there, or it has none. */
+  onCursor: (field: HTMLElement | null) => void;
   onClose: () => void;
   onRun: (again: boolean) => void;
   onRunRow: () => void;
   onMute: () => void;
   commands: Commands;
 };
+
+/** What takes words or a choice. */
+const FIELDS = "input:not([type=checkbox],[type=radio],[type=hidden]), textarea, select, .cm-content";
 
 /** The bench: the chosen line's settings on one side, on the other the reader with the chosen sample's result. */
 export function BenchPanel(props: Props) {
@@ -65,17 +70,29 @@ export function BenchPanel(props: Props) {
   );
   const here: Aside | null =
     sample !== null && result.data ? { step, sample, name: nameOf(bench, step, sample), result: result.data } : null;
-  // A line just put in has the cursor in what it needs first, and is not told off before anything was typed. One that needs nothing
-  // takes no keys: the next line follows it at once.
+  // A line just put in has the cursor in its first field, or in what it needs first, and is not told off before anything was typed.
   const gap =
     props.fresh && !begun ? line?.problems.find((p) => p.severity === "error" && p.place[0])?.place[0] : undefined;
+  const { onCursor } = props;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the line was put in
   useEffect(() => {
-    if (!gap || typing(document.activeElement)) return;
-    const field = settings.current?.querySelector<HTMLElement>(
-      `[data-setting="${gap}"] :is(input,select,textarea,.cm-content)`,
-    );
-    field?.focus();
-  }, [gap]);
+    if (!props.fresh || !line) return;
+    const needed = gap ?? (kind?.form.required as string[] | undefined)?.[0];
+    const until = performance.now() + 1500;
+    let drawn = 0;
+    // What edits a text with values in it may be fetched only now.
+    const look = () => {
+      const field =
+        settings.current?.querySelector<HTMLElement>(`[data-setting="${needed}"] :is(${FIELDS})`) ??
+        (needed && performance.now() < until
+          ? null
+          : settings.current?.querySelector<HTMLElement>(`[data-setting] :is(${FIELDS})`));
+      if (field || performance.now() > until) onCursor(field ?? null);
+      else drawn = requestAnimationFrame(look);
+    };
+    look();
+    return () => cancelAnimationFrame(drawn);
+  }, [props.fresh, !!line]);
   useKeys({ c: () => props.onAside(props.aside ? null : here), h: () => setHelp((now) => !now) });
   if (!doc || !line) return null;
   const takes = takesOf(doc, kind);
