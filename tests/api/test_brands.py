@@ -92,3 +92,19 @@ class Brands(WithApi):
         reader.put("/brands/marrowbank", {"name": "Mine", "facts": {}, "liked": [], "disliked": []}, 403)
         with self.services.store.read() as session:
             self.assertEqual(session.get_one(tables.Brand, "marrowbank").name, "Marrowbank")
+
+    def test_a_brand_is_deleted_only_when_nothing_is_its_own(self) -> None:
+        key = self.owner.post("/brands", {"name": "Hollow Mill"}, 201)["key"]
+        sheet = self.owner.post("/sheets", {"name": "Sacks", "columns": [{"name": "Size"}], "brand": key}, 201)["key"]
+        self.assertIn("The sheet “Sacks” belongs to this brand", self.owner.delete(f"/brands/{key}", 409)["message"])
+        self.owner.delete(f"/sheets/{sheet}")
+        kept = self.visitor("reader")
+        with self.services.store.write() as session:
+            session.query(tables.User).filter_by(email="reader@a.example").one().brands = [key]
+        self.assertIn("is kept to this brand", self.owner.delete(f"/brands/{key}", 409)["message"])
+        with self.services.store.write() as session:
+            session.query(tables.User).filter_by(email="reader@a.example").one().brands = None
+        self.visitor("maker").delete(f"/brands/{key}", 403)
+        kept.delete(f"/brands/{key}", 403)
+        self.owner.delete(f"/brands/{key}")
+        self.owner.get(f"/brands/{key}", 404)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from tests.api.visitor import WithApi
 from tests.runtime.test_records import WithLeads
+from ulmus.store import tables
 
 
 class Rows(WithApi, WithLeads):
@@ -49,3 +50,27 @@ class Rows(WithApi, WithLeads):
         self.assertEqual((undone["count"], len(undone["changes"]), undone["left"]), (2, 2, []))
         self.assertEqual((len(self.leads()), self.leads()[2]["Line"]), (3, ""))
         self.assertTrue(all(one["undone_by"] == "Owner" for one in self.owner.get(f"/runs/{run}/rows")))
+
+    def test_a_sheet_is_deleted_only_where_nothing_uses_it(self) -> None:
+        self.by_hand(self.step("add_row", cells={"Company": "<<item.x>>"}), x="new")
+        # What is live uses it, though the page as it is written now does not.
+        page = self.owner.get(f"/workflows/{self.id}/bench")
+        page["document"]["steps"][0]["settings"]["sheet"] = "done"
+        self.owner.put(f"/workflows/{self.id}", {"document": page["document"], "version": page["version"]})
+        self.assertIn("“Leads” uses this sheet", self.owner.delete("/sheets/leads", 409)["message"])
+        self.assertIn("uses this sheet", self.owner.delete("/sheets/done", 409)["message"])
+        self.owner.post(f"/workflows/{self.id}/pause")
+        self.owner.post(f"/workflows/{self.id}/away")
+        self.owner.delete(f"/workflows/{self.id}")
+        finds = [{"name": "Company", "type": "text", "finds": {"sheet": "leads", "by": "Company"}}]
+        self.owner.put("/sheets/done/columns", {"columns": finds})
+        self.assertIn("finds rows of this sheet", self.owner.delete("/sheets/leads", 409)["message"])
+        self.owner.delete("/sheets/done")
+        self.visitor("reviewer").delete("/sheets/leads", 403)
+        self.owner.delete("/sheets/leads")
+        self.assertEqual([one["key"] for one in self.owner.get("/sheets") if one["key"] in ("leads", "done")], [])
+        with self.services.store.read() as session:
+            for kept in (tables.SheetRow, tables.RowChange):
+                self.assertEqual(session.query(kept).filter(kept.sheet.in_(["leads", "done"])).count(), 0)
+        made = self.owner.post("/sheets", {"name": "Leads", "columns": [{"name": "Company"}]}, 201)
+        self.assertEqual((made["key"], made["rows"]), ("leads", 0))

@@ -56,6 +56,12 @@ def set_columns(session: Session, sheet: tables.Sheet, columns: list[dict[str, A
         _rename_elsewhere(session, sheet.key, renamed)
 
 
+def remove(session: Session, sheet: tables.Sheet) -> None:
+    """Delete a sheet with its rows and all that is told of them."""
+    sheetquery.drop_indexes(session.connection(), sheet.key)
+    session.delete(sheet)
+
+
 def _rename_elsewhere(session: Session, sheet: str, renamed: dict[str, str]) -> None:
     """Names of columns in views, and in columns of other sheets that find rows here, follow."""
 

@@ -9,7 +9,7 @@ from typing import Any
 from flask import g
 from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from ...core.drafting import guide as guides
@@ -19,6 +19,7 @@ from ...core.workflow.world import BRAND_FACTS
 from ...protocols import chat
 from ...protocols.errors import OutsideError
 from ...readmodels.lessons import LessonView, of_brand
+from ...runtime import pointing
 from ...runtime.asking import let_out
 from ...runtime.periods import said
 from ...runtime.services import audit
@@ -235,6 +236,21 @@ def save(path: BrandPath, body: BrandBody) -> Reply:
         brand = session.get_one(tables.Brand, path.key)
         brand.name, brand.facts, brand.examples = body.name.strip(), {n: f for n, f in facts.items() if f}, kept
         audit(session, services.clock(), g.user.email, "changed a brand", brand.name)
+    return send(Fine())
+
+
+@bp.delete("/brands/<key>", responses={200: Fine, 409: Problem})
+@needs("owner")
+def remove(path: BrandPath) -> Reply:
+    """Delete a brand that nothing belongs to any more. What went out for it stays on record."""
+    services = house().services
+    with services.store.write() as session:
+        brand = session.get_one(tables.Brand, path.key)
+        if why := pointing.brand_kept(session, path.key):
+            raise Refusal(why, 409)
+        session.execute(delete(tables.AssistantKey).where(tables.AssistantKey.brand == path.key))
+        session.delete(brand)
+        audit(session, services.clock(), g.user.email, "deleted a brand", brand.name)
     return send(Fine())
 
 

@@ -10,10 +10,11 @@ from flask_openapi3 import Tag
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 
-from ...core.workflow import Workflow, points_at, read_settings, settings_of
+from ...core.workflow import read_settings, settings_of
 from ...core.workflow.kinds import SendSpec
 from ...protocols.errors import OutsideError
 from ...readmodels.models import TroubleView
+from ...runtime import pointing
 from ...runtime.execution import guarded
 from ...runtime.grants import ACCESS, INNER, SECRET
 from ...runtime.services import audit
@@ -116,7 +117,7 @@ def listing() -> Reply:
     """All connections and the kinds there can be."""
     with house().services.store.read() as session:
         records = list(session.scalars(select(tables.Connection).order_by(tables.Connection.kind, tables.Connection.name)))
-        uses = _uses(list(session.scalars(select(tables.WorkflowRecord))))
+        uses = pointing.pointing(session, "connection")
     troubles = {t.key: t for t in troubles_now()}
     views = [
         ConnectionView(
@@ -131,7 +132,7 @@ def listing() -> Reply:
             test_ok=r.test_ok,
             test_says=r.test_says,
             brand=r.brand or "",
-            used_by=uses.get(r.key, []),
+            used_by=[vars(one) for one in uses.get(r.key, [])],
             trouble=troubles.get(f"connection:{r.key}"),
         )
         for r in records
@@ -299,9 +300,8 @@ def remove(path: ConnectionPath) -> Reply:
     services = house().services
     with services.store.write() as session:
         record = session.get_one(tables.Connection, path.key)
-        used = _uses(list(session.scalars(select(tables.WorkflowRecord)))).get(path.key, [])
-        if used:
-            raise Refusal(f"“{used[0]['name']}” uses this connection. Choose another there first.", 409)
+        if why := pointing.why_not(pointing.pointing(session, "connection").get(path.key, []), "this connection"):
+            raise Refusal(why, 409)
         session.delete(record)
         audit(session, services.clock(), g.user.email, "deleted a connection", record.name)
     return send(Fine())
@@ -330,16 +330,3 @@ def _settings(body: ConnectionBody) -> dict[str, Any]:
         raise Refusal(words, 422, problems=[{"where": n, "message": m} for n, m in wrong])
     stored: dict[str, Any] = settings.model_dump(mode="json")
     return stored
-
-
-def _uses(records: list[tables.WorkflowRecord]) -> dict[str, list[dict[str, Any]]]:
-    out: dict[str, list[dict[str, Any]]] = {}
-    for record in records:
-        for line in Workflow.model_validate(record.document).lines:
-            kind = kinds().get(line.kind)
-            for _, key in points_at(kind, line.settings, "connection") if kind else ():
-                if key:
-                    users = out.setdefault(key, [])
-                    if all(u["id"] != record.id for u in users):
-                        users.append({"id": record.id, "name": record.name})
-    return out

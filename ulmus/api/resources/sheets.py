@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ...protocols.errors import OutsideError
-from ...runtime import mirrors, rowsent, sheets
+from ...runtime import mirrors, pointing, rowsent, sheets
 from ...runtime.runs import counted
 from ...runtime.services import audit, connection_name
 from ...store import tables
@@ -317,6 +317,22 @@ def belongs(path: SheetPath, body: WhoseBody) -> Reply:
         sheet = session.get_one(tables.Sheet, path.key)
         sheet.brand = members.whose(session, body.brand)
         audit(session, services.clock(), g.user.email, "said whose a sheet is", f"{sheet.name}: {sheet.brand or 'the house'}")
+    services.bus.publish("sheet", key=path.key)
+    return send(Fine())
+
+
+@bp.delete("/sheets/<key>", responses={200: Fine, 409: Problem})
+@needs("maker")
+def remove(path: SheetPath) -> Reply:
+    """Delete a sheet that no page uses, with its rows, their history, its views and keys. A file elsewhere that it stood for stays."""
+    services = house().services
+    with services.store.write() as session:
+        sheet = session.get_one(tables.Sheet, path.key)
+        if why := pointing.sheet_kept(session, path.key):
+            raise Refusal(why, 409)
+        rows, name = _count(session, path.key), sheet.name
+        sheets.remove(session, sheet)
+        audit(session, services.clock(), g.user.email, "deleted a sheet", f"{name}, {rows} rows")
     services.bus.publish("sheet", key=path.key)
     return send(Fine())
 

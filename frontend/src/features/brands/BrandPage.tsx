@@ -1,12 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { useNavigate } from "react-router";
 import { api, type Schemas } from "../../api/client";
 import { mutate } from "../../api/mutate";
 import * as reads from "../../api/reads";
+import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Area, Field } from "../../components/Field";
 import { Linked } from "../../components/Piece";
 import { Failed, Loading } from "../../components/Quiet";
+import { Sure } from "../../components/Sure";
 import { say, sayError } from "../../components/Toast";
 import { Verdict } from "../../components/Voice";
 import { when } from "../../components/words";
@@ -34,6 +37,8 @@ export function BrandPage({ brand, maker }: { brand: string; maker: boolean }) {
 
 function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
   const path = { params: { path: { key: brand.key } } };
+  const owner = may(useSession().data, "owner");
+  const go = useNavigate();
   const [doc, setDoc] = useState<Doc>({
     name: brand.name,
     facts: brand.facts,
@@ -78,6 +83,17 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
     },
     [],
   );
+  async function remove() {
+    try {
+      window.clearTimeout(timer.current);
+      await mutate(api.DELETE("/api/brands/{key}", path), "brands");
+      dirty.current = false;
+      say(`${brand.name} is deleted.`);
+      go("/brands");
+    } catch (error) {
+      sayError(error);
+    }
+  }
   const fact = (name: string, value: string) => alter({ facts: { ...latest.current.facts, [name]: value } });
   const like = (text: string) => alter({ liked: [...latest.current.liked, text] });
 
@@ -133,6 +149,16 @@ function Written({ brand, maker }: { brand: Brand; maker: boolean }) {
         />
         {brand.used_by.length > 0 && (
           <p className="text-xs text-soft">Used by {brand.used_by.map((name) => `“${name}”`).join(", ")}.</p>
+        )}
+        {owner && (
+          <Sure
+            question={`Delete ${brand.name}?`}
+            lost="Its facts, voice, examples and limits are gone for good. What went out for it stays on record."
+            yes="Delete it"
+            onYes={remove}
+          >
+            Delete the brand …
+          </Sure>
         )}
       </div>
       <aside aria-label="How it sounds" className="border-l border-line bg-sheet px-6 py-6 lg:min-h-[calc(100vh-45px)]">

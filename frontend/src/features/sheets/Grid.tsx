@@ -9,11 +9,12 @@ import { Empty, Failed, Loading } from "../../components/Quiet";
 import { sayError } from "../../components/Toast";
 import { count } from "../../components/words";
 import { ColumnsDialog } from "./ColumnsDialog";
+import { DeleteSheet } from "./DeleteSheet";
 import { Foot } from "./grid/Foot";
 import { Head } from "./grid/Head";
 import { Reading } from "./grid/Reading";
 import { type RowActions, RowLine } from "./grid/RowLine";
-import { Toolbar } from "./grid/Toolbar";
+import { type Opened, Toolbar } from "./grid/Toolbar";
 import { KeysDialog } from "./KeysDialog";
 import { ListDialog } from "./ListDialog";
 import type { Place } from "./model/block";
@@ -52,7 +53,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
   const [kept, setShown] = useState<Shown>(plain);
   const [closed, setClosed] = useState<ReadonlySet<string>>(new Set());
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
-  const [open, setOpen] = useState<"columns" | "list" | "send" | "removed" | "keys" | "whose" | null>(null);
+  const [open, setOpen] = useState<Opened | null>(null);
   const [past, setPast] = useState<{ id: number; position: number } | null>(null);
   const [read, setRead] = useState<number | null>(null);
   const [room, setRoom] = useState(1000);
@@ -390,6 +391,7 @@ export function Grid({ sheet, maker }: { sheet: Sheet; maker: boolean }) {
       )}
       {open === "keys" && <KeysDialog sheet={sheet} onClose={() => setOpen(null)} />}
       {open === "whose" && <WhoseDialog sheet={sheet} onClose={() => setOpen(null)} />}
+      {open === "delete" && <DeleteSheet sheet={sheet} onClose={() => setOpen(null)} />}
       {open === "list" && <ListDialog sheet={sheet} onClose={() => setOpen(null)} />}
     </>
   );

@@ -14,6 +14,9 @@ import type { Other } from "../model/useOthers";
 import type { Writing } from "../model/useWriting";
 import { Views } from "./Views";
 
+/** What stands open over a sheet. */
+export type Opened = "columns" | "list" | "send" | "removed" | "keys" | "whose" | "delete";
+
 /** So many rows can be chosen at once. */
 const MOST = 5000;
 
@@ -46,7 +49,7 @@ export function Toolbar({
   find: Ref<HTMLInputElement>;
   onShow: (shown: Shown) => void;
   onView: (name: string, shown: Shown) => void;
-  onOpen: (what: "columns" | "list" | "send" | "removed" | "keys" | "whose") => void;
+  onOpen: (what: Opened) => void;
   onPickNone: () => void;
   onPickAll: () => void;
   onRemove: () => void;
@@ -140,6 +143,7 @@ export function Toolbar({
               <Item onSelect={() => onOpen("keys")}>For other programs …</Item>
               <Item onSelect={() => onOpen("removed")}>Removed rows …</Item>
               {!kept && <Item onSelect={() => onOpen("whose")}>Whose it is …</Item>}
+              <Item onSelect={() => onOpen("delete")}>Delete …</Item>
             </>
           )}
         </Menu>
