@@ -1,7 +1,7 @@
 """Runs all tests and ends with one line: how many passed and failed. ``python -m tests.run [name …]`` runs some.
 
-Those that drive a browser mostly wait for it; all others run in two processes beside them, since many of them wait too. Whoever of
-these is done takes over browser classes from the end, which the first has not come to.
+Those that drive a browser mostly wait for it; all others run in processes beside them, several since many of them wait too. Each takes
+class after class from all there are, and in the end browser classes from the end, which the first has not come to.
 """
 
 from __future__ import annotations
@@ -15,12 +15,13 @@ import subprocess
 import sys
 import time
 import unittest
-import zlib
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
 SLOWEST = 15
+BESIDE = 3
+"""So many processes carry out what needs no browser."""
 IN_A_BROWSER = "tests.browser"
 CLAIMS = Path(".stamps/claims")
 UNIT = ("tests.core", "tests.steps")
@@ -58,11 +59,10 @@ def main() -> int:
     beside: list[subprocess.Popen[str]] = []
     if wanted[:1] == ["beside"]:
         os.nice(5)
-        other = wanted[1:2] == ["other"]
-        rest = (t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
-        own = [t for t in rest if half(t) == other]
-        helps = wanted[-1] == "helping"
-        suite = Shared(own, classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))[::-1] if helps else [])
+        helps = wanted[1:] == ["helping"]
+        rest = classes(t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
+        inside = classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))[::-1]
+        suite = Shared([*rest, *inside]) if helps else unittest.TestSuite(t for tests in rest for t in tests)
     elif wanted[:1] == ["unit"]:
         # Two processes: this one carries out what the other does not.
         other = wanted[1:] == ["other"]
@@ -72,8 +72,8 @@ def main() -> int:
         suite = loader.loadTestsFromNames(wanted)
     else:
         shutil.rmtree(CLAIMS, ignore_errors=True)
-        suite = Shared([], classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER)))
-        beside = [again("beside", "helping"), again("beside", "other", "helping")]
+        suite = Shared(classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER)))
+        beside = [again("beside", "helping") for _ in range(BESIDE)]
     result = unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     passed = result.testsRun - failed - len(result.skipped)
@@ -99,15 +99,14 @@ def main() -> int:
 
 
 class Shared(unittest.TestSuite):
-    """Tests of one's own, then classes that several processes take from: each class is carried out by whoever claims it first."""
+    """Classes that several processes take from: each class is carried out by whoever claims it first."""
 
-    def __init__(self, own: list[unittest.TestCase], shared: list[list[unittest.TestCase]]) -> None:
+    def __init__(self, shared: list[list[unittest.TestCase]]) -> None:
         super().__init__()
-        self._own, self._shared = own, shared
+        self._shared = shared
         self._cleanup = False  # what is carried out is not known before
 
     def __iter__(self) -> Iterator[unittest.TestCase]:
-        yield from self._own
         for tests in self._shared:
             if claimed(tests[0]):
                 yield from tests
@@ -129,11 +128,6 @@ def classes(tests: Iterator[unittest.TestCase]) -> list[list[unittest.TestCase]]
     for test in tests:
         found.setdefault(test.id().rpartition(".")[0], []).append(test)
     return list(found.values())
-
-
-def half(test: unittest.TestCase) -> bool:
-    """In which of two halves a test stands; those of a class stay together."""
-    return zlib.crc32(test.id().rpartition(".")[0].encode()) % 2 == 1
 
 
 def again(*words: str) -> subprocess.Popen[str]:

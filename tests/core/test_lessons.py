@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from ulmus.core.drafting import measure
@@ -74,6 +74,7 @@ class Edits(unittest.TestCase):
         edits = [(f"Unsere einzigartigen {n} sind da.", f"Unsere {n} sind da.") for n in ("Bohnen", "Boote", "Rüben")]
         self.assertEqual(self.says(*edits), ["“einzigartigen” is taken out"])
 
+    @example([("0:A:0:A:0", ":")] * 3)
     @given(st.lists(st.tuples(st.text(max_size=60), st.text(max_size=60)), max_size=8))
     def test_any_texts_teach_something_that_can_be_measured(self, edits: list[tuple[str, str]]) -> None:
         for one in lessons(edits):

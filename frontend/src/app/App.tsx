@@ -5,6 +5,7 @@ import { staleNow } from "../api/mutate";
 import { HouseStrip } from "../components/House";
 import { Failed, Loading } from "../components/Quiet";
 import { Toasts } from "../components/Toast";
+import { Invited } from "../features/signin/Invited";
 import { SignIn } from "../features/signin/SignIn";
 import { Today } from "../features/today/Today";
 import { Masthead } from "./Masthead";
@@ -60,6 +61,7 @@ function House() {
   if (session.isPending) return <Loading what="Opening Ulmus …" />;
   if (session.isError) return <Failed error={session.error} again={() => session.refetch()} />;
   if (!session.data.signed_in) return <SignIn session={session.data} />;
+  if (new URLSearchParams(place.search).get("invited")) return <Invited session={session.data} />;
   return (
     <div className="flex min-h-screen flex-col">
       <Masthead session={session.data} line={line} />

@@ -120,9 +120,9 @@ def _length(changed: Sequence[tuple[str, str]], least: int) -> Iterator[Lesson]:
     counts = [(words(before), words(after)) for before, after in changed]
     shorter = [(before, after) for before, after in counts if after <= before * 0.85 and before - after >= 5]
     longer = sum(after >= before * 1.15 for before, after in counts)
-    if len(shorter) >= least and longer * 3 < len(shorter):
-        most = max(after for _, after in shorter)
-        most = (most + 4) // 5 * 5
+    most = (max((after for _, after in shorter), default=0) + 4) // 5 * 5
+    # Where nothing is left at all, no length was meant.
+    if len(shorter) >= least and longer * 3 < len(shorter) and most:
         yield Lesson(
             f"Drafts are shortened, to at most {most} words", len(shorter), len(changed), Words(most=most), f"At most {most} words."
         )

@@ -10,6 +10,7 @@ import { Area, Choice, Field, Input } from "../../components/Field";
 import { Failed, Loading } from "../../components/Quiet";
 import { Sentence } from "../../components/Sentence";
 import { say } from "../../components/Toast";
+import { useModels, WhichModel } from "../../components/WhichModel";
 import { useHome } from "../../components/Whose";
 
 export type Way = "described" | "template" | "blank" | "copy" | "file";
@@ -45,7 +46,7 @@ export function NewWorkflow({
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState("");
   const catalogue = useQuery({ ...reads.catalogue(), enabled: open });
-  const models = catalogue.data?.connections.filter((c) => c.kind === "model") ?? [];
+  const models = useModels();
 
   /** Make the page and open it; what goes wrong is said here and nothing typed is lost. */
   async function begin(making: () => Promise<Schemas["Created"]>, blank = false) {
@@ -144,21 +145,8 @@ export function NewWorkflow({
                   }}
                 />
               </Field>
-              {models.length > 1 && (
-                <Field label="Which model turns it into a page">
-                  <Choice value={model} onChange={(e) => setModel(e.target.value)}>
-                    {models.map((m) => (
-                      <option key={m.key} value={m.key}>
-                        {m.name}
-                      </option>
-                    ))}
-                  </Choice>
-                </Field>
-              )}
-              {catalogue.data && models.length === 0 && (
-                <p className="text-sm text-ochre">There is no language model here yet; add one under Connections.</p>
-              )}
-              <Button look="main" type="submit" disabled={busy || models.length === 0}>
+              <WhichModel label="Which model turns it into a page" value={model} onChange={setModel} />
+              <Button look="main" type="submit" disabled={busy || !models?.length}>
                 {busy ? "The model is writing the page …" : "Draft the page"}
               </Button>
               <p className="text-xs text-soft">

@@ -1,14 +1,13 @@
 /** Saying in words what is to change on a page, or what happens next: what it would become is shown before it is taken. */
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { Link } from "react-router";
 import { api, type Schemas } from "../../../api/client";
 import { mutate } from "../../../api/mutate";
-import * as reads from "../../../api/reads";
 import { Button } from "../../../components/Button";
 import { Dialog } from "../../../components/Dialog";
-import { Area, Choice, Field } from "../../../components/Field";
+import { Area, Field } from "../../../components/Field";
 import { say } from "../../../components/Toast";
+import { useModels, WhichModel } from "../../../components/WhichModel";
 import { count } from "../../../components/words";
 import type { PageDoc } from "../model/document";
 import type { usePage } from "../model/page";
@@ -27,7 +26,7 @@ type Props = {
 export function SayChange({ workflow, page, line = "", words = "", onClose }: Props) {
   const [told, setTold] = useState(words);
   const [model, setModel] = useState("");
-  const models = useQuery(reads.catalogue()).data?.connections.filter((c) => c.kind === "model");
+  const models = useModels();
   const asked = useMutation({
     mutationFn: async () => {
       await page.flush();
@@ -83,22 +82,7 @@ export function SayChange({ workflow, page, line = "", words = "", onClose }: Pr
             }}
           />
         </Field>
-        {models && models.length > 1 && (
-          <Field label="Which model">
-            <Choice value={model} onChange={(e) => setModel(e.target.value)}>
-              {models.map((m) => (
-                <option key={m.key} value={m.key}>
-                  {m.name}
-                </option>
-              ))}
-            </Choice>
-          </Field>
-        )}
-        {models?.length === 0 && (
-          <p className="text-sm text-ochre">
-            There is no language model here yet; <Link to="/connections">add one under Connections</Link>.
-          </p>
-        )}
+        <WhichModel label="Which model" value={model} onChange={setModel} />
         <Button
           look={found?.changes.length ? undefined : "main"}
           type="submit"

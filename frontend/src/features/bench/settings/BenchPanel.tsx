@@ -80,15 +80,16 @@ export function BenchPanel(props: Props) {
     const needed = gap ?? (kind?.form.required as string[] | undefined)?.[0];
     const until = performance.now() + 1500;
     let drawn = 0;
-    // What edits a text with values in it may be fetched only now.
+    const first = (what: string) => settings.current?.querySelector<HTMLElement>(`[data-setting] ${what}`) ?? null;
     const look = () => {
-      const field =
-        settings.current?.querySelector<HTMLElement>(`[data-setting="${needed}"] :is(${FIELDS})`) ??
-        (needed && performance.now() < until
-          ? null
-          : settings.current?.querySelector<HTMLElement>(`[data-setting] :is(${FIELDS})`));
-      if (field || performance.now() > until) onCursor(field ?? null);
-      else drawn = requestAnimationFrame(look);
+      const of = needed && settings.current?.querySelector<HTMLElement>(`[data-setting="${needed}"]`);
+      // What edits a text with values in it may be fetched only now.
+      if ((of || settings.current)?.querySelector("[data-late]") && performance.now() < until) {
+        drawn = requestAnimationFrame(look);
+        return;
+      }
+      const own = of ? (of.querySelector<HTMLElement>(FIELDS) ?? of.querySelector<HTMLElement>("button")) : null;
+      onCursor(own ?? first(`:is(${FIELDS})`) ?? first("button"));
     };
     look();
     return () => cancelAnimationFrame(drawn);

@@ -27,7 +27,13 @@ export function Cells({
         {names.map((name) => (
           <div key={name} className="contents">
             <span className={`pt-1 text-sm ${columns.includes(name) ? "" : "text-brick"}`}>{name}</span>
-            <Suspense fallback={<div className="rounded border border-line p-1 text-sm">{cells[name]}</div>}>
+            <Suspense
+              fallback={
+                <div data-late className="rounded border border-line p-1 text-sm">
+                  {cells[name]}
+                </div>
+              }
+            >
               <SlotEditor
                 label={`Column ${name}`}
                 value={cells[name] ?? ""}

@@ -36,7 +36,13 @@ export function Named({
         {entries.map(([name, text]) => (
           <div key={name} className="grid grid-cols-[9rem_1fr_auto] items-start gap-2">
             <Input aria-label={`Name of ${name}`} defaultValue={name} onBlur={(e) => rename(name, e.target.value)} />
-            <Suspense fallback={<div className="rounded border border-line p-1 text-sm">{text}</div>}>
+            <Suspense
+              fallback={
+                <div data-late className="rounded border border-line p-1 text-sm">
+                  {text}
+                </div>
+              }
+            >
               <SlotEditor
                 label={name}
                 value={text}

@@ -13,7 +13,7 @@ function Slots({ long, ...c }: ControlProps & { long?: boolean }) {
     <Field group label={c.label} help={c.help} wrong={c.wrong}>
       <Suspense
         fallback={
-          <div className="rounded border border-line p-2 text-sm whitespace-pre-wrap text-soft">
+          <div data-late className="rounded border border-line p-2 text-sm whitespace-pre-wrap text-soft">
             {String(c.value ?? "")}
           </div>
         }

@@ -115,7 +115,13 @@ function Short({
 }) {
   return (
     <div className={wide ? "w-72" : "w-52"}>
-      <Suspense fallback={<div className="rounded border border-line p-1 text-sm">{value}</div>}>
+      <Suspense
+        fallback={
+          <div data-late className="rounded border border-line p-1 text-sm">
+            {value}
+          </div>
+        }
+      >
         <SlotEditor
           label={label}
           value={value}
