@@ -121,3 +121,34 @@ class SigningIn(WithBrowser):
         with page.expect_download() as saved:
             page.get_by_role("link", name="Save as CSV").click()
         self.assertIn("used a code in place of the second step", saved.value.path().read_text("utf-8-sig"))
+
+
+class SomebodyElse(WithBrowser):
+    def test_what_is_held_of_a_person_is_found_given_out_and_removed(self) -> None:
+        page = self.page
+        made = page.request.get(f"{self.demo.url}/api/session").json()
+        cells = {"cells": {"Company": "Hollow Mill", "Contact": "Wilmot Crake <wilmot@mill.example>"}}
+        head = {"X-CSRF-Token": made["csrf"]}
+        columns = [{"name": "Company"}, {"name": "Contact"}]
+        sheet = page.request.post(f"{self.demo.url}/api/sheets", data={"name": "Mills", "columns": columns}, headers=head).json()[
+            "key"
+        ]
+        page.request.post(f"{self.demo.url}/api/sheets/{sheet}/rows", data={"rows": [cells["cells"]]}, headers=head)
+        page.get_by_role("button", name="Mara Tollen").click()
+        page.get_by_role("menuitem", name="A person’s data").click()
+        asked = page.get_by_label("Mail addresses and names, one on each line")
+        expect(asked).to_be_focused()
+        asked.fill("Wilmot Crake\nwilmot@mill.example")
+        page.get_by_role("button", name="Look everywhere").click()
+        expect(page.get_by_role("link", name="A row in Mills")).to_be_visible()
+        with page.expect_download() as file:
+            page.get_by_role("button", name="Give out as one file").click()
+        self.assertEqual(file.value.suggested_filename, "person.zip")
+        page.get_by_role("button", name="Remove everywhere …").click()
+        dialog = page.get_by_role("dialog", name="Remove Wilmot Crake?")
+        expect(dialog.get_by_role("button", name="Keep it")).to_be_focused()
+        dialog.get_by_role("button", name="Remove everywhere").click()
+        expect(page.get_by_text("Nothing here speaks of them.")).to_be_visible()
+        page.goto(f"{self.demo.url}/trail")
+        expect(page.get_by_text("removed a person’s data").first).to_be_visible()
+        expect(page.get_by_text("Wilmot")).to_have_count(0)

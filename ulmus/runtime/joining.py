@@ -100,7 +100,7 @@ def join(session: Session, known: tables.MailingList, sheet: tables.Sheet, addre
         cells = {known.address: address, known.state: lists.JOINED, **({column: name} if column and name else {})}
         last = session.scalar(select(func.max(tables.SheetRow.position)).where(tables.SheetRow.sheet == sheet.key)) or 0
         session.add(tables.SheetRow(sheet=sheet.key, position=last + 1, cells=cells))
-    leaver = session.get(tables.Leaver, leaving.folded(address))
+    leaver = leaving.found(session, address)
     if leaver is not None:
         # Their own wish; and a mail just came through to them.
         session.delete(leaver)

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from ..store import tables
-from . import lists, results
+from . import hiding, lists, results
 from .links import LinkError
 from .services import Services
 
@@ -43,10 +43,15 @@ def folded(address: str) -> str:
     return address.strip().casefold()[:LONGEST]
 
 
+def found(session: Session, address: str) -> tables.Leaver | None:
+    """Whoever left by an address, also where the address itself was removed."""
+    return session.scalar(select(tables.Leaver).where(tables.Leaver.address.in_(hiding.known_as(session, folded(address)))))
+
+
 def why_not(services: Services, address: str) -> str:
     """Why nothing of a mailing goes to an address, in words; empty where it may."""
     with services.store.read() as session:
-        leaver = session.get(tables.Leaver, folded(address))
+        leaver = found(session, address)
     if leaver is None:
         return ""
     if leaver.why == lists.BOUNCED:
@@ -60,18 +65,19 @@ AT_ONCE = 500
 
 def gone(services: Services, addresses: Collection[str]) -> dict[str, str]:
     """Of some addresses those that nothing of a mailing goes to, each with why: ``left`` or ``bounced``."""
-    found: dict[str, str] = {}
-    wanted = list({folded(address) for address in addresses})
+    gone: dict[str, str] = {}
     with services.store.read() as session:
+        known = {name: address for address in map(folded, addresses) for name in hiding.known_as(session, address)}
+        wanted = list(known)
         for at in range(0, len(wanted), AT_ONCE):
             some = select(tables.Leaver.address, tables.Leaver.why).where(tables.Leaver.address.in_(wanted[at : at + AT_ONCE]))
-            found.update((address, why) for address, why in session.execute(some))
-    return found
+            gone.update((known[name], why) for name, why in session.execute(some))
+    return gone
 
 
 def leave(session: Session, address: str, mailing: str, now: float, why: str = lists.LEFT) -> None:
     """Somebody leaves, or cannot be reached; again changes nothing. The lists they stand on say so."""
-    if session.get(tables.Leaver, folded(address)) is None:
+    if found(session, address) is None:
         session.add(tables.Leaver(address=folded(address), mailing=mailing, why=why, at=now))
         lists.mark(session, folded(address), why)
         one = tables.MailingLetter
@@ -83,7 +89,7 @@ def leave(session: Session, address: str, mailing: str, now: float, why: str = l
 
 def come_back(session: Session, address: str) -> None:
     """Somebody who left by mistake may be written to again."""
-    leaver = session.get(tables.Leaver, folded(address))
+    leaver = found(session, address)
     if leaver is not None:
         session.delete(leaver)
         lists.mark(session, folded(address), lists.JOINED)

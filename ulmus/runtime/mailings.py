@@ -29,7 +29,7 @@ from ..protocols.mailing import APART, To, made, plain
 from ..protocols.workers import apart
 from ..steps.api import Reader
 from ..store import tables
-from . import leaving, results
+from . import hiding, leaving, results
 from .execution import guarded
 from .services import Services
 
@@ -100,7 +100,7 @@ def put(connection: Database, piece: tables.Piece, readers: Iterable[Reader]) ->
     waiting = [
         (piece_id, _key(piece.key, folded), reader.address, folded, _encode(reader.fields), reader.row)
         for reader in readers
-        if (folded := leaving.folded(mail.bare(reader.address))) not in there
+        if not there.intersection(hiding.names(connection, folded := leaving.folded(mail.bare(reader.address))))
     ]
     connection.exec_driver_sql(
         "INSERT INTO mailing_letters (piece_id, key, address, folded, fields, row, state, message, tries)"
@@ -240,15 +240,16 @@ class Round:
         now = self.services.clock()
         with self.services.store.writing() as connection:
             self._write(connection)
+            known = hiding.names(connection, letter.folded)
             written = connection.exec_driver_sql(
                 "UPDATE mailing_letters SET state = 'intent', tried_at = ? WHERE id = ? AND state = 'waiting'"
-                " AND NOT EXISTS (SELECT 1 FROM leavers WHERE address = ?)"
+                " AND NOT EXISTS (SELECT 1 FROM leavers WHERE address IN (?, ?))"
                 " AND EXISTS (SELECT 1 FROM pieces WHERE id = ? AND state = 'going')",
-                (now, letter.id, letter.folded, self.piece),
+                (now, letter.id, known[0], known[-1], self.piece),
             )
             if written.rowcount == 1:
                 return True
-            left = connection.exec_driver_sql("SELECT why FROM leavers WHERE address = ?", (letter.folded,)).scalar()
+            left = connection.exec_driver_sql("SELECT why FROM leavers WHERE address IN (?, ?)", (known[0], known[-1])).scalar()
             if left is not None:
                 connection.exec_driver_sql(
                     "UPDATE mailing_letters SET state = 'left', message = ? WHERE id = ? AND state = 'waiting'",

@@ -26,7 +26,7 @@ from ..protocols.errors import NotFound, NothingToDo, OutsideError
 from ..steps import kinds
 from ..steps.api import Poll, PolledStart, PollResult, Row, SheetPoll, SheetStart
 from ..store import tables
-from . import sheets
+from . import hiding, sheets
 from .execution import guarded, plan_of, read
 from .journal import Pages
 from .linked import Linker
@@ -341,11 +341,12 @@ def pass_over(session: Session, workflow_id: int, now: float, identities: list[s
 
 def known_of(session: Session, workflow_id: int, identities: list[str]) -> set[str]:
     """Which of these a start has handed out before."""
+    known = {name: identity for identity in identities for name in hiding.known_as(session, identity)}
     rows = session.connection().exec_driver_sql(
         "SELECT identity FROM seen WHERE workflow_id = ? AND identity IN (SELECT value FROM json_each(?))",
-        (workflow_id, json.dumps(identities)),
+        (workflow_id, json.dumps(list(known))),
     )
-    return {row[0] for row in rows}
+    return {known[row[0]] for row in rows}
 
 
 def taken_in(found: PollResult) -> PollResult:

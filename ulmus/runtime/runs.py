@@ -18,7 +18,7 @@ from ..core.workflow.kinds import StartSpec
 from ..core.workflow.plans import ClockPlan
 from ..steps import kinds
 from ..store import tables
-from . import execution, links, records
+from . import execution, hiding, links, records
 from .journal import Live, Pages
 from .ports import Events
 from .services import Services, brand_values, run_values
@@ -52,7 +52,8 @@ class Runs:
             if record is None or record.state != "live" or record.revision_id is None:
                 raise ValueError("This workflow is not live at the moment.")
             names = [name for name in (identity, *also) if name is not None]
-            if any(tx.session.get(tables.Seen, (workflow_id, name)) is not None for name in names) and not again:
+            known = [one for name in names for one in hiding.known_as(tx.session, name)]
+            if any(tx.session.get(tables.Seen, (workflow_id, name)) is not None for name in known) and not again:
                 return None
             run_id = self.begin(tx, workflow_id, item, title_of(item), identity=identity)
             for name in also:
@@ -136,8 +137,9 @@ class Runs:
     def begun_by(self, workflow_id: int, identity: str) -> int | None:
         """The run that was begun with this item, where one was."""
         with self.services.store.read() as session:
-            seen = session.get(tables.Seen, (workflow_id, identity))
-        return seen.run_id if seen is not None else None
+            names = hiding.known_as(session, identity)
+            one = tables.Seen
+            return session.scalar(select(one.run_id).where(one.workflow_id == workflow_id, one.identity.in_(names)))
 
     # -- so many a day ------------------------------------------------------------------------------
 

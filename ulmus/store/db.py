@@ -111,6 +111,12 @@ class Store:
                     self._written.update(self._touched)
                     self._touched.clear()
 
+    def compact(self) -> None:
+        """Write the database anew (`VACUUM`), so that nothing of what was removed is left between its pages or in its log."""
+        with self._writing, self.engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+            connection.exec_driver_sql("VACUUM")
+            connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
+
     def written(self, table: str) -> int:
         """How many transactions have changed a table: what was read of it is still true while this stays the same."""
         return self._written[table]

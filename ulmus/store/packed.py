@@ -11,7 +11,7 @@ import gzip
 import json
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from sqlalchemy import Connection
@@ -112,6 +112,12 @@ def empty(store: Store, run: int, now: float, whole: bool) -> set[str] | None:
         connection.exec_driver_sql("DELETE FROM packed_files WHERE run_id = ?", (run,))
         connection.exec_driver_sql("UPDATE runs SET packed = ?, emptied = ? WHERE id = ?", (last, now, run))
     return named
+
+
+def rewrite(store: Store, run: int, change: Callable[[str], str]) -> None:
+    """Write a packed journal anew with each event changed. Raises `DataTrouble`, and the file stands as it was."""
+    path = path_of(store.folder, run)
+    _write(path, run, [(number, change(event)) for number, event in read(path)])
 
 
 def ripe(store: Store, before: float, most: int) -> list[int]:

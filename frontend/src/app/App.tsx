@@ -26,6 +26,7 @@ const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ def
 const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Account = lazy(() => import("../features/account/Account").then((m) => ({ default: m.Account })));
 const Kept = lazy(() => import("../features/kept/Kept").then((m) => ({ default: m.Kept })));
+const Person = lazy(() => import("../features/person/Person").then((m) => ({ default: m.Person })));
 const Trail = lazy(() => import("../features/trail/Trail").then((m) => ({ default: m.Trail })));
 const Granted = lazy(() => import("../features/connections/Granted").then((m) => ({ default: m.Granted })));
 const Calendar = lazy(() => import("../features/calendar/Calendar").then((m) => ({ default: m.Calendar })));
@@ -88,6 +89,7 @@ function House() {
           <Route path="/account" element={<Account />} />
           <Route path="/trail" element={<Trail />} />
           <Route path="/kept" element={<Kept />} />
+          <Route path="/person" element={<Person />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
       </Suspense>

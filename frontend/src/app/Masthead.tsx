@@ -126,6 +126,7 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
           <Item onSelect={() => go("/account")}>{session.role === "owner" ? "Account and people" : "Account"}</Item>
           {session.role === "owner" && <Item onSelect={() => go("/trail")}>Audit trail</Item>}
           {session.role === "owner" && <Item onSelect={() => go("/kept")}>What is kept</Item>}
+          {session.role === "owner" && <Item onSelect={() => go("/person")}>A person’s data</Item>}
           <Item onSelect={turnTheme}>Light or dark</Item>
           <Item onSelect={() => setHelp(true)}>Shortcuts</Item>
           <Item onSelect={signOut}>Sign out</Item>

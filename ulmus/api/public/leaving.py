@@ -9,7 +9,6 @@ from flask_openapi3 import Tag
 from pydantic import BaseModel
 
 from ...runtime import leaving, links, results
-from ...store import tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
 from ..security.auth import room
@@ -42,7 +41,7 @@ def look(path: LeavePath) -> Reply:
     """What there is to leave. Looking changes nothing."""
     mailing, address = _read(path.token)
     with house().services.store.read() as session:
-        left = session.get(tables.Leaver, address) is not None
+        left = leaving.found(session, address) is not None
     return send(LeaveView(mailing=mailing, address=address, left=left))
 
 

@@ -318,7 +318,7 @@ def back(path: AddressPath) -> Reply:
     """Let mailings go to an address again: its reader asked for it, or it can be reached again."""
     services = house().services
     with services.store.write() as session:
-        if session.get(tables.Leaver, leaving.folded(path.address)) is None:
+        if leaving.found(session, path.address) is None:
             raise Refusal("Nobody left by this address.", 404)
         leaving.come_back(session, path.address)
         audit(session, services.clock(), g.user.email, "let mailings go to an address again", path.address)
