@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import subprocess
 import sys
@@ -10,12 +11,14 @@ import tempfile
 import time
 import urllib.request
 import venv
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
 from tests.browser.place import free_port
 
 PATIENCE = 120.0
+KEPT = Path(__file__).resolve().parent.parent / "tests" / "kept"
 
 
 def main() -> None:
@@ -31,6 +34,7 @@ def main() -> None:
                 demonstrated(bin_, folder)
             else:
                 served(bin_, folder)
+                upgraded(bin_, folder)
     print(f"{wheel.name} works by itself, and with its demonstration.")
 
 
@@ -42,6 +46,24 @@ def served(bin_: Path, folder: Path) -> None:
     with running([str(bin_ / "ulmus"), "serve", "--data", "house", "--port", str(port)], folder):
         assert b"<title>Ulmus" in answer(f"http://127.0.0.1:{port}/"), "the app is not in the wheel"
         assert b'"openapi"' in answer(f"http://127.0.0.1:{port}/api/openapi.json")
+
+
+def upgraded(bin_: Path, folder: Path) -> None:
+    """Data folders that earlier versions wrote are opened, their runs read, and the app served on the oldest."""
+    kept = sorted(KEPT.glob("*.zip"))
+    for number, path in enumerate(kept):
+        data = folder / path.stem
+        with zipfile.ZipFile(path) as file:
+            file.extractall(data)
+        if number == 0:
+            port = free_port()
+            with running([str(bin_ / "ulmus"), "serve", "--data", data.name, "--port", str(port)], folder):
+                assert b'"signed_in"' in answer(f"http://127.0.0.1:{port}/api/session")
+        run = json.loads((data / "made.json").read_text("utf-8"))["done"]
+        command = [bin_ / "ulmus", "runs", "show", str(run), "--data", data.name]
+        told = subprocess.run(command, check=True, cwd=folder, env=alone(), capture_output=True, text=True)
+        assert "approve" in told.stdout, told.stdout + told.stderr
+    assert kept, "no data folder of an earlier version is kept"
 
 
 def demonstrated(bin_: Path, folder: Path) -> None:
