@@ -62,7 +62,7 @@ def upgraded(bin_: Path, folder: Path) -> None:
         run = json.loads((data / "made.json").read_text("utf-8"))["done"]
         command = [bin_ / "ulmus", "runs", "show", str(run), "--data", data.name]
         told = subprocess.run(command, check=True, cwd=folder, env=alone(), capture_output=True, text=True)
-        assert "approve" in told.stdout, told.stdout + told.stderr
+        assert "Approved by" in told.stdout, told.stdout + told.stderr
     assert kept, "no data folder of an earlier version is kept"
 
 

@@ -123,6 +123,44 @@ class SigningIn(WithBrowser):
         self.assertIn("used a code in place of the second step", saved.value.path().read_text("utf-8-sig"))
 
 
+class ByPasskey(WithBrowser):
+    def test_made_with_the_password_and_signed_in_with(self) -> None:
+        page, account = self.page, accounts()[0]
+        home = self.demo.url.replace("127.0.0.1", "localhost")
+        device = {
+            "protocol": "ctap2",
+            "transport": "internal",
+            "hasResidentKey": True,
+            "hasUserVerification": True,
+            "isUserVerified": True,
+        }
+        line = page.context.new_cdp_session(page)
+        line.send("WebAuthn.enable")
+        line.send("WebAuthn.addVirtualAuthenticator", {"options": {**device, "automaticPresenceSimulation": True}})
+        page.goto(home)
+        page.get_by_label("Mail address").fill(account["email"])
+        page.get_by_label("Password").fill(account["password"])
+        page.get_by_role("button", name="Sign in", exact=True).click()
+        page.get_by_role("button", name="Mara Tollen", exact=True).click()
+        page.get_by_role("menuitem", name="Account and people").click()
+        page.get_by_role("button", name="Make a passkey …").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("What it is called").fill("The laptop")
+        dialog.get_by_label("Your password").fill(account["password"])
+        dialog.get_by_role("button", name="Make it").click()
+        kept = page.get_by_role("region", name="Passkeys")
+        expect(kept).to_contain_text("The laptop")
+        page.get_by_role("button", name="Mara Tollen", exact=True).click()
+        page.get_by_role("menuitem", name="Sign out").click()
+        page.get_by_role("button", name="Use a passkey").click()
+        expect(page.get_by_role("navigation", name="Main")).to_be_visible()
+        page.goto(f"{home}/account")
+        expect(kept).to_contain_text("used")
+        kept.get_by_role("button", name="Take away …").click()
+        page.get_by_role("dialog").get_by_role("button", name="Take it away").click()
+        expect(kept.get_by_role("listitem")).to_have_count(0)
+
+
 class SomebodyElse(WithBrowser):
     def test_what_is_held_of_a_person_is_found_given_out_and_removed(self) -> None:
         page = self.page

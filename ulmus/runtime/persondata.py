@@ -26,7 +26,18 @@ from ..store import DataTrouble, packed, tables, write_json
 from . import hiding, records
 from .services import Services, audit
 
-_SKIPPED = {"house", "users", "web_sessions", "api_keys", "push_lines", "tallies", "outside_sheets", "assistant_keys", "sheet_keys"}
+_SKIPPED = {
+    "house",
+    "users",
+    "web_sessions",
+    "api_keys",
+    "passkeys",
+    "push_lines",
+    "tallies",
+    "outside_sheets",
+    "assistant_keys",
+    "sheet_keys",
+}
 """What is not gone through: secrets, counts, and what a file elsewhere had, which follows its sheet by itself."""
 _BY_HAND = {"workflows", "brands", "connections", "sheets", "mailing_lists", "notice_rules"}
 _OF_RUNS = {"journal", "timers", "arrivals", "approvals", "pieces"}

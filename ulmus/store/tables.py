@@ -70,6 +70,22 @@ class ApiKey(Base):
     place: Mapped[str] = mapped_column(String(60), default="", server_default="")
 
 
+class Passkey(Base):
+    """A device's key by which somebody signs in (Web Authentication): its id and `public` key in base64url, how often it has signed as it
+    counts itself, and the `place` (host) it was made for."""
+
+    __tablename__ = "passkeys"
+    __table_args__ = (Index("passkeys_of_user", "user_id"),)
+    id: Mapped[str] = mapped_column(String(1400), primary_key=True)
+    user_id: Mapped[int] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"))
+    public: Mapped[str] = mapped_column(Text)
+    count: Mapped[int]
+    name: Mapped[str] = mapped_column(String(80))
+    place: Mapped[str] = mapped_column(String(260))
+    made_at: Mapped[float]
+    used_at: Mapped[float | None]
+
+
 class Brand(Base):
     __tablename__ = "brands"
     key: Mapped[str] = mapped_column(String(60), primary_key=True)

@@ -9,6 +9,7 @@ export type Topic =
   | "keys"
   | "trail"
   | "kept"
+  | "passkeys"
   | "assistants"
   | "approval"
   | "approvals"
@@ -186,6 +187,10 @@ export const trail = (asked: { words: string; who: string; since: string; until:
   });
 
 export const houseKept = () => queryOptions({ queryKey: ["kept"], queryFn: () => ok(api.GET("/api/house/kept")) });
+
+/** One's own passkeys. */
+export const passkeys = () =>
+  queryOptions({ queryKey: ["passkeys"], queryFn: () => ok(api.GET("/api/session/passkeys")) });
 
 export const accounts = () => queryOptions({ queryKey: ["accounts"], queryFn: () => ok(api.GET("/api/accounts")) });
 

@@ -19,6 +19,7 @@ from ...runtime.engine import Engine
 from ...runtime.practice import Practice
 from ...runtime.proofing import Proofs
 from ...runtime.services import Services
+from ..security.passkeys import Challenges
 from ..security.tries import Tries
 from .places import Places
 
@@ -43,6 +44,7 @@ class House:
     comparisons: Comparisons = field(init=False)
     places: Places = field(default_factory=Places)
     tries: Tries = field(default_factory=Tries)
+    challenges: Challenges = field(default_factory=Challenges)
     crowd: Crowd = field(default_factory=Crowd)
 
     def __post_init__(self) -> None:

@@ -177,11 +177,12 @@ def _invite(user: tables.User, server: str) -> None:
 @bp.delete("/accounts/<int:id>/second", responses={200: Fine})
 @needs("owner")
 def second_away(path: AccountPath) -> Reply:
-    """Take away somebody's second step, whose device is gone. They are signed out everywhere."""
+    """Take away somebody's second step and passkeys, whose device is gone. They are signed out everywhere."""
     services = house().services
     with services.store.write() as session:
         user = session.get_one(tables.User, path.id)
         user.second = user.second_step = user.second_codes = None
+        session.execute(delete(tables.Passkey).where(tables.Passkey.user_id == user.id))
         session.execute(delete(tables.WebSession).where(tables.WebSession.user_id == user.id))
         audit(session, services.clock(), g.user.email, "took somebody's second step away", user.email)
     return send(Fine())

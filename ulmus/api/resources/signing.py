@@ -1,6 +1,8 @@
-"""One's own signing in: where one is signed in, and the second step."""
+"""One's own signing in: where one is signed in, the second step, and passkeys."""
 
 from __future__ import annotations
+
+from typing import Any
 
 from flask import g
 from flask_openapi3 import Tag
@@ -12,13 +14,14 @@ from ...runtime.services import audit
 from ...store import tables
 from ..http.base import Body, Fine, Listing, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
-from ..security import second
-from ..security.auth import MARK, TRIES, MarkPath, needs
+from ..security import passkeys, second
+from ..security.auth import MARK, TRIES, MarkPath, PasskeyOptions, at_passkeys, digest, needs
 from ..security.passwords import matches
 
 bp = Part("signing", __name__, url_prefix="/api/session", abp_tags=[Tag(name="session", description="Signing in and out")])
 
 ISSUER = "Ulmus"
+MOST_PASSKEYS = 20
 PENDING = 15 * 60
 """Seconds within which a device that was shown its secret has to answer."""
 
@@ -53,6 +56,30 @@ class SecondBody(Body):
 
 class PasswordBody(Body):
     password: str = Field(max_length=400)
+
+
+class PasskeyView(BaseModel):
+    """A passkey: its name, the host it was made for, when it was made and used last (seconds since the epoch)."""
+
+    mark: str
+    name: str
+    place: str
+    made_at: float
+    used_at: float | None
+
+
+class PasskeysView(BaseModel):
+    """One's passkeys; `possible`: whether another can be made at the address the browser came to."""
+
+    passkeys: list[PasskeyView]
+    possible: bool
+
+
+class PasskeyBody(Body):
+    """What a device answered (RegistrationResponseJSON of Web Authentication), and what its passkey is to be called."""
+
+    name: str = Field("", max_length=80)
+    credential: dict[str, Any]
 
 
 class CodesView(BaseModel):
@@ -146,6 +173,76 @@ def take_away(body: PasswordBody) -> Reply:
         user.second = user.second_step = user.second_codes = None
         audit(session, services.clock(), user.email, "took the second step away")
     return send(Fine())
+
+
+@bp.get("/passkeys", responses={200: PasskeysView})
+@needs("reader")
+def passkeys_of() -> Reply:
+    """One's passkeys, and whether another can be made at this address."""
+    with house().services.store.read() as session:
+        found = select(tables.Passkey).where(tables.Passkey.user_id == g.user.id).order_by(tables.Passkey.made_at)
+        kept = [
+            PasskeyView(mark=digest(one.id)[:MARK], name=one.name, place=one.place, made_at=one.made_at, used_at=one.used_at)
+            for one in session.scalars(found)
+        ]
+    return send(PasskeysView(passkeys=kept, possible=at_passkeys() is not None))
+
+
+@bp.post("/passkeys/begin", responses={200: PasskeyOptions, 403: Problem, 409: Problem, 429: Problem})
+@needs("reader")
+def begin_passkey(body: PasswordBody) -> Reply:
+    """Begin with a passkey: what the browser needs to have a device make one."""
+    _confirmed(body.password)
+    at, services = _at_passkeys(), house().services
+    challenge = house().challenges.issue(g.user.email, services.clock())
+    with services.store.read() as session:
+        known = list(session.scalars(select(tables.Passkey.id).where(tables.Passkey.user_id == g.user.id)))
+    if len(known) >= MOST_PASSKEYS:
+        raise Refusal(f"You have {MOST_PASSKEYS} passkeys. Take one away first.", 409)
+    return send(PasskeyOptions(options=passkeys.to_make(at, challenge, g.user.id, g.user.email, g.user.name, known)))
+
+
+@bp.post("/passkeys", responses={201: Fine, 409: Problem, 422: Problem})
+@needs("reader")
+def keep_passkey(body: PasskeyBody) -> Reply:
+    """Keep a passkey that a device has made."""
+    at, services = _at_passkeys(), house().services
+    now = services.clock()
+    try:
+        challenge = house().challenges.take(body.credential, g.user.email, now)
+        number, public, count = passkeys.made(at, challenge, body.credential)
+    except passkeys.NotProved as error:
+        raise Refusal(str(error), 422) from None
+    with services.store.write() as session:
+        if session.get(tables.Passkey, number) is not None:
+            raise Refusal("This passkey is known here already.", 409)
+        name = body.name.strip() or "A passkey"
+        session.add(tables.Passkey(id=number, user_id=g.user.id, public=public, count=count, name=name, place=at.host, made_at=now))
+        audit(session, now, g.user.email, "made a passkey", name)
+    return send(Fine(), 201)
+
+
+@bp.delete("/passkeys/<mark>", responses={200: Fine, 404: Problem})
+@needs("reader")
+def passkey_away(path: MarkPath) -> Reply:
+    """Take a passkey away: its device signs in no more."""
+    services = house().services
+    with services.store.write() as session:
+        own = session.scalars(select(tables.Passkey).where(tables.Passkey.user_id == g.user.id))
+        one = next((one for one in own if digest(one.id)[:MARK] == path.mark), None)
+        if one is None:
+            raise Refusal("There is no such passkey.", 404)
+        session.delete(one)
+        audit(session, services.clock(), g.user.email, "took a passkey away", one.name)
+    return send(Fine())
+
+
+def _at_passkeys() -> passkeys.Reached:
+    """Where passkeys are made and used. Refuses (409) where they cannot be."""
+    at = at_passkeys()
+    if at is None:
+        raise Refusal("Passkeys need the house’s own address with HTTPS. Open it there.", 409)
+    return at
 
 
 def _confirmed(password: str) -> None:

@@ -30,7 +30,7 @@ from ...runtime.services import ASKED_FROM, audit
 from ...store import sight, tables
 from ..http.base import Body, Fine, Problem, Refusal, Reply, house, send
 from ..http.describing import Part
-from . import members, second
+from . import members, passkeys, second
 from .passwords import hash_password, matches, what_is_wrong
 
 COOKIE, KNOWN = "ulmus_session", "ulmus_known"
@@ -55,6 +55,18 @@ class SignIn(Body):
     password: str = Field(max_length=400)
     figures: str = Field("", max_length=20)
     """Those of the second step, or a code in their place, where there is one."""
+
+
+class PasskeyOptions(BaseModel):
+    """What a browser hands to a device, in the JSON form of Web Authentication."""
+
+    options: dict[str, Any]
+
+
+class PasskeyProof(Body):
+    """What a device answered (AuthenticationResponseJSON of Web Authentication)."""
+
+    credential: dict[str, Any]
 
 
 class NewPassword(Body):
@@ -107,6 +119,8 @@ class SessionView(BaseModel):
     role: str = ""
     second: bool = False
     """Whether there is a second step at sign-in."""
+    passkeys: bool = False
+    """Whether one can sign in by a passkey at this address."""
     csrf: str = ""
     brands: list[str] | None = None
     """The brands that are seen, where not all of the house is."""
@@ -229,7 +243,8 @@ def show() -> Reply:
     """Who is signed in."""
     user, session = _who()
     if user is None or session is None:
-        return send(SessionView(signed_in=False, empty=_is_empty(), demo=house().demo, town_url=house().town))
+        passkey = at_passkeys() is not None
+        return send(SessionView(signed_in=False, empty=_is_empty(), passkeys=passkey, demo=house().demo, town_url=house().town))
     return send(_view(user, session.csrf, house().town))
 
 
@@ -275,6 +290,47 @@ def sign_in(body: SignIn) -> Reply:
     token = _known_here(email).dumps(email)
     response.set_cookie(KNOWN, str(token), max_age=KNOWN_FOR, httponly=True, samesite="Lax", secure=_secure())
     return response
+
+
+@bp.post("/session/passkey/begin", responses={200: PasskeyOptions, 409: Problem, 429: Problem})
+def begin_by_passkey() -> Reply:
+    """Begin to sign in by a passkey: what the browser needs to ask a device."""
+    at, now = at_passkeys(), house().services.clock()
+    if at is None:
+        raise Refusal("Passkeys need the house’s own address with HTTPS. Open it there.", 409)
+    if house().tries.used_up([(f"passkey {request.remote_addr or ''}", TRIES_OF_PLACE)], now):
+        raise Refusal("Too many tries. Wait five minutes, then try again.", 429)
+    return send(PasskeyOptions(options=passkeys.to_prove(at, house().challenges.issue("", now))))
+
+
+@bp.post("/session/passkey", responses={200: SessionView, 403: Problem, 409: Problem})
+def by_passkey(body: PasskeyProof) -> Reply:
+    """Sign in by a passkey: it stands for both steps, since the device asks its owner."""
+    services, at = house().services, at_passkeys()
+    if at is None:
+        raise Refusal("Passkeys need the house’s own address with HTTPS. Open it there.", 409)
+    now = services.clock()
+    try:
+        challenge = house().challenges.take(body.credential, "", now)
+        with services.store.read() as db:
+            one = db.get(tables.Passkey, str(body.credential.get("id", ""))[:1400])
+            user = db.get(tables.User, one.user_id) if one is not None else None
+        if one is None or user is None or user.ended_at is not None:
+            raise passkeys.NotProved("This passkey is not known here. Sign in with your password.")
+        count = passkeys.proved(at, challenge, body.credential, one.public, one.count)
+    except passkeys.NotProved as error:
+        raise Refusal(str(error), 403) from None
+    with services.store.write() as db:
+        kept = db.get(tables.Passkey, one.id)
+        if kept is None:
+            raise Refusal("This passkey was taken away. Sign in with your password.", 403)
+        kept.count, kept.used_at = count, now
+    return _begin(user, now, "signed in by a passkey")
+
+
+def at_passkeys() -> passkeys.Reached | None:
+    """Where passkeys are made and used, as the browser came here; ``None`` where they cannot be."""
+    return passkeys.reached(house().services.public_url, request.host_url)
 
 
 @bp.post("/session/first", responses={200: SessionView, 403: Problem, 409: Problem, 422: Problem, 429: Problem})

@@ -10,6 +10,7 @@ import { NoticeRules } from "../../components/NoticeRules";
 import { say } from "../../components/Toast";
 import { WantsForm } from "../../components/Wants";
 import { Keys } from "./Keys";
+import { Passkeys } from "./Passkeys";
 import { People } from "./People";
 import { Places } from "./Places";
 import { SecondStep } from "./SecondStep";
@@ -35,6 +36,7 @@ export function Account() {
           <ThisDevice />
           <NewPassword />
           <SecondStep />
+          <Passkeys />
           <Places />
           <Keys />
         </section>

@@ -1,3 +1,4 @@
+import { browserSupportsWebAuthn, startAuthentication } from "@simplewebauthn/browser";
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useSearchParams } from "react-router";
@@ -39,6 +40,23 @@ export function SignIn({ session }: { session: Session }) {
       const asks = error instanceof ApiError && error.code === "second";
       if (asks && figures === null) setFigures("");
       else setWrong((error as Error).message);
+      setBusy(false);
+    }
+  }
+
+  async function byPasskey() {
+    setBusy(true);
+    setWrong("");
+    try {
+      const begun = await mutate(api.POST("/api/session/passkey/begin"), "nothing");
+      const proof = await startAuthentication({ optionsJSON: begun.options as never });
+      const credential = proof as unknown as Record<string, unknown>;
+      const now = await mutate(api.POST("/api/session/passkey", { body: { credential } }), "nothing");
+      keepCsrf(now.csrf);
+      queries.setQueryData(["session"], now);
+    } catch (error) {
+      const no = (error as Error).name === "NotAllowedError";
+      setWrong(no ? "The device was not asked, or has no passkey for this house." : (error as Error).message);
       setBusy(false);
     }
   }
@@ -124,9 +142,16 @@ export function SignIn({ session }: { session: Session }) {
               {wrong}
             </p>
           )}
-          <Button look="main" type="submit" disabled={busy}>
-            {key || invited.data ? "Begin" : "Sign in"}
-          </Button>
+          <div className="flex flex-wrap gap-2">
+            <Button look="main" type="submit" disabled={busy}>
+              {key || invited.data ? "Begin" : "Sign in"}
+            </Button>
+            {session.passkeys && !key && !token && browserSupportsWebAuthn() && (
+              <Button disabled={busy} onClick={byPasskey}>
+                Use a passkey
+              </Button>
+            )}
+          </div>
         </form>
         {session.demo.length > 0 && (
           <div className="mt-8 border-t border-line pt-4">
