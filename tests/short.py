@@ -7,11 +7,18 @@ import unittest
 from collections.abc import Iterable
 from typing import TypeVar
 
+from hypothesis import settings
+
 Case = TypeVar("Case")
 
 WHOLE = os.environ.get("WHOLE") == "1"
 long = unittest.skipUnless(WHOLE, "left to make whole")
 """A test that is left out where all tests run."""
+
+
+def examples(count: int) -> settings:
+    """How many examples a property is tried on: a third where all tests run, and with no deadline of its own."""
+    return settings(max_examples=count if WHOLE else max(20, count // 3), deadline=None)
 
 
 def some(cases: Iterable[Case], one_of: int) -> list[Case]:

@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from practice_town import describing, model, shaping
@@ -19,6 +19,7 @@ from practice_town.faults import MODES
 from practice_town.state import State
 from practice_town.world import SITES, articles
 from tests.protocols.outside import WithTown, get
+from tests.short import examples
 from ulmus.core.workflow import World, sketch
 from ulmus.protocols import feeds
 from ulmus.steps import kinds
@@ -293,7 +294,7 @@ class Planning(unittest.TestCase):
         self.assertIsNone(describing.plan("<menu>\n- draft: x\n</menu>\n<description>\nx\n</description>", {"type": "object"}))
 
     @given(st.text(max_size=120))
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     def test_any_words_give_a_page_of_lines_on_the_menu(self, told: str) -> None:
         found = self.planned(f"When it is so, {told} and write a post")
         allowed = {k.name for k in kinds().values()}

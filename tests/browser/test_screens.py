@@ -32,6 +32,7 @@ SCREENS = (
     "/brands/marrowbank",
     "/connections",
     "/kept",
+    "/person",
     "/trail",
     "/account",
 )

@@ -5,10 +5,11 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.pages import BEGUN, Player, picture, plans
+from tests.short import examples
 from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.core.flow import (
@@ -443,7 +444,7 @@ NUMBERS = st.lists(st.integers(0, 100_000), max_size=80)
 
 
 class Properties(unittest.TestCase):
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(plans(), NUMBERS)
     def test_a_replay_gives_the_same_state_and_the_same_open_decisions(self, plan: Plan, picks: list[int]) -> None:
         run = Player(plan).play(picks)
@@ -451,7 +452,7 @@ class Properties(unittest.TestCase):
         self.assertEqual(picture(again), picture(run.state))
         self.assertEqual(sorted(map(repr, flow.decide(again))), sorted(map(repr, flow.decide(run.state))))
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(plans(), NUMBERS)
     def test_an_idle_run_has_nothing_to_do(self, plan: Plan, picks: list[int]) -> None:
         state = Player(plan).play(picks).state
@@ -459,13 +460,13 @@ class Properties(unittest.TestCase):
             to_do = [d for d in state.open.values() if not isinstance(d, flow.Wait | flow.Judge)]
             self.assertEqual(state.idle, not to_do, to_do)
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(plans(), NUMBERS)
     def test_a_run_that_has_not_ended_stands_somewhere(self, plan: Plan, picks: list[int]) -> None:
         state = Player(plan).play(picks).state
         self.assertTrue(state.at or state.outcome is not None, "it would stand still for ever")
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(plans(), NUMBERS)
     def test_a_finished_address_never_runs_again(self, plan: Plan, picks: list[int]) -> None:
         run = Player(plan).play(picks)
@@ -479,7 +480,7 @@ class Properties(unittest.TestCase):
         if finished and not run.state.ended:
             self.assertFalse(finished & set(run.state.open))
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.sampled_from(["first", "each"]), NUMBERS)
     def test_an_assignment_never_acts_before_it_was_let(self, asks: Any, picks: list[int]) -> None:
         tools = (PlannedStep("look", PerformPlan(), retries=0), PlannedStep("post", SendPlan(), retries=0))
@@ -491,13 +492,13 @@ class Properties(unittest.TestCase):
             elif isinstance(event, flow.Queued):
                 self.assertTrue(event.address in let if asks == "each" else let, event.address)
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(plans(), NUMBERS)
     def test_a_run_that_has_not_ended_always_waits_for_something(self, plan: Plan, picks: list[int]) -> None:
         state = Player(plan).play(picks).state
         self.assertTrue(state.ended or state.held or flow.decide(state) or state.at)
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.permutations(range(6)), st.integers(1, 6))
     def test_parallel_order_never_changes_the_result(self, order: list[int], parallel: int) -> None:
         run = Run(each(PAGE, POST, parallel=parallel), LOG).does(Opened, "all", items=list(range(6)))
@@ -508,7 +509,7 @@ class Properties(unittest.TestCase):
         self.assertEqual([r["it"] for r in run.state.values["all"]["results"]], list(range(6)))
         self.assertEqual(run.state.values["all"]["results"][3]["post"], {"text": "all:4/post"})
 
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(plans(), NUMBERS)
     def test_cancelling_is_always_possible_and_final(self, plan: Plan, picks: list[int]) -> None:
         state = Player(plan).play(picks).state

@@ -9,9 +9,10 @@ import unittest
 from enum import Enum
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.short import examples
 from ulmus.core import flow
 from ulmus.core.values import Bounds, NotPlain, plain, plain_object, read_json, read_kept, text
 
@@ -45,7 +46,7 @@ class Tone(Enum):
 
 class Boundary(unittest.TestCase):
     @given(ANYTHING)
-    @settings(max_examples=400, deadline=None)
+    @examples(400)
     def test_what_passes_can_be_kept_and_comes_back_the_same(self, value: Any) -> None:
         try:
             taken = plain(value)
@@ -119,7 +120,7 @@ class Kept(unittest.TestCase):
             lambda i: st.lists(i, max_size=3) | st.dictionaries(ANY_TEXT, i, max_size=3),
         )
     )
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     def test_whatever_json_was_kept_comes_out_as_a_value(self, value: Any) -> None:
         plain(read_kept(json.dumps(value)), Bounds(depth=300))
 

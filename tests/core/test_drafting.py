@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter, ValidationError
 
+from tests.short import examples
 from ulmus.core.diff import changes
 from ulmus.core.drafting import Rule, assemble, fitted, material_note, measure, note_message, reasons_message
 from ulmus.core.drafting.demands import contradictions, demand
@@ -230,7 +231,7 @@ class Fitting(unittest.TestCase):
         self.assertEqual(fitted(plain, 10), (tuple(plain), []))
 
     @given(st.lists(st.integers(0, 6000), max_size=4), st.integers(1, 4000))
-    @settings(deadline=None, max_examples=40)
+    @examples(40)
     def test_instructions_are_never_cut(self, lengths: list[int], room: int) -> None:
         before = self.messages(*lengths)
         found, told = fitted(before, room)

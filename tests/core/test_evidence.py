@@ -10,6 +10,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from practice_town.world import articles
+from tests.short import examples
 from ulmus.core.drafting.typical import typical_of
 from ulmus.core.drafting.voice import differences, style_of, verdict
 from ulmus.core.evidence import evidence
@@ -170,7 +171,7 @@ class Labelled(unittest.TestCase):
     @given(st.text(max_size=300), st.text(max_size=300))
     @example("http://:", "")
     @example("See https://a.example/b/; and 3.", "")
-    @settings(deadline=None, max_examples=60)
+    @examples(60)
     def test_any_text_supports_itself(self, draft: str, source: str) -> None:
         for one in evidence(draft, {"s": source, "same": draft}).sentences:
             self.assertIn(one.plainly, ("supported", "nothing", "unsupported"))

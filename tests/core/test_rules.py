@@ -5,10 +5,11 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
+from tests.short import examples
 from ulmus.core.drafting.demands import contradictions, demand
 from ulmus.core.drafting.ease import reading_ease
 from ulmus.core.drafting.measuring import Known, measure
@@ -87,7 +88,7 @@ class Corpus(unittest.TestCase):
         self.assertLess(hard, 10)
 
     @given(st.text(max_size=200))
-    @settings(deadline=None, max_examples=60)
+    @examples(60)
     def test_no_draft_breaks_a_rule_that_measures_it(self, draft: str) -> None:
         for rule in {str(r): r for r, *_ in CORPUS}.values():
             if rule["rule"] != "language":

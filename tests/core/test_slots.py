@@ -7,9 +7,10 @@ import unittest
 from typing import Any
 from urllib.parse import quote
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.short import examples
 from ulmus.core.slots import MISSING, Path, Slot, SlotError, Text, check, holds, look_up, parse, parse_condition, render
 from ulmus.core.slots.evaluate import COMPARISONS, SIGNS
 from ulmus.core.slots.filters import FILTERS
@@ -170,7 +171,7 @@ class Rendering(unittest.TestCase):
     def test_rendering_never_raises(self, text: str, place: Any) -> None:
         render(parse(text), VALUES, place)
 
-    @settings(deadline=None, max_examples=40)
+    @examples(40)
     @given(
         st.sampled_from(sorted(FILTERS)),
         st.recursive(

@@ -5,9 +5,10 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.short import examples
 from ulmus.core.slots import (
     check,
     check_condition,
@@ -165,7 +166,7 @@ class Conditions(unittest.TestCase):
         max_leaves=6,
     )
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     def test_comparisons_are_told_apart(self) -> None:
         joined, clauses = clauses_of(parse_condition('mail.subject contains "price" or n > 3 or a is b.c'))  # type: ignore[arg-type, misc]
         self.assertEqual(joined, "or")
@@ -183,7 +184,7 @@ class Conditions(unittest.TestCase):
         self.assertNotIsInstance(again, SlotError)
         self.assertEqual(parse_condition(str(again)), again)
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(conditions, st.dictionaries(names, st.one_of(st.none(), texts, st.integers()), max_size=5))
     def test_taken_apart_and_put_together_it_decides_the_same(self, condition: Condition, values: dict[str, Any]) -> None:
         apart = clauses_of(condition)
@@ -213,7 +214,7 @@ class Templates(unittest.TestCase):
         max_leaves=8,
     )
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.lists(parts, max_size=4))
     def test_parse_print_parse_is_the_identity(self, parts: list[Any]) -> None:
         text = str(Template(tuple(parts)))
@@ -226,7 +227,7 @@ class Templates(unittest.TestCase):
         for text in ("0\x1f", "\x1c4,5\u2003", " 7\n", "\u0663"):
             self.assertIsInstance(number_of(text), float, repr(text))
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.lists(parts, max_size=4), st.sampled_from(["text", "html", "json", "url"]))
     def test_rendering_never_raises(self, parts: list[Any], place: Any) -> None:
         self.assertIsInstance(render(parse(str(Template(tuple(parts)))), VALUES, place).text, str)
@@ -291,7 +292,7 @@ class Filters(unittest.TestCase):
         self.assertEqual(items_of(None), [])
         self.assertEqual(items_of(list(range(9)), 4), [0, 1, 2, 3])
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(
         st.sampled_from(sorted(FILTERS)),
         st.one_of(

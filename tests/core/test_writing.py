@@ -7,9 +7,10 @@ import unittest
 from dataclasses import replace
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.short import examples
 from ulmus.core.drafting.tally import Choice, Made, approved, tally, wilson
 from ulmus.core.pieces import Takes
 from ulmus.core.slots import parse, renamed, renamed_condition
@@ -231,7 +232,7 @@ class Edits(unittest.TestCase):
     @given(
         st.lists(st.tuples(st.sampled_from(["up", "down", "in", "out", "copy", "remove", "add"]), st.integers(0, 30)), max_size=25)
     )
-    @settings(max_examples=120, deadline=None)
+    @examples(120)
     def test_whatever_is_done_the_page_stays_whole(self, doings: list[tuple[str, int]]) -> None:
         w = page(READ, EACH, FORK, DRAFT, ASK, OUT)
         for what, pick in doings:

@@ -7,10 +7,11 @@ import unittest
 import zipfile
 
 from fpdf import FPDF
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from practice_town import reports
+from tests.short import examples
 from ulmus.protocols.documents import MOST_ROWS, kind_of, read
 from ulmus.protocols.errors import OutsideError
 
@@ -187,7 +188,7 @@ class Wrong(unittest.TestCase):
             read(packed({"word/document.xml": entities, "[Content_Types].xml": b"<Types/>"}), "x.docx")
 
     @given(st.binary(max_size=300), st.sampled_from(["x.csv", "x.txt", "x.md", "x.xyz", ""]))
-    @settings(deadline=None, max_examples=60)
+    @examples(60)
     def test_no_bytes_break_it(self, body: bytes, name: str) -> None:
         try:
             self.assertIsInstance(read(body, name).text, str)

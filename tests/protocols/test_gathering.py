@@ -8,11 +8,12 @@ import time
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from practice_town.recordings import episodes, srt, vtt
 from tests.protocols.outside import WithTown, answering, raw
+from tests.short import examples
 from ulmus.protocols import filestore, jsonpath, opml, pages, robots, searches, services, sitemaps, transcripts
 from ulmus.protocols.errors import OutsideError
 from ulmus.protocols.net import Web
@@ -207,7 +208,7 @@ class Transcripts(unittest.TestCase):
                 transcripts.parse(text)
 
     @given(st.text(max_size=200))
-    @settings(deadline=None, max_examples=60)
+    @examples(60)
     def test_no_text_breaks_it(self, text: str) -> None:
         for source in (text, f"WEBVTT\n\n00:00:01.000 --> 00:00:02.000\n{text}\n"):
             try:

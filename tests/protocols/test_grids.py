@@ -6,10 +6,11 @@ import csv
 import io
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from openpyxl import load_workbook
 
+from tests.short import examples
 from ulmus.protocols import documents
 from ulmus.protocols.documents import grids
 
@@ -67,7 +68,7 @@ class Workbooks(unittest.TestCase):
         self.assertEqual(len(book.active["A2"].value), grids.LONGEST_XLSX_CELL)
 
     @given(st.lists(st.text(max_size=20), min_size=1, max_size=3))
-    @settings(max_examples=40, deadline=None)
+    @examples(40)
     def test_any_text_makes_a_file_that_opens(self, cells: list[str]) -> None:
         cells = [c.encode("utf-8", "replace").decode() for c in cells]
         book = load_workbook(io.BytesIO(grids.to_xlsx(["A"] * len(cells), [cells])))
@@ -84,7 +85,7 @@ class OpenDocument(unittest.TestCase):
         self.assertEqual(documents.read(grids.to_ods(["N"], [[2.5]]), "x.ods").rows, [{"N": "2.5"}])
 
     @given(st.text(max_size=20))
-    @settings(max_examples=30, deadline=None)
+    @examples(30)
     def test_any_text_makes_a_file_that_opens(self, cell: str) -> None:
         cell = cell.encode("utf-8", "replace").decode()
         documents.read(grids.to_ods(["A", "B"], [[cell, "x"]]), "x.ods")

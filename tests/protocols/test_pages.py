@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from practice_town.world import SITES, articles
 from tests.protocols.outside import WithTown, answering, raw
+from tests.short import examples
 from ulmus.protocols import pages
 from ulmus.protocols.errors import OutsideError
 from ulmus.protocols.text import decode
@@ -118,7 +119,7 @@ class Odd(unittest.TestCase):
         except OutsideError as error:
             self.assertTrue(error.message)
 
-    @settings(max_examples=25, deadline=None)
+    @examples(25)
     @given(st.text(max_size=400))
     def test_no_text_does_worse_than_be_refused(self, text: str) -> None:
         try:

@@ -180,7 +180,7 @@ class WithHouse(unittest.TestCase):
         with self.services.store.read() as session:
             return session.get_one(tables.Run, run_id)
 
-    def until(self, run_id: int, *states: str, seconds: float = 15) -> tables.Run:
+    def until(self, run_id: int, *states: str, seconds: float = 60) -> tables.Run:
         """Wait until the run is in one of `states`."""
         self.wait_for(
             lambda: self.run_of(run_id).state in states,
@@ -189,7 +189,7 @@ class WithHouse(unittest.TestCase):
         )
         return self.run_of(run_id)
 
-    def wait_for(self, true: Callable[[], bool], says: Callable[[], str] = lambda: "", seconds: float = 15) -> None:
+    def wait_for(self, true: Callable[[], bool], says: Callable[[], str] = lambda: "", seconds: float = 60) -> None:
         end = time.monotonic() + seconds
         while not true():
             if time.monotonic() > end:
