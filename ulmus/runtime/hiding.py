@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import secrets
+from collections.abc import Callable
 
 from sqlalchemy import Connection
 from sqlalchemy.orm import Session
@@ -28,13 +29,13 @@ def hidden(connection: Connection, text: str) -> str:
 
 def known_as(session: Session, text: str) -> tuple[str, ...]:
     """As what a text may stand in the database: itself, and hidden where this house has hidden any."""
-    return names(session.connection(), text)
+    return names(session.connection())(text)
 
 
-def names(connection: Connection, text: str) -> tuple[str, ...]:
-    """As `known_as`, by a plain connection."""
+def names(connection: Connection) -> Callable[[str], tuple[str, ...]]:
+    """As `known_as`, for many texts."""
     key = _key(connection)
-    return (text,) if key is None else (text, _digest(key, text))
+    return lambda text: (text,) if key is None else (text, _digest(key, text))
 
 
 def _key(connection: Connection) -> str | None:

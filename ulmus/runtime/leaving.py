@@ -67,7 +67,8 @@ def gone(services: Services, addresses: Collection[str]) -> dict[str, str]:
     """Of some addresses those that nothing of a mailing goes to, each with why: ``left`` or ``bounced``."""
     gone: dict[str, str] = {}
     with services.store.read() as session:
-        known = {name: address for address in map(folded, addresses) for name in hiding.known_as(session, address)}
+        names = hiding.names(session.connection())
+        known = {name: address for address in map(folded, addresses) for name in names(address)}
         wanted = list(known)
         for at in range(0, len(wanted), AT_ONCE):
             some = select(tables.Leaver.address, tables.Leaver.why).where(tables.Leaver.address.in_(wanted[at : at + AT_ONCE]))

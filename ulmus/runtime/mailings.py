@@ -97,10 +97,11 @@ def put(connection: Database, piece: tables.Piece, readers: Iterable[Reader]) ->
         "DELETE FROM mailing_letters WHERE piece_id = ? AND state IN ('waiting', 'refused', 'left', 'dropped')", (piece_id,)
     )
     there = {one for (one,) in connection.exec_driver_sql("SELECT folded FROM mailing_letters WHERE piece_id = ?", (piece_id,))}
+    names = hiding.names(connection)
     waiting = [
         (piece_id, _key(piece.key, folded), reader.address, folded, _encode(reader.fields), reader.row)
         for reader in readers
-        if not there.intersection(hiding.names(connection, folded := leaving.folded(mail.bare(reader.address))))
+        if not there.intersection(names(folded := leaving.folded(mail.bare(reader.address))))
     ]
     connection.exec_driver_sql(
         "INSERT INTO mailing_letters (piece_id, key, address, folded, fields, row, state, message, tries)"
@@ -240,7 +241,7 @@ class Round:
         now = self.services.clock()
         with self.services.store.writing() as connection:
             self._write(connection)
-            known = hiding.names(connection, letter.folded)
+            known = hiding.names(connection)(letter.folded)
             written = connection.exec_driver_sql(
                 "UPDATE mailing_letters SET state = 'intent', tried_at = ? WHERE id = ? AND state = 'waiting'"
                 " AND NOT EXISTS (SELECT 1 FROM leavers WHERE address IN (?, ?))"

@@ -190,7 +190,10 @@ def remove(services: Services, mentions: Mentions, who: str, rows: bool = True, 
         packed.rewrite(services.store, run, lambda event: _rewritten(event, mentions, mark))
     with services.store.writing() as connection:
         connection.exec_driver_sql("PRAGMA secure_delete = ON")
-        for entry in list(_entries(connection, mentions)):
+        with Session(connection) as session:
+            # What began meanwhile is left for the next time.
+            settled = [entry for entry in _entries(connection, mentions) if _told(session, entry, mentions)[2]]
+        for entry in settled:
             if not _by_hand(connection, entry):
                 _mark(connection, entry, mentions, mark)
         for sha in kept:

@@ -341,7 +341,8 @@ def pass_over(session: Session, workflow_id: int, now: float, identities: list[s
 
 def known_of(session: Session, workflow_id: int, identities: list[str]) -> set[str]:
     """Which of these a start has handed out before."""
-    known = {name: identity for identity in identities for name in hiding.known_as(session, identity)}
+    names = hiding.names(session.connection())
+    known = {name: identity for identity in identities for name in names(identity)}
     rows = session.connection().exec_driver_sql(
         "SELECT identity FROM seen WHERE workflow_id = ? AND identity IN (SELECT value FROM json_each(?))",
         (workflow_id, json.dumps(list(known))),

@@ -170,7 +170,9 @@ function Leavers() {
       <ul className="max-h-56 divide-y divide-line overflow-y-auto text-sm">
         {found.data.leavers.map((one) => (
           <li key={one.address} className="flex items-baseline gap-3 py-1">
-            <span className="[overflow-wrap:anywhere]">{one.address}</span>
+            <span className="[overflow-wrap:anywhere]">
+              {one.address.startsWith("#") ? "somebody who was removed" : one.address}
+            </span>
             <span className="text-soft">
               {one.why === "bounced" ? "could not be reached" : `left${one.mailing && ` by “${one.mailing}”`}`},{" "}
               {when(one.at)}

@@ -2,11 +2,14 @@
 import { typing } from "../../../components/keys";
 
 const LONGEST = 2000;
+/** What is held beside letters; Shift and its like are no keys of their own. */
+const HELD = ["Backspace", "Enter", "Escape"];
 let held: string[] | null = null;
 let timer = 0;
 
 function hold(event: KeyboardEvent) {
   if (!held || typing(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key.length > 1 && !HELD.includes(event.key)) return;
   event.preventDefault();
   event.stopImmediatePropagation();
   held.push(event.key);
@@ -44,6 +47,8 @@ export function giveKeys(first: HTMLElement | null) {
 /** What of some keys is text for a field, and which keys follow it. */
 export function parted(keys: string[], field: boolean): [text: string, rest: string[]] {
   if (!field) return ["", keys];
-  const end = keys.findIndex((key) => key.length > 1);
-  return end < 0 ? [keys.join(""), []] : [keys.slice(0, end).join(""), keys.slice(end)];
+  const end = keys.findIndex((key) => key.length > 1 && key !== "Backspace");
+  const [typed, rest] = end < 0 ? [keys, []] : [keys.slice(0, end), keys.slice(end)];
+  const text = typed.reduce<string[]>((all, key) => (key === "Backspace" ? all.slice(0, -1) : [...all, key]), []);
+  return [text.join(""), rest];
 }
