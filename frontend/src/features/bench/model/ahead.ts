@@ -49,6 +49,6 @@ export function parted(keys: string[], field: boolean): [text: string, rest: str
   if (!field) return ["", keys];
   const end = keys.findIndex((key) => key.length > 1 && key !== "Backspace");
   const [typed, rest] = end < 0 ? [keys, []] : [keys.slice(0, end), keys.slice(end)];
-  const text = typed.reduce<string[]>((all, key) => (key === "Backspace" ? all.slice(0, -1) : [...all, key]), []);
-  return [text.join(""), rest];
+  const text = typed.reduce((all, key) => (key === "Backspace" ? all.slice(0, -1) : all + key), "");
+  return [text, rest];
 }
