@@ -18,6 +18,7 @@ if [ "${1:-}" = browser ] && [ "$(id -u)" = 0 ]; then
   test -x /usr/sbin/postfix || peers="$peers postfix"
   test -x /usr/sbin/apache2 || peers="$peers apache2"
   test -x /usr/bin/prosody || peers="$peers prosody"
+  test -x /usr/bin/redis-server || peers="$peers redis-server"
   if [ -n "$peers" ]; then
     # They are installed, not begun: tests begin their own, on loopback ports.
     policy=/usr/sbin/policy-rc.d

@@ -22,6 +22,7 @@ from .api import create_app
 from .api.http.base import House
 from .api.public.forms import LARGEST_FORM
 from .runtime import logs
+from .runtime.elsewhere import Broker, Elsewhere
 from .runtime.engine import Engine
 from .runtime.executors import Threads
 from .runtime.proofing import Proofs
@@ -29,6 +30,7 @@ from .runtime.services import Services
 from .store import place, tables
 
 WEB_THREADS = 40
+WAITING_THREADS = 1000
 SPARE_THREADS = 24
 """Threads there are beside those that pages hold which listen for events."""
 CONNECTIONS = 4000
@@ -52,6 +54,8 @@ class Config:
     """How the log is written: as ``words`` or as ``json``, an object a line."""
     pack_after: float = 90.0
     """Days after its end in which a run's journal is packed into a file; 0 for never."""
+    broker: str = ""
+    """The address of a broker (Celery) whose workers carry out what gathers and drafts; empty: this process does."""
     take_back: float = 10.0
     """Seconds after an approval in which what it lets out may be taken back."""
 
@@ -59,7 +63,7 @@ class Config:
 class Server:
     """A running Ulmus: engine, proofs and web server."""
 
-    def __init__(self, config: Config, services: Services | None = None) -> None:
+    def __init__(self, config: Config, services: Services | None = None, broker: Broker | None = None) -> None:
         self.config = config
         spare_memory()
         url = config.public_url or f"http://{config.host}:{config.port}"
@@ -67,12 +71,15 @@ class Server:
         if config.moved:
             place.stand_here(self.services.store)
         self.services.public_url = url
-        self.engine = Engine(self.services)
+        # Whoever waits for a worker holds a thread and nothing else.
+        self.engine = Engine(self.services, Threads(WAITING_THREADS) if broker or config.broker else None)
         self.engine.outbox.take_back = config.take_back
         self.engine.keeping.after = config.pack_after
         self._proof_threads = Threads(8)
         proofs = Proofs(self.services, self._proof_threads, self.engine.handlers, self.engine.uses)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
+        if broker or config.broker:
+            house.elsewhere = self._elsewhere(broker or self._broker(config.broker))
         with self.services.store.read() as session:
             if session.scalar(select(tables.User.id).limit(1)) is None:
                 house.first_key = secrets.token_urlsafe(12)
@@ -100,6 +107,18 @@ class Server:
         self.url = config.public_url or f"http://{config.host}:{self.port}"
         self.services.public_url = self.url
         spare_collecting()
+
+    def _broker(self, url: str) -> Broker:
+        """Celery is loaded only where it is wanted."""
+        from .workers.broker import CeleryBroker
+
+        return CeleryBroker(url, self.services.store.identity)
+
+    def _elsewhere(self, broker: Broker) -> Elsewhere:
+        """Have workers carry out what gathers and drafts."""
+        elsewhere = Elsewhere(self.services, broker, self.engine.writer.post)
+        self.engine.handlers.carried_out(elsewhere)
+        return elsewhere
 
     def _make_room(self, listening: int) -> None:
         """Have threads for everything beside the pages that listen."""
@@ -134,6 +153,8 @@ class Server:
         self._web.trigger._fds = []
         self._web.close()
         self.engine.stop()
+        if self.house.elsewhere is not None:
+            self.house.elsewhere.close()
         self.house.practice.stop()
         self._proof_threads.stop()
         self.services.close()

@@ -26,7 +26,7 @@ from practice_town.app import _free_port as free_port
 
 WANTED = bool(os.environ.get("CI") or os.environ.get("PEERS"))
 PROSODY, POSTFIX, APACHE = "/usr/bin/prosody", "/usr/sbin/postfix", "/usr/sbin/apache2"
-DOVECOT = "/usr/sbin/dovecot"
+DOVECOT, REDIS = "/usr/sbin/dovecot", "/usr/bin/redis-server"
 
 
 def needs(server: str) -> Callable[[Any], Any]:
@@ -52,6 +52,10 @@ class Server:
         self.port = free_port()
         self.prepare()
         self.log = (self.folder / "log").open("wb")
+        self.begin()
+
+    def begin(self) -> None:
+        """Start it, also once more where it was killed."""
         self.process = subprocess.Popen(self.command(), stdout=self.log, stderr=self.log, start_new_session=True)
         self._until_it_answers()
 
@@ -130,6 +134,28 @@ Component "rooms.town.test" "muc"
 
     def command(self) -> list[str]:
         return [PROSODY, "--config", str(self.folder / "prosody.cfg.lua"), "-F"]
+
+
+class Redis(Server):
+    """A Redis that keeps nothing on disk."""
+
+    def prepare(self) -> None:
+        pass
+
+    def command(self) -> list[str]:
+        return [
+            REDIS,
+            "--port",
+            str(self.port),
+            "--bind",
+            "127.0.0.1",
+            "--save",
+            "",
+            "--appendonly",
+            "no",
+            "--dir",
+            str(self.folder),
+        ]
 
 
 class Postfix(Server):

@@ -41,6 +41,14 @@ TAKE_BACK = click.option(
     metavar="DAYS",
     help="When the journal of a run that ended is packed into a file, at night; 0 for never.",
 )
+@click.option(
+    "--executor",
+    type=click.Choice(["threads", "celery"]),
+    default="threads",
+    show_default=True,
+    help="Who carries out what gathers and drafts: this process, or workers on other machines.",
+)
+@click.option("--broker", default="", metavar="URL", help="The broker between the house and its workers, such as redis://….")
 @click.option("--moved", is_flag=True, help="This folder was moved here, and nobody works with the old one: it is not held.")
 def serve(
     data: Path,
@@ -52,6 +60,8 @@ def serve(
     trusted_proxy: str,
     log: str,
     pack_after: float,
+    executor: str,
+    broker: str,
     moved: bool,
 ) -> None:
     """Serve the app and carry out live workflows.
@@ -60,6 +70,10 @@ def serve(
     """
     from ..server import Config
 
+    if (executor == "celery") != bool(broker):
+        raise click.ClickException("Workers need both “--executor celery” and “--broker URL”.")
+    if broker:
+        _reached(broker)
     config = Config(
         data,
         host,
@@ -70,9 +84,70 @@ def serve(
         moved=moved,
         log=log,
         pack_after=pack_after,
+        broker=broker,
         take_back=take_back,
     )
     _serve(config, open_words="Ulmus is open at")
+
+
+def _reached(broker: str) -> None:
+    """Look whether the broker is there, and end in words where it is not."""
+    try:
+        from ..runtime.elsewhere import BrokerAway
+        from ..workers.broker import checked
+    except ImportError:
+        raise click.ClickException("Workers need more packages: pip install “ulmus[workers]”.") from None
+    try:
+        checked(broker)
+    except BrokerAway as error:
+        raise click.ClickException(f"The broker cannot be reached: {error}") from None
+
+
+@main.command()
+@click.option("--broker", required=True, metavar="URL", help="The broker the house publishes on, such as redis://….")
+@click.option("--house", required=True, metavar="URL", help="Where the house is reached; over HTTPS, unless it is on this machine.")
+@click.option("--key", envvar="ULMUS_WORKER_KEY", required=True, help="The worker's key (or ULMUS_WORKER_KEY), made by worker-key.")
+@click.option("--concurrency", default=16, show_default=True, type=click.IntRange(1, 500), help="Steps at once.")
+@ALLOW
+def worker(broker: str, house: str, key: str, concurrency: int, allow: tuple[str, ...]) -> None:
+    """Carry out what gathers and drafts for a house on another machine.
+
+    It needs the same version as the house, and the same plug-ins. Secrets never pass the broker: the worker asks the
+    house for the connections of a task, over its own link.
+    """
+    from urllib.parse import urlsplit
+
+    from ..protocols.errors import OutsideError
+    from ..server import set_up_logging
+
+    at = urlsplit(house)
+    if at.scheme != "https" and at.hostname not in ("127.0.0.1", "localhost", "::1"):
+        raise click.ClickException("The link to the house carries secrets: give its HTTPS address.")
+    _reached(broker)
+    from ..workers.worker import Told, run
+
+    set_up_logging()
+    click.echo(f"Working for {house}, {concurrency} steps at once.")
+    try:
+        run(broker, house, key, concurrency, frozenset(allow))
+    except (Told, OutsideError) as error:
+        raise click.ClickException(str(error)) from None
+
+
+@main.command("worker-key")
+@click.argument("name")
+@DATA
+def worker_key(name: str, data: Path) -> None:
+    """Make a key for the worker NAME; it is shown once, and one made before under this name is void."""
+    from ..api.public.work import make_key
+    from ..store import DataTrouble, Store
+
+    try:
+        store = Store(data)
+    except DataTrouble as error:
+        raise click.ClickException(str(error)) from None
+    click.echo(make_key(store, name[:60]))
+    store.close()
 
 
 @main.command()

@@ -3,7 +3,7 @@
 ``failed`` and below it: ``unreachable`` (no answer came), ``refused`` (it does not want to), ``address`` (it takes nothing for this address), ``rate_limited`` (not so often),
 ``not_found`` (there is no such thing there), ``bad_answer`` (what came cannot be used), ``too_large`` (it is more than is taken),
 ``misconfigured`` (the line or its connection is not set up for this), ``nothing_to_do`` (what it was given is empty or does not fit),
-``stopped`` (somebody stopped it), ``refused_address`` (no owner has allowed this private address). Whether a request may have taken
+``stopped`` (somebody stopped it), ``worker`` (the worker elsewhere was lost), ``refused_address`` (no owner has allowed this private address). Whether a request may have taken
 effect although no answer came is said beside the code, for it can be so with several.
 """
 
@@ -88,6 +88,12 @@ class Stopped(OutsideError):
     """Somebody stopped it."""
 
     code = "stopped"
+
+
+class WorkerLost(OutsideError):
+    """Nobody carried it out to its end: it says nothing of the outside."""
+
+    code = "worker"
 
 
 class RefusedAddress(Refused):

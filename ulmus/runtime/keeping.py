@@ -7,7 +7,7 @@ import datetime as dt
 import logging
 
 from ..store import DataTrouble, packed
-from . import terms
+from . import elsewhere, terms
 from .executors import Executor
 from .services import Services
 
@@ -47,6 +47,7 @@ class Keeping:
             if now >= self._next_sweep:
                 self._next_sweep = now + DAY / 2
                 packed.sweep(self.services.store)
+                elsewhere.forget(self.services, now - DAY)
         except Exception as error:
             if not self.services.health.met(error):
                 log.exception("what is old could not be removed or packed")

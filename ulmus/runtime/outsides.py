@@ -24,7 +24,7 @@ from ..core import slots
 from ..core.workflow import Line, points_at
 from ..core.workflow.kinds import StepSpec
 from ..core.workflow.settings import read_as_far_as
-from ..protocols.errors import OutsideError, Unreachable
+from ..protocols.errors import OutsideError, Unreachable, WorkerLost
 from ..steps import kinds
 from ..steps.api import Limited
 from ..store import tables
@@ -260,6 +260,8 @@ class Outsides:
                 self._let_through(outside)
 
     def _heard(self, outside: Outside, error: OutsideError | None) -> None:
+        if isinstance(error, WorkerLost):
+            return
         now = self.services.clock()
         with self._lock:
             before = outside.resting

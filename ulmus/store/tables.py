@@ -308,6 +308,22 @@ class JournalEntry(Base):
     event: Mapped[dict[str, Any]]
 
 
+class Lease(Base):
+    """That a step is carried out by a worker elsewhere: written before it is published, held for as long as the worker is heard of
+    (`until`), over at `ended_at`. The id is a digest of the house, the run, the address and what is done there for the how-manieth time."""
+
+    __tablename__ = "leases"
+    __table_args__ = (Index("leases_by_end", "ended_at"),)
+    id: Mapped[str] = mapped_column(String(64), primary_key=True)
+    run_id: Mapped[int]
+    address: Mapped[str] = mapped_column(String(300))
+    kind: Mapped[str] = mapped_column(String(40))
+    published_at: Mapped[float]
+    until: Mapped[float]
+    worker: Mapped[str] = mapped_column(String(120), default="", server_default="")
+    ended_at: Mapped[float | None]
+
+
 class PackedFile(Base):
     """A kept file that a packed journal names."""
 

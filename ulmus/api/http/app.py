@@ -23,7 +23,7 @@ from ...core.values import read_json
 from ...core.workflow.file import plain_errors
 from ...places import APP
 from ...store import DataTrouble, packed
-from ..public import assistants, calls, data, feed, forms, hubs, joining, leaving, letters, watching
+from ..public import assistants, calls, data, feed, forms, hubs, joining, leaving, letters, watching, work
 from ..resources import (
     accounts,
     approvals,
@@ -146,6 +146,7 @@ def create_app(house: House | None) -> Application:
     app.register_blueprint(assistants.outside)
     app.register_blueprint(hubs.outside)
     app.register_blueprint(watching.outside)
+    app.register_blueprint(work.outside)
     app.register_error_handler(Refusal, _refused)
     app.register_error_handler(NoResultFound, lambda _: ({"message": "This is not here (any more).", "problems": []}, 404))
     app.register_error_handler(packed.Emptied, lambda error: ({"message": str(error), "problems": []}, 410))

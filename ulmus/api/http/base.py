@@ -15,6 +15,7 @@ from werkzeug.datastructures import FileStorage
 from ...readmodels.journals import Journals
 from ...runtime.calls import Crowd
 from ...runtime.comparing import Comparisons
+from ...runtime.elsewhere import Elsewhere
 from ...runtime.engine import Engine
 from ...runtime.practice import Practice
 from ...runtime.proofing import Proofs
@@ -45,6 +46,8 @@ class House:
     places: Places = field(default_factory=Places)
     tries: Tries = field(default_factory=Tries)
     challenges: Challenges = field(default_factory=Challenges)
+    elsewhere: Elsewhere | None = None
+    """What workers on other machines carry out, where there are any."""
     crowd: Crowd = field(default_factory=Crowd)
 
     def __post_init__(self) -> None:

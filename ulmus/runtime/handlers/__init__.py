@@ -9,6 +9,7 @@ from ...core.workflow import Line, Workflow, plans
 from ...protocols.errors import OutsideError
 from ...steps.api import Context
 from ..dispatcher import Task
+from ..elsewhere import Elsewhere
 from ..execution import plan_of
 from ..journal import Live
 from ..ports import Outbox, Runs
@@ -38,8 +39,9 @@ class Handlers:
     """The table of handlers."""
 
     def __init__(self, services: Services, outbox: Outbox, runs: Runs) -> None:
+        self.performing = Performing()
         self.table: dict[type, Handler] = {
-            flow.Perform: Performing(),
+            flow.Perform: self.performing,
             flow.Send: Sending(outbox),
             flow.Follow: Following(services),
             flow.Write: Writing(services),
@@ -53,6 +55,10 @@ class Handlers:
             flow.Rest: Resting(),
             flow.Stop: Stopping(),
         }
+
+    def carried_out(self, elsewhere: Elsewhere) -> None:
+        """Have workers carry out what they can."""
+        self.performing.elsewhere = elsewhere
 
     def goes_outside(self, decision: flow.Decision) -> bool:
         """See `ports.Commits`."""

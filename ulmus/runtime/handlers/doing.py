@@ -18,6 +18,7 @@ from ...steps.api import Connection, Context, Outgoing, Progress, Result
 from ...store import tables
 from .. import execution, records, timing
 from ..dispatcher import Task
+from ..elsewhere import Elsewhere
 from ..journal import Live
 from ..ports import Outbox, Outdated, Runs
 from ..reach import check_reads
@@ -30,13 +31,16 @@ DEEPEST = 8
 
 
 class Performing(Handler):
-    """A line that gathers, drafts or thinks."""
+    """A line that gathers, drafts or thinks; by a worker elsewhere, where there are any and it can."""
 
     outside = True
+    elsewhere: Elsewhere | None = None
 
     def prepare(self, task: Task, context: Context) -> Result:
         if task.reach is not None:
             check_reads(task.line, task.values, task.reach)
+        if self.elsewhere is not None and self.elsewhere.takes(task.line):
+            return self.elsewhere.carry_out(task, context, lambda: execution.perform(task.line, context))
         return execution.perform(task.line, context)
 
     def commit(self, tx: Transaction, live: Live, decision: flow.Perform, prepared: Result) -> list[flow.Event]:

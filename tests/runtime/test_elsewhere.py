@@ -1,0 +1,156 @@
+"""Steps carried out by workers: what goes out and what stays, leases, and workers that are late, lost, double, wrong or of another kind."""
+
+from __future__ import annotations
+
+import json
+import threading
+from typing import Any
+from unittest import mock
+
+import httpx
+from sqlalchemy import select
+
+from tests.runtime.workers import WithWorkers
+from ulmus import __version__
+from ulmus.core import flow
+from ulmus.core.cost import Usage
+from ulmus.runtime import elsewhere
+from ulmus.store import tables
+from ulmus.workers.broker import queue_of
+from ulmus.workers.worker import Told
+
+DEAR = {"usage": Usage(calls=1, cost=0.5).model_dump()}
+
+
+class Carried(WithWorkers):
+    def leases(self) -> list[tables.Lease]:
+        with self.services.store.read() as session:
+            return list(session.scalars(select(tables.Lease).order_by(tables.Lease.published_at)))
+
+    def asked(self, path: str, body: Any = None, key: str = "", version: str = "") -> httpx.Response:
+        head = {"Authorization": f"Bearer {key or self.key}", "X-Ulmus-Version": version or __version__}
+        return httpx.post(f"{self.server.url}/api/work{path}", json=body or {}, headers=head)
+
+    def test_what_gathers_and_drafts_goes_out_and_the_rest_stays(self) -> None:
+        self.at_work()
+        run = self.new_item(self.live())
+        self.answer(run)
+        self.until(run, "done")
+        self.assertEqual([one.kind for one in self.leases()], ["read_page", "draft"])
+        self.assertTrue(all(one.ended_at and one.worker.startswith("one ") for one in self.leases()))
+        self.assertEqual(len(self.posts()), 1)
+        self.assertGreater(self.run_of(run).cost, 0)
+        # The broker was told ids, and nothing else.
+        self.assertTrue(all(len(one) == 64 and int(one, 16) for one in self.broker.published))
+
+    def test_a_note_comes_back_as_a_rewrite(self) -> None:
+        self.at_work()
+        run = self.new_item(self.live())
+        first = self.question(run).text
+        self.answer(run, "back", note="Begin with the lock.")
+        self.wait_for(lambda: self.run_of(run).state == "asking" and self.question(run).round == 2)
+        self.assertNotEqual(self.question(run).text, first)
+
+    def test_a_lost_worker_loses_its_lease_and_another_takes_it(self) -> None:
+        with mock.patch.object(elsewhere, "HEARD", 0.4):
+            run = self.new_item(self.live())
+            task = self.broker.offers.get(timeout=10)
+            # It begins, and is not heard of again.
+            self.assertEqual(self.asked(f"/{task}/begin", {"process": "gone"}).status_code, 200)
+            again = self.broker.offers.get(timeout=20)
+            self.assertNotEqual(again, task)
+            self.broker.offers.put(again)
+        self.at_work()
+        self.until(run, "asking")
+        before = self.run_of(run).cost
+        # Its answer comes all the same: too late, and paid for.
+        late = {"output": {"text": "Too late."}, "answer": "a"} | DEAR
+        for _ in range(2):
+            self.assertEqual(self.asked(f"/{task}/answer", late).json(), {"wanted": False})
+        self.wait_for(lambda: self.run_of(run).cost >= before + 0.5)
+        self.answer(run)
+        self.until(run, "done")
+        self.assertAlmostEqual(self.run_of(run).cost, before + 0.5, places=4)
+
+    def test_where_nobody_takes_it_that_is_said(self) -> None:
+        self.elsewhere._waits = 0.3
+        run = self.new_item(self.live())
+        self.until(run, "failed", "stuck", seconds=60)
+        self.assertIn("No worker took this", self.run_of(run).message)
+
+    def test_wrong_answers_are_failures_in_words(self) -> None:
+        for told, words in (
+            ({"output": ["no", "object"]}, "cannot be kept"),
+            ({"failed": "It rained.", "code": "refused"}, "It rained"),
+            ({}, "cannot be kept"),
+        ):
+            run = self.new_item(self.live())
+            task = self.broker.offers.get(timeout=20)
+            self.assertEqual(self.asked(f"/{task}/answer", told).status_code, 200)
+            self.until(run, "failed", "stuck")
+            self.assertIn(words, self.run_of(run).message)
+
+    def test_one_takes_a_task_and_its_connections_once(self) -> None:
+        self.new_item(self.live())
+        page = self.broker.offers.get(timeout=10)
+        self.assertEqual(self.asked(f"/{page}/begin", {"process": "a"}).status_code, 200)
+        self.assertEqual(self.asked(f"/{page}/begin", {"process": "b"}).status_code, 410)
+        output = {"text": "The lock is open. " * 30, "title": "Lock", "link": "http://a.example"}
+        self.asked(f"/{page}/answer", {"output": output, "answer": "x"})
+        draft = self.broker.offers.get(timeout=10)
+        told = self.asked(f"/{draft}/begin", {"process": "a"}).json()
+        self.assertNotIn('"k"', json.dumps(told))
+        wanted = {"key": "model", "kind": "model"}
+        self.assertEqual(self.asked(f"/{draft}/connection", wanted).json()["secrets"], {"key": "k"})
+        self.assertEqual(self.asked(f"/{draft}/connection", wanted).status_code, 422)
+        self.assertEqual(self.asked(f"/{draft}/connection", {"key": "pond", "kind": "posting"}).status_code, 422)
+        self.assertEqual(self.asked(f"/{page}/connection", wanted).status_code, 410)
+
+    def test_strangers_and_other_versions_get_nothing(self) -> None:
+        self.assertEqual(self.asked("/hello", key="x" * 40).status_code, 401)
+        told = self.asked("/hello", version="0.0.1")
+        self.assertEqual(told.status_code, 409)
+        self.assertIn("Install the same", told.json()["message"])
+        with self.assertRaises(Told):
+            self.worker("wrong").hello()
+        self.assertEqual(self.worker().hello()["lacks"], [])
+        self.assertIn("draft", self.asked("/hello", {"kinds": ["read_page"]}).json()["lacks"])
+        other = httpx.post(f"{self.server.url}/api/work/hello", json={})
+        self.assertEqual(other.status_code, 401)
+
+    def test_a_run_that_is_stopped_tells_its_worker(self) -> None:
+        run = self.new_item(self.live())
+        task = self.broker.offers.get(timeout=10)
+        self.asked(f"/{task}/begin")
+        self.assertEqual(self.asked(f"/{task}/heard").json(), {"wanted": True})
+        self.engine.record(run, flow.Cancelled(at=1.0, by="Ines"))
+        self.wait_for(lambda: not self.asked(f"/{task}/heard").json()["wanted"])
+
+    def test_after_a_restart_what_was_out_is_offered_again(self) -> None:
+        run = self.new_item(self.live())
+        task = self.broker.offers.get(timeout=10)
+        self.reopen()
+        self.assertEqual(self.broker.offers.get(timeout=20), task, "it is the same task still")
+        self.broker.offers.put(task)
+        self.at_work()
+        self.answer(run)
+        self.until(run, "done")
+
+    def test_a_broker_that_is_away_for_a_while_loses_nothing(self) -> None:
+        publish, back = self.broker.publish, threading.Event()
+
+        def away(task: str) -> None:
+            if not back.is_set():
+                raise elsewhere.BrokerAway("gone")
+            publish(task)
+
+        self.broker.publish = away
+        self.at_work()
+        run = self.new_item(self.live())
+        self.until(run, "running")
+        threading.Timer(2.0, back.set).start()
+        self.answer(run)
+        self.until(run, "done")
+
+    def test_two_houses_have_two_queues(self) -> None:
+        self.assertNotEqual(queue_of("a" * 32), queue_of("b" * 32))

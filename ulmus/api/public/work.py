@@ -1,0 +1,156 @@
+"""The link between the house and its workers: what a task needs, and what came of it.
+
+Each worker shows a key of its own (``Authorization: Bearer …``, RFC 6750), made by ``ulmus worker-key``; the house keeps a digest. A worker of
+another version is told so and gets nothing. Connections are handed out for one task, once each; nothing of them is in the broker.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import secrets
+from collections.abc import Callable
+from typing import Any
+
+from flask import Blueprint, Response, jsonify, request
+
+from ... import __version__
+from ...protocols.errors import OutsideError
+from ...runtime.elsewhere import Elsewhere, NotWanted
+from ...steps import kinds
+from ...store import Store
+from ..http.base import house
+from ..security.auth import room
+
+outside = Blueprint("work", __name__, url_prefix="/api/work")
+FACT = "worker key "
+LARGEST = 110_000_000
+
+
+def make_key(store: Store, name: str) -> str:
+    """A new key for a worker called so; one made before under this name is void."""
+    key = secrets.token_urlsafe(32)
+    store.note(FACT + name, _digest(key))
+    return key
+
+
+def _digest(key: str) -> str:
+    return hashlib.sha256(key.encode()).hexdigest()
+
+
+def _worker() -> str:
+    """Who asks, by its key; empty for strangers."""
+    scheme, _, key = request.headers.get("Authorization", "").partition(" ")
+    if scheme.lower() != "bearer" or not key:
+        return ""
+    with house().services.store.read() as session:
+        rows = session.connection().exec_driver_sql("SELECT name, value FROM house WHERE name GLOB ?", (f"{FACT}*",)).all()
+    asked = _digest(key)
+    return next((str(name).removeprefix(FACT) for name, kept in rows if hmac.compare_digest(str(kept), asked)), "")
+
+
+def _refused(words: str, status: int) -> tuple[Response, int]:
+    return jsonify(message=words), status
+
+
+def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
+    """Answer a worker that is known, speaks this version and asks of a house that has workers."""
+    worker = _worker()
+    if not worker:
+        return _refused("This key is not known here. Make one with “ulmus worker-key”.", 401)
+    if request.headers.get("X-Ulmus-Version", "") != __version__:
+        return _refused(f"This house is version {__version__}. Install the same on the worker.", 409)
+    elsewhere = house().elsewhere
+    if elsewhere is None:
+        return _refused("This house carries out everything itself. Start it with “--executor celery”.", 409)
+    body = request.get_json(silent=True, cache=False)
+    try:
+        return view(elsewhere, worker, body if isinstance(body, dict) else {})
+    except NotWanted:
+        return _refused("This is not wanted any more.", 410)
+    except OutsideError as error:
+        return jsonify(message=error.message, code=error.code, retryable=error.retryable), 422
+
+
+@outside.post("/hello")
+def hello() -> Any:
+    """The house’s own name, and which kinds of line the worker lacks that are here."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        lacks = sorted(set(kinds()) - set(map(str, body.get("kinds") or [])))
+        return jsonify(house=elsewhere.services.store.identity, worker=worker, lacks=lacks)
+
+    return _served(told)
+
+
+@outside.post("/<id_>/begin")
+def begin(id_: str) -> Any:
+    """The task: its line, the values its slots read, and how it is to be carried out."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        out = elsewhere.begin(id_, f"{worker} {str(body.get('process', ''))[:40]}".strip())
+        context = out.context
+        return jsonify(
+            line=out.task.line.model_dump(mode="json"),
+            values=dict(context.values),
+            outside=sorted(context.outside),
+            rewrite=list(context.rewrite) if context.rewrite is not None else None,
+            asked_later=context.asked_later,
+            seed=context.seed,
+            take=context.take,
+            seconds=max(1.0, out.task.deadline - elsewhere.services.clock()),
+        )
+
+    return _served(told)
+
+
+@outside.post("/<id_>/heard")
+@room(1_000_000)
+def heard(id_: str) -> Any:
+    """A worker is at it; whether it is still wanted. Progress may be lost."""
+    return _served(lambda elsewhere, worker, body: jsonify(wanted=elsewhere.heard(id_, str(body.get("partial", ""))[:200_000])))
+
+
+@outside.post("/<id_>/connection")
+def connection(id_: str) -> Any:
+    """A connection of the task’s line, opened, once."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        found = elsewhere.connection(id_, str(body.get("key", "")), str(body.get("kind", "")))
+        settings = found.settings.model_dump(mode="json")
+        answer = jsonify(kind=found.kind, name=found.name, settings=settings, secrets=dict(found.secrets))
+        answer.headers["Cache-Control"] = "no-store"
+        return answer
+
+    return _served(told)
+
+
+@outside.post("/<id_>/house")
+@room(LARGEST)
+def asked(id_: str) -> Any:
+    """What the house shows the task’s line: a kept file, a file to be kept, names, and what went out before."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        shown, what, of = elsewhere.workspace(id_), body.get("what"), body.get("of")
+        if what == "file":
+            found = shown.file(str(of))
+            return jsonify(found=None if found is None else [found[0], found[1], base64.b64encode(found[2]).decode()])
+        if what == "keep" and isinstance(of, list) and len(of) == 3:
+            return jsonify(found=shown.keep(str(of[0]), str(of[1]), base64.b64decode(str(of[2]))))
+        if what == "name":
+            return jsonify(found=shown.connection_name(str(of)))
+        if what == "sheet":
+            return jsonify(found=shown.sheet_name(str(of)))
+        if what == "published":
+            return jsonify(found=shown.known.published().texts if shown.known.published is not None else [])
+        return _refused("This is shown at home only.", 501)
+
+    return _served(told)
+
+
+@outside.post("/<id_>/answer")
+@room(LARGEST)
+def answer(id_: str) -> Any:
+    """What came of a task; whether it was waited for."""
+    return _served(lambda elsewhere, worker, body: jsonify(wanted=elsewhere.answer(id_, body)))

@@ -1,0 +1,278 @@
+"""A worker: takes tasks from its house's queue, asks the house for what each needs, carries it out and answers.
+
+It keeps nothing. What it is told over the broker is an id; the line, the values and the connections come over a link of its own, with
+its key. It says every few seconds that it is still at work, and hears whether that is still wanted.
+"""
+
+from __future__ import annotations
+
+import base64
+import logging
+import os
+import secrets
+import socket
+import threading
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+import httpx
+
+from .. import __version__
+from ..core.drafting import Known
+from ..core.drafting.repeats import Published
+from ..core.drafting.turns import Rewrite
+from ..core.workflow import Line
+from ..protocols.errors import NotFound, OutsideError, Refused, Unreachable
+from ..protocols.languages import language_of
+from ..protocols.net import Web
+from ..runtime.execution import guarded, perform
+from ..steps import connection_kinds, kinds
+from ..steps.api import Connection, Context, StepFailed, Workspace
+from .broker import TASK, application, queue_of
+
+log = logging.getLogger("ulmus")
+
+BEAT = 5.0
+PATIENCE = 120.0
+"""Seconds for which an answer is brought to a house that cannot be reached."""
+
+
+class Told(Exception):
+    """The house refuses, in words."""
+
+    def __init__(self, words: str, status: int) -> None:
+        super().__init__(words)
+        self.status = status
+
+
+class AtHome(Exception):
+    """This can be carried out at home only."""
+
+
+class Link:
+    """The link to the house. Thread-safe."""
+
+    def __init__(self, house: str, key: str) -> None:
+        head = {"Authorization": f"Bearer {key}", "X-Ulmus-Version": __version__}
+        self._client = httpx.Client(base_url=f"{house.rstrip('/')}/api/work", headers=head, timeout=30.0)
+
+    def ask(self, path: str, body: Mapping[str, Any], patience: float = 20.0) -> dict[str, Any]:
+        """Ask the house; one that does not answer is asked again for a while. Raises `Told`, and `Unreachable` in the end."""
+        end, pause = time.monotonic() + patience, 0.2
+        while True:
+            try:
+                answer = self._client.post(path, json=dict(body))
+                if answer.status_code < 500 or answer.status_code == 501:
+                    break
+                words = f"the house answered {answer.status_code}"
+            except httpx.HTTPError as error:
+                words = str(error) or type(error).__name__
+            if time.monotonic() > end:
+                raise Unreachable(f"The house cannot be reached: {words}.", retryable=True)
+            time.sleep(pause)
+            pause = min(5.0, pause * 2)
+        told: dict[str, Any] = answer.json() if answer.headers.get("content-type", "").startswith("application/json") else {}
+        if answer.status_code >= 400:
+            raise Told(str(told.get("message") or answer.status_code), answer.status_code)
+        return told
+
+    def close(self) -> None:
+        """End it."""
+        self._client.close()
+
+
+@dataclass(eq=False)
+class _Job:
+    """A task that is being carried out."""
+
+    id: str
+    wanted: bool = True
+    partial: str = ""
+    until: float = 0.0
+    sent: str = field(default="", repr=False)
+
+
+class Worker:
+    """Carries out tasks of one house."""
+
+    def __init__(self, house: str, key: str, allowed: frozenset[str] = frozenset()) -> None:
+        self.link = Link(house, key)
+        self.web = Web(allowed)
+        self.process = f"{socket.gethostname()}/{os.getpid()}"
+        self._jobs: dict[str, _Job] = {}
+        self._lock = threading.Lock()
+        self._stopped = threading.Event()
+
+    def hello(self) -> dict[str, Any]:
+        """Say who one is. Raises `Told` where the house does not know the key, or is of another version."""
+        return self.link.ask("/hello", {"kinds": sorted(kinds())})
+
+    def start(self) -> None:
+        """Begin to say that one is at work."""
+        threading.Thread(target=self._beat, daemon=True, name="ulmus-beat").start()
+
+    def stop(self) -> None:
+        """End."""
+        self._stopped.set()
+        self.link.close()
+
+    def carry_out(self, id_: str) -> None:
+        """Carry out a task and bring the answer home; nothing where it is not wanted any more."""
+        try:
+            told = self.link.ask(f"/{id_}/begin", {"process": self.process})
+        except Told as error:
+            log.info("%s was not begun: %s", id_[:12], error)
+            return
+        job = _Job(id_, until=time.monotonic() + float(told["seconds"]))
+        with self._lock:
+            self._jobs[id_] = job
+        try:
+            answer = self._done(job, told)
+        finally:
+            with self._lock:
+                self._jobs.pop(id_, None)
+        try:
+            self.link.ask(f"/{id_}/answer", answer | {"answer": secrets.token_hex(16)}, PATIENCE)
+        except (Told, OutsideError) as error:
+            log.warning("the answer to %s could not be brought: %s", id_[:12], error)
+
+    def _done(self, job: _Job, told: dict[str, Any]) -> dict[str, Any]:
+        """What came of a task, as an answer."""
+        line = Line.model_validate(told["line"])
+        if line.kind not in kinds():
+            return {"failed": f"The worker has no kind “{line.kind}”. Install its plug-in there.", "code": "misconfigured"}
+        try:
+            result = guarded(lambda: perform(line, self._context(job, told)))
+        except AtHome:
+            return {"home": True}
+        except OutsideError as error:
+            if isinstance(error.__cause__, AtHome):
+                return {"home": True}
+            more = {"code": error.code, "retryable": error.retryable, "retry_after": error.retry_after}
+            if isinstance(error, StepFailed):
+                more |= {"usage": error.usage.model_dump(), "detail": error.detail}
+            return {"failed": error.message, **more}
+        except Exception as error:
+            log.exception("a task met a fault")
+            return {"failed": f"The worker made a mistake ({type(error).__name__}); it has been logged there."}
+        return {"output": result.output, "detail": result.detail, "usage": result.usage.model_dump()}
+
+    def _context(self, job: _Job, told: dict[str, Any]) -> Context:
+        rewrite = told["rewrite"]
+
+        def progress(text: str) -> None:
+            job.partial = text
+
+        return Context(
+            web=self.web,
+            connect=partial(self._connect, job),
+            values=told["values"],
+            outside=frozenset(told["outside"]),
+            rewrite=Rewrite(rewrite[0], tuple(rewrite[1])) if rewrite is not None else None,
+            asked_later=bool(told["asked_later"]),
+            workspace=self._workspace(job),
+            seed=str(told["seed"]),
+            take=str(told["take"]),
+            progress=progress,
+            cancelled=lambda: not job.wanted or time.monotonic() > job.until,
+        )
+
+    def _connect(self, job: _Job, key: str, kind: str) -> Connection:
+        """A connection of the task's line, opened by the house; it is forgotten with the task."""
+        found = self._asked(job, "connection", {"key": key, "kind": kind})
+        spec = connection_kinds().get(str(found["kind"]))
+        if spec is None:
+            raise Refused(f"The worker has no kind of connection “{found['kind']}”. Install its plug-in there.")
+        return Connection(key, spec.name, str(found["name"]), spec.settings.model_validate(found["settings"]), found["secrets"])
+
+    def _workspace(self, job: _Job) -> Workspace:
+        def asked(what: str, of: Any) -> Any:
+            return self._asked(job, "house", {"what": what, "of": of})["found"]
+
+        def file(link: str) -> tuple[str, str, bytes] | None:
+            found = asked("file", link)
+            return None if found is None else (found[0], found[1], base64.b64decode(found[2]))
+
+        def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
+            kept: dict[str, Any] = asked("keep", [name, kind, base64.b64encode(content).decode()])
+            return kept
+
+        def home(*_: Any) -> Any:
+            raise AtHome
+
+        return Workspace(
+            rows=home,
+            sheet_name=partial(asked, "sheet"),
+            file=file,
+            known=Known(lambda: Published(asked("published", "")), self._dead, language_of=language_of),
+            keep=keep,
+            leave=home,
+            why_not=home,
+            gone=home,
+            results=home,
+            connection_name=partial(asked, "name"),
+            period=home,
+            workflow=home,
+        )
+
+    def _dead(self, link: str) -> str:
+        """What is wrong with a link; nothing where it answers."""
+        try:
+            answer = self.web.fetch(link, max_seconds=5.0)
+        except OutsideError as error:
+            return "" if error.retryable else error.message
+        return f"status {answer.status}" if answer.status in (404, 410) else ""
+
+    def _asked(self, job: _Job, what: str, body: Mapping[str, Any]) -> dict[str, Any]:
+        try:
+            return self.link.ask(f"/{job.id}/{what}", body)
+        except Told as error:
+            if error.status == 501:
+                raise AtHome from None
+            if error.status == 410:
+                job.wanted = False
+            raise NotFound(str(error)) from None
+
+    def _beat(self) -> None:
+        while not self._stopped.wait(BEAT / 5):
+            with self._lock:
+                jobs = list(self._jobs.values())
+            for job in jobs:
+                now = time.monotonic()
+                fresh = job.partial != job.sent
+                if not fresh and now < getattr(job, "next", 0.0):
+                    continue
+                job.next = now + BEAT  # type: ignore[attr-defined]
+                job.sent = job.partial
+                try:
+                    job.wanted = bool(self.link.ask(f"/{job.id}/heard", {"partial": job.sent if fresh else ""}, 1.0).get("wanted"))
+                except (Told, OutsideError):
+                    continue  # the house may be starting anew: the answer is brought all the same
+
+
+def run(broker: str, house: str, key: str, concurrency: int, allowed: frozenset[str] = frozenset()) -> None:
+    """Work until a signal. Raises `Told`, `OutsideError` where the house does not let it."""
+    worker = Worker(house, key, allowed)
+    told = worker.hello()
+    for name in told["lacks"]:
+        log.warning("this worker has no kind “%s”, which the house has: what needs it fails here. Install its plug-in.", name)
+    worker.start()
+    app = application(broker)
+    app.task(worker.carry_out, name=TASK)
+    try:
+        app.Worker(
+            queues=[queue_of(str(told["house"]))],
+            pool="threads",
+            concurrency=concurrency,
+            hostname=f"{told['worker']}@{socket.gethostname()}.{os.getpid()}",
+            loglevel="WARNING",
+            without_gossip=True,
+            without_mingle=True,
+            without_heartbeat=True,
+            quiet=True,
+        ).start()
+    finally:
+        worker.stop()
