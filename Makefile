@@ -6,7 +6,7 @@ SOURCES := $(shell find frontend/src frontend/public frontend/index.html fronten
 # Programs begin sooner where what was compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest effecttrial officetrial browsertrial realmodel whole fuzz soak shots docs clean
+.PHONY: demo test test-only build dev lint wheel wheelcheck plugincheck unit site bench measure fit crashtest workertrial effecttrial officetrial browsertrial realmodel whole fuzz soak shots docs clean
 
 demo: $(STAMPS)/app
 	$(PY) -m ulmus.cli demo $(ARGS)
@@ -54,6 +54,9 @@ fit: $(STAMPS)/dev
 
 crashtest: $(STAMPS)/dev
 	$(PY) -m scripts.crashtest $(ARGS)
+
+workertrial: $(STAMPS)/dev $(STAMPS)/browser
+	$(PY) -m scripts.workertrial $(ARGS)
 
 effecttrial: $(STAMPS)/dev
 	$(PY) -m scripts.effecttrial $(ARGS)

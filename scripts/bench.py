@@ -18,7 +18,7 @@ from unittest import mock
 import httpx
 from playwright.sync_api import Page, sync_playwright
 
-from scripts import bench_draft, bench_engine, bench_gather, bench_mailing, bench_sheets, bench_years
+from scripts import bench_draft, bench_engine, bench_gather, bench_mailing, bench_sheets, bench_workers, bench_years
 from scripts.tell import tell
 from tests.browser.place import Demo, enter, free_port, launch
 from ulmus.core.workflow import Line, Workflow
@@ -247,6 +247,7 @@ def main() -> None:
     bench_gather.main()
     bench_mailing.main()
     bench_years.main()
+    bench_workers.workers()
     bench_sheets.main()
     bench_draft.main()
     server()

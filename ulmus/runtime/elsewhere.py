@@ -32,6 +32,8 @@ log = logging.getLogger("ulmus")
 
 WAITS = 900.0
 """Seconds within which a worker has to take what was published."""
+AGAIN = 60.0
+"""Seconds after which what nobody has taken is offered again."""
 HEARD = 30.0
 """Seconds a lease lasts from the last time its worker was heard of."""
 TAKES_OFFERS = 600.0
@@ -102,7 +104,13 @@ class Elsewhere:
             self._out[out.id] = out
         try:
             self._publish(out)
+            out.until = self.services.clock() + self._waits
+            offered = time.monotonic()
             while not out.over.wait(LOOK):
+                if not out.worker and time.monotonic() - offered > AGAIN:
+                    # A broker that was begun anew may have forgotten it; whoever takes it second is told that it is taken.
+                    self._publish(out)
+                    offered = time.monotonic()
                 if context.cancelled() or self._closed.is_set():
                     raise Stopped("It was stopped.")
                 if self.services.clock() > out.until:
@@ -139,7 +147,6 @@ class Elsewhere:
                 time.sleep(pause)
                 pause = min(10.0, pause * 2)
             else:
-                out.until = self.services.clock() + self._waits
                 return
 
     def close(self) -> None:

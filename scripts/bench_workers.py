@@ -1,0 +1,140 @@
+"""Figures of workers elsewhere: steps that wait, shared by one worker and by four; and what one step costs elsewhere against at home."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from threading import Thread
+from typing import Any
+
+from scripts.bench_engine import ended
+from scripts.tell import tell
+from tests.browser.place import free_port
+from tests.peers.servers import REDIS, Redis
+from ulmus.api.public.work import make_key
+from ulmus.core.workflow import read_file
+from ulmus.runtime import workflows
+from ulmus.server import Config, Server
+
+SITES, RUNS, AT_ONCE, SLOW = 32, 192, 4, 0.8
+PAGE = (
+    b"<html><head><title>A page</title></head><body><article><p>"
+    + b"Beans are sown in May, when the ground is warm. " * 40
+    + b"</p></article></body></html>"
+)
+
+
+class _Site(BaseHTTPRequestHandler):
+    slow = SLOW
+
+    def do_GET(self) -> None:
+        if self.path != "/robots.txt":
+            time.sleep(self.slow)
+        self.send_response(200 if self.path != "/robots.txt" else 404)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Content-Length", str(len(PAGE)))
+        self.end_headers()
+        self.wfile.write(PAGE)
+
+    def log_message(self, *_: Any) -> None:
+        pass
+
+
+@contextmanager
+def sites(count: int) -> Iterator[list[int]]:
+    """So many sites on ports of their own: each is an outside with a gate of its own."""
+    made = [ThreadingHTTPServer(("127.0.0.1", 0), _Site) for _ in range(count)]
+    for one in made:
+        Thread(target=one.serve_forever, daemon=True).start()
+    try:
+        yield [one.server_address[1] for one in made]
+    finally:
+        for one in made:
+            one.shutdown()
+            one.server_close()
+
+
+@contextmanager
+def house(ports: list[int], workers: int, broker: int) -> Iterator[Server]:
+    """A house with so many workers, each of `AT_ONCE` steps at once; none: it carries out everything itself."""
+    with tempfile.TemporaryDirectory() as name, ExitStack() as stack:
+        address = f"redis://127.0.0.1:{broker}/0" if workers else ""
+        allowed = frozenset(f"127.0.0.1:{port}" for port in ports)
+        server = Server(Config(Path(name), port=free_port(), allowed=allowed, broker=address)).start()
+        stack.callback(server.stop)
+        for n in range(workers):
+            key = make_key(server.services.store, f"w{n}")
+            allow = [word for host in allowed for word in ("--allow", host)]
+            words = ["worker", "--broker", address, "--house", server.url, "--concurrency", str(AT_ONCE), *allow]
+            process = subprocess.Popen(
+                [sys.executable, "-W", "ignore", "-m", "ulmus.cli", *words],
+                env=os.environ | {"ULMUS_WORKER_KEY": key},
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+            stack.callback(lambda process=process: (process.terminate(), process.wait(20)))  # type: ignore[misc]
+        yield server
+
+
+def page(server: Server) -> int:
+    """A page that reads one page."""
+    start = {"id": "item", "kind": "by_hand", "settings": {"fields": [{"name": "url", "label": "url", "type": "text"}]}}
+    steps = [{"id": "page", "kind": "read_page", "settings": {"url": "<<item.url>>"}, "on_failure": {"retries": 3, "wait": 0.2}}]
+    document = {"format": "ulmus-workflow", "version": 1, "name": "Reads", "start": start, "steps": steps}
+    with server.services.store.write() as session:
+        made = workflows.create(session, read_file(document), 1.0, "bench")
+    workflows.go_live(server.engine, made, "bench")
+    return made
+
+
+def took(server: Server, workflow: int, urls: list[str]) -> float:
+    """Seconds in which as many runs end."""
+    began = time.monotonic()
+    runs = [server.engine.runs.push(workflow, {"url": url}) for url in urls]
+    left = [run for run in runs if run is not None]
+    while left:
+        left = [run for run in left if not ended(server.services, run)]
+        time.sleep(0.01)
+    return time.monotonic() - began
+
+
+def workers() -> None:
+    """One worker and four, on steps that wait; and one step elsewhere and at home."""
+    if not Path(REDIS).exists():
+        print("workers elsewhere: left out, there is no redis-server")
+        return
+    broker = Redis()
+    try:
+        with sites(SITES) as ports:
+            urls = [f"http://127.0.0.1:{ports[n % SITES]}/{n}" for n in range(RUNS)]
+            rates = {}
+            for count in (1, 4):
+                with house(ports, count, broker.port) as server:
+                    workflow = page(server)
+                    took(server, workflow, urls[: AT_ONCE * count])  # everybody is there, and has loaded what it needs
+                    rates[count] = RUNS / took(server, workflow, urls)
+                    tell(f"steps a second, {count} worker{'s' if count > 1 else ''} of {AT_ONCE}", rates[count], "/s", None)
+            tell("four workers against one, steps that wait", rates[4] / rates[1], "x", 3.5, least=True)
+            _Site.slow = 0.0
+            for count in (0, 1):
+                with house(ports, count, broker.port) as server:
+                    workflow = page(server)
+                    took(server, workflow, urls[:4])
+                    each = sorted(took(server, workflow, [url]) * 1000 for url in urls[:60])
+                    where = "elsewhere" if count else "at home"
+                    tell(f"one step {where}, median", statistics.median(each), "ms", None, f"p95 {each[56]:.0f} ms")
+    finally:
+        _Site.slow = SLOW
+        broker.stop()
+
+
+if __name__ == "__main__":
+    workers()
