@@ -75,7 +75,7 @@ class Server:
         self.engine = Engine(self.services, Threads(WAITING_THREADS) if broker or config.broker else None)
         self.engine.outbox.take_back = config.take_back
         self.engine.keeping.after = config.pack_after
-        self._proof_threads = Threads(8)
+        self._proof_threads = Threads(64 if broker or config.broker else 8)
         proofs = Proofs(self.services, self._proof_threads, self.engine.handlers, self.engine.uses)
         house = House(self.services, self.engine, proofs, list(config.demo), config.town_url)
         if broker or config.broker:

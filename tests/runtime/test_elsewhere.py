@@ -10,11 +10,15 @@ from unittest import mock
 import httpx
 from sqlalchemy import select
 
+from tests.runtime.house import page
 from tests.runtime.workers import WithWorkers
 from ulmus import __version__
+from ulmus.api.public.work import make_key
 from ulmus.core import flow
 from ulmus.core.cost import Usage
-from ulmus.runtime import elsewhere
+from ulmus.core.workflow import Line
+from ulmus.runtime import elsewhere, workflows
+from ulmus.steps.api import Context
 from ulmus.store import tables
 from ulmus.workers.broker import queue_of
 from ulmus.workers.worker import Told
@@ -42,6 +46,34 @@ class Carried(WithWorkers):
         self.assertGreater(self.run_of(run).cost, 0)
         # The broker was told ids, and nothing else.
         self.assertTrue(all(len(one) == 64 and int(one, 16) for one in self.broker.published))
+
+    def test_a_proof_is_made_by_a_worker(self) -> None:
+        self.at_work()
+        made = self.made(page(self.town.url))
+        workflows.capture(self.engine, made, 1)
+        with self.services.store.read() as session:
+            samples = list(session.scalars(select(tables.Sample)))
+        self.proofs.run(made, self.document(made), samples, None, False)
+
+        def state() -> str:
+            return self.proofs.columns(self.document(made), samples)[samples[0].id].cells["post"].state
+
+        self.wait_for(lambda: state() == "fresh", state)
+        self.assertEqual({one.kind for one in self.leases()}, {"read_page", "draft"})
+        self.assertEqual(self.posts(), [])
+
+    def test_what_a_model_has_said_so_far_comes_home(self) -> None:
+        line = Line(id="post", kind="draft", settings={"model": "model", "prompt": "Beans."})
+        said: list[str] = []
+        context = Context(self.services.web, self.services.connect, {}, progress=said.append)
+        playing = threading.Thread(target=lambda: self.elsewhere.play(line, context, mock.Mock()), daemon=True)
+        playing.start()
+        task = self.broker.offers.get(timeout=10)
+        self.asked(f"/{task}/begin")
+        self.asked("/heard", {"tasks": {task: "Beans are"}})
+        self.asked(f"/{task}/answer", {"output": {"text": "Beans are up."}, "answer": "x"})
+        playing.join(10)
+        self.assertEqual(said, ["Beans are"])
 
     def test_a_note_comes_back_as_a_rewrite(self) -> None:
         self.at_work()
@@ -86,7 +118,8 @@ class Carried(WithWorkers):
         ):
             run = self.new_item(self.live())
             task = self.broker.offers.get(timeout=20)
-            self.assertEqual(self.asked(f"/{task}/answer", told).status_code, 200)
+            self.asked(f"/{task}/begin")
+            self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": True})
             self.until(run, "failed", "stuck")
             self.assertIn(words, self.run_of(run).message)
 
@@ -95,6 +128,11 @@ class Carried(WithWorkers):
         page = self.broker.offers.get(timeout=10)
         self.assertEqual(self.asked(f"/{page}/begin", {"process": "a"}).status_code, 200)
         self.assertEqual(self.asked(f"/{page}/begin", {"process": "b"}).status_code, 410)
+        # Another worker with a key of its own is told nothing of it, and answers nothing.
+        other = make_key(self.services.store, "two")
+        self.assertEqual(self.asked(f"/{page}/connection", {"key": "model", "kind": "model"}, key=other).status_code, 410)
+        self.assertEqual(self.asked("/heard", {"tasks": {page: ""}}, key=other).json(), {"unwanted": [page]})
+        self.assertEqual(self.asked(f"/{page}/answer", {"output": {}, "answer": "o"}, key=other).json(), {"wanted": False})
         output = {"text": "The lock is open. " * 30, "title": "Lock", "link": "http://a.example"}
         self.asked(f"/{page}/answer", {"output": output, "answer": "x"})
         draft = self.broker.offers.get(timeout=10)
@@ -122,9 +160,9 @@ class Carried(WithWorkers):
         run = self.new_item(self.live())
         task = self.broker.offers.get(timeout=10)
         self.asked(f"/{task}/begin")
-        self.assertEqual(self.asked(f"/{task}/heard").json(), {"wanted": True})
+        self.assertEqual(self.asked("/heard", {"tasks": {task: "so far"}}).json(), {"unwanted": []})
         self.engine.record(run, flow.Cancelled(at=1.0, by="Ines"))
-        self.wait_for(lambda: not self.asked(f"/{task}/heard").json()["wanted"])
+        self.wait_for(lambda: self.asked("/heard", {"tasks": {task: ""}}).json() == {"unwanted": [task]})
 
     def test_after_a_restart_what_was_out_is_offered_again(self) -> None:
         run = self.new_item(self.live())
@@ -135,6 +173,22 @@ class Carried(WithWorkers):
         self.at_work()
         self.answer(run)
         self.until(run, "done")
+
+    def test_what_a_worker_had_before_a_restart_it_brings_after_it(self) -> None:
+        run = self.new_item(self.live())
+        task = self.broker.offers.get(timeout=10)
+        self.asked(f"/{task}/begin")
+        key = self.key
+        self.reopen()
+        output = {"text": "The lock is open. " * 30, "title": "Lock", "link": "http://a.example"}
+        told = {"output": output, "answer": "x"}
+        self.wait_for(lambda: task in self.elsewhere._out)
+        self.assertEqual(self.asked(f"/{task}/answer", told, key=self.key).json(), {"wanted": True})
+        self.assertNotEqual(self.key, key)
+        self.at_work()
+        self.answer(run)
+        self.until(run, "done")
+        self.assertEqual(self.broker.published.count(task), 0, "it was not offered again")
 
     def test_a_broker_that_is_away_for_a_while_loses_nothing(self) -> None:
         publish, back = self.broker.publish, threading.Event()

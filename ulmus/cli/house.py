@@ -146,7 +146,7 @@ def worker_key(name: str, data: Path) -> None:
         store = Store(data)
     except DataTrouble as error:
         raise click.ClickException(str(error)) from None
-    click.echo(make_key(store, name[:60]))
+    click.echo(make_key(store, "-".join(name.split())[:60]))
     store.close()
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import secrets
 import threading
 import time
 from collections.abc import Callable
@@ -32,13 +33,15 @@ log = logging.getLogger("ulmus")
 
 WAITS = 900.0
 """Seconds within which a worker has to take what was published."""
+PLAYS = 900.0
+"""Seconds a proof takes at most."""
 AGAIN = 60.0
 """Seconds after which what nobody has taken is offered again."""
 HEARD = 30.0
 """Seconds a lease lasts from the last time its worker was heard of."""
 TAKES_OFFERS = 600.0
 """Seconds for which a broker that does not answer is tried again."""
-LOOK = 0.5
+LOOK = 1.0
 MOST_TOLD = 20_000
 
 
@@ -62,8 +65,9 @@ class _Out:
     """A task that is out: what it needs, and what came of it."""
 
     id: str
-    task: Task
+    line: Line
     context: Context
+    deadline: float
     until: float
     worker: str = ""
     handed: set[str] = field(default_factory=set)
@@ -93,18 +97,30 @@ class Elsewhere:
 
     def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Result:
         """Have a task carried out by a worker, and wait for it; `at_home` where the worker cannot. Raises `OutsideError`."""
-        now = self.services.clock()
-        out = _Out(self._id(task), task, context, now + self._waits)
-        address = getattr(task.decision, "address", "")
+        out = _Out(self._id(task), task.line, context, task.deadline, 0.0)
+        return self._carried(out, task.run_id, getattr(task.decision, "address", ""), at_home)
+
+    def play(self, line: Line, context: Context, at_home: Callable[[], Result]) -> Result:
+        """As `carry_out`, for a proof: it belongs to no run, and what it gives so far is told as it comes."""
+        out = _Out(secrets.token_hex(32), line, context, self.services.clock() + PLAYS, 0.0)
+        return self._carried(out, 0, "", at_home)
+
+    def _carried(self, out: _Out, run: int, address: str, at_home: Callable[[], Result]) -> Result:
+        now, context = self.services.clock(), out.context
+        out.until = now + self._waits
         with self.services.store.write() as session:
-            session.merge(
-                tables.Lease(id=out.id, run_id=task.run_id, address=address, kind=task.line.kind, published_at=now, until=out.until)
-            )
+            before = session.get(tables.Lease, out.id)
+            if before is not None and before.ended_at is None and before.worker:
+                # The house was begun anew meanwhile; the worker that has it may bring it still.
+                out.worker, out.until = before.worker, now + HEARD
+            told = {"run_id": run, "address": address, "kind": out.line.kind, "published_at": now, "until": out.until}
+            session.merge(tables.Lease(id=out.id, worker=out.worker, ended_at=None, **told))
         with self._lock:
             self._out[out.id] = out
         try:
-            self._publish(out)
-            out.until = self.services.clock() + self._waits
+            if not out.worker:
+                self._publish(out)
+                out.until = self.services.clock() + self._waits
             offered = time.monotonic()
             while not out.over.wait(LOOK):
                 if not out.worker and time.monotonic() - offered > AGAIN:
@@ -172,10 +188,10 @@ class Elsewhere:
             connection.exec_driver_sql("UPDATE leases SET worker = ?, until = ? WHERE id = ?", (out.worker, out.until, id_))
         return out
 
-    def heard(self, id_: str, partial: str = "") -> bool:
+    def heard(self, id_: str, worker: str, partial: str = "") -> bool:
         """A worker is still at it; gives whether it is still wanted."""
         try:
-            out = self._found(id_)
+            out = self._found(id_, worker)
         except NotWanted:
             return False
         out.until = self.services.clock() + HEARD
@@ -183,21 +199,21 @@ class Elsewhere:
             out.context.progress(partial)
         return not out.context.cancelled()
 
-    def connection(self, id_: str, key: str, kind: str) -> Any:
+    def connection(self, id_: str, worker: str, key: str, kind: str) -> Any:
         """A connection that the line of a task points at, opened; once each. Raises `NotWanted`, `OutsideError`."""
-        out = self._found(id_)
-        pointed = {one for _, one in points_at(kinds()[out.task.line.kind], out.task.line.settings, "connection")}
+        out = self._found(id_, worker)
+        pointed = {one for _, one in points_at(kinds()[out.line.kind], out.line.settings, "connection")}
         with self._lock:
             if key not in pointed or key in out.handed:
                 raise NotFound("This task has no such connection, or has had it.")
             out.handed.add(key)
         return self.services.connect(key, kind)
 
-    def workspace(self, id_: str) -> Any:
+    def workspace(self, id_: str, worker: str) -> Any:
         """What the house shows the line of a task. Raises `NotWanted`."""
-        return self._found(id_).context.workspace
+        return self._found(id_, worker).context.workspace
 
-    def answer(self, id_: str, told: dict[str, Any]) -> bool:
+    def answer(self, id_: str, worker: str, told: dict[str, Any]) -> bool:
         """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``; or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and
         ``usage``; or ``home``, where it cannot do it. Gives whether it was waited for; of one that was not, the cost is booked."""
         usage = Usage.model_validate(told.get("usage") or {})
@@ -208,7 +224,11 @@ class Elsewhere:
             self._told[name] = None
             while len(self._told) > MOST_TOLD:
                 self._told.pop(next(iter(self._told)))
-            out = self._out.pop(id_, None)
+            out = self._out.get(id_)
+            if out is not None and out.worker.partition(" ")[0] == worker:
+                del self._out[id_]
+            else:
+                out = None
         if out is None:
             self._late(id_, usage)
             return False
@@ -227,14 +247,15 @@ class Elsewhere:
     def _late(self, id_: str, usage: Usage) -> None:
         with self.services.store.read() as session:
             lease = session.get(tables.Lease, id_)
-        if lease is not None and usage != Usage():
+        if lease is not None and lease.run_id and usage != Usage():
             log.info("an answer of %s came too late; its cost is booked", lease.worker or "a worker")
             self._book(lease.run_id, flow.Spent(at=self.services.clock(), address=lease.address, usage=usage))
 
-    def _found(self, id_: str) -> _Out:
+    def _found(self, id_: str, worker: str = "") -> _Out:
+        """A task that is out; for a `worker`, one that it has begun."""
         with self._lock:
             out = self._out.get(id_)
-        if out is None:
+        if out is None or (worker and out.worker.partition(" ")[0] != worker):
             raise NotWanted(id_)
         return out
 

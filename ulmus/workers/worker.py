@@ -237,20 +237,23 @@ class Worker:
             raise NotFound(str(error)) from None
 
     def _beat(self) -> None:
+        """Say every few seconds which tasks one is at, with what has come of them since, all in one word."""
+        next_at = 0.0
         while not self._stopped.wait(BEAT / 5):
             with self._lock:
-                jobs = list(self._jobs.values())
+                jobs = [job for job in self._jobs.values() if job.partial != job.sent or time.monotonic() >= next_at]
+            if not jobs:
+                continue
+            if time.monotonic() >= next_at:
+                next_at = time.monotonic() + BEAT
+            told = {job.id: job.partial if job.partial != job.sent else "" for job in jobs}
+            try:
+                unwanted = self.link.ask("/heard", {"tasks": told}, 1.0).get("unwanted", [])
+            except (Told, OutsideError):
+                continue  # the house may be starting anew: the answer is brought all the same
             for job in jobs:
-                now = time.monotonic()
-                fresh = job.partial != job.sent
-                if not fresh and now < getattr(job, "next", 0.0):
-                    continue
-                job.next = now + BEAT  # type: ignore[attr-defined]
-                job.sent = job.partial
-                try:
-                    job.wanted = bool(self.link.ask(f"/{job.id}/heard", {"partial": job.sent if fresh else ""}, 1.0).get("wanted"))
-                except (Told, OutsideError):
-                    continue  # the house may be starting anew: the answer is brought all the same
+                job.sent = told[job.id] or job.sent
+                job.wanted = job.wanted and job.id not in unwanted
 
 
 def run(broker: str, house: str, key: str, concurrency: int, allowed: frozenset[str] = frozenset()) -> None:

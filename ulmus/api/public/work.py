@@ -29,7 +29,7 @@ LARGEST = 110_000_000
 
 
 def make_key(store: Store, name: str) -> str:
-    """A new key for a worker called so; one made before under this name is void."""
+    """A new key for a worker called so (one word); one made before under this name is void."""
     key = secrets.token_urlsafe(32)
     store.note(FACT + name, _digest(key))
     return key
@@ -92,24 +92,30 @@ def begin(id_: str) -> Any:
         out = elsewhere.begin(id_, f"{worker} {str(body.get('process', ''))[:40]}".strip())
         context = out.context
         return jsonify(
-            line=out.task.line.model_dump(mode="json"),
+            line=out.line.model_dump(mode="json"),
             values=dict(context.values),
             outside=sorted(context.outside),
             rewrite=list(context.rewrite) if context.rewrite is not None else None,
             asked_later=context.asked_later,
             seed=context.seed,
             take=context.take,
-            seconds=max(1.0, out.task.deadline - elsewhere.services.clock()),
+            seconds=max(1.0, out.deadline - elsewhere.services.clock()),
         )
 
     return _served(told)
 
 
-@outside.post("/<id_>/heard")
-@room(1_000_000)
-def heard(id_: str) -> Any:
-    """A worker is at it; whether it is still wanted. Progress may be lost."""
-    return _served(lambda elsewhere, worker, body: jsonify(wanted=elsewhere.heard(id_, str(body.get("partial", ""))[:200_000])))
+@outside.post("/heard")
+@room(LARGEST)
+def heard() -> Any:
+    """A worker is at some tasks, with what has come of each since; which of them are not wanted any more. Progress may be lost."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        tasks = body.get("tasks")
+        at = {str(id_): str(partial or "")[:200_000] for id_, partial in tasks.items()} if isinstance(tasks, dict) else {}
+        return jsonify(unwanted=[id_ for id_, partial in at.items() if not elsewhere.heard(id_, worker, partial)])
+
+    return _served(told)
 
 
 @outside.post("/<id_>/connection")
@@ -117,7 +123,7 @@ def connection(id_: str) -> Any:
     """A connection of the task’s line, opened, once."""
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
-        found = elsewhere.connection(id_, str(body.get("key", "")), str(body.get("kind", "")))
+        found = elsewhere.connection(id_, worker, str(body.get("key", "")), str(body.get("kind", "")))
         settings = found.settings.model_dump(mode="json")
         answer = jsonify(kind=found.kind, name=found.name, settings=settings, secrets=dict(found.secrets))
         answer.headers["Cache-Control"] = "no-store"
@@ -132,7 +138,7 @@ def asked(id_: str) -> Any:
     """What the house shows the task’s line: a kept file, a file to be kept, names, and what went out before."""
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
-        shown, what, of = elsewhere.workspace(id_), body.get("what"), body.get("of")
+        shown, what, of = elsewhere.workspace(id_, worker), body.get("what"), body.get("of")
         if what == "file":
             found = shown.file(str(of))
             return jsonify(found=None if found is None else [found[0], found[1], base64.b64encode(found[2]).decode()])
@@ -153,4 +159,4 @@ def asked(id_: str) -> Any:
 @room(LARGEST)
 def answer(id_: str) -> Any:
     """What came of a task; whether it was waited for."""
-    return _served(lambda elsewhere, worker, body: jsonify(wanted=elsewhere.answer(id_, body)))
+    return _served(lambda elsewhere, worker, body: jsonify(wanted=elsewhere.answer(id_, worker, body)))

@@ -49,7 +49,10 @@ class Performing(Handler):
         ]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
-        result = execution.perform(line, context)
+        if self.elsewhere is not None and self.elsewhere.takes(line):
+            result = self.elsewhere.play(line, context, lambda: execution.perform(line, context))
+        else:
+            result = execution.perform(line, context)
         return result.output, result.detail, result.usage
 
 
