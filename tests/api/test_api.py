@@ -30,6 +30,8 @@ class Accounts(WithApi):
             "/api/session",
             "/api/session/first",
             "/api/session/invited/<token>",
+            "/api/session/passkey",
+            "/api/session/passkey/begin",
             "/api/letters/<token>",
             "/api/letters/<token>/measure",
             "/api/letters/<token>/taken-back",

@@ -57,7 +57,7 @@ class Link:
 
     def __init__(self, house: str, key: str) -> None:
         head = {"Authorization": f"Bearer {key}", "X-Ulmus-Version": __version__}
-        self._client = httpx.Client(base_url=f"{house.rstrip('/')}/api/work", headers=head, timeout=30.0)
+        self._client = httpx.Client(base_url=f"{house.rstrip('/')}/work", headers=head, timeout=30.0)
 
     def ask(self, path: str, body: Mapping[str, Any], patience: float = 20.0) -> dict[str, Any]:
         """Ask the house; one that does not answer is asked again for a while. Raises `Told`, and `Unreachable` in the end."""

@@ -23,7 +23,7 @@ from ...store import Store
 from ..http.base import house
 from ..security.auth import room
 
-outside = Blueprint("work", __name__, url_prefix="/api/work")
+outside = Blueprint("work", __name__, url_prefix="/work")
 FACT = "worker key "
 LARGEST = 110_000_000
 
