@@ -26,6 +26,7 @@ from tests.browser.place import free_port
 from tests.peers.servers import POSTFIX, Postfix
 from ulmus.core import flow, pieces
 from ulmus.core.workflow import Limits, Line, Workflow
+from ulmus.core.workflow.plans import EachPlan, PerformPlan
 from ulmus.protocols import feeds, mail, pages
 from ulmus.protocols.letters import page as letter_page
 from ulmus.protocols.workers import in_worker
@@ -292,7 +293,8 @@ def ended(services: Services, run: int) -> bool:
 
 def cost_per_event() -> None:
     """The interpreter alone: the 1,000th event of a run against the 100,000th."""
-    step = flow.PlannedStep("all", "each", steps=(flow.PlannedStep("a", "set"),), item="it", parallel=8)
+    inner = (flow.PlannedStep("a", PerformPlan()),)
+    step = flow.PlannedStep("all", EachPlan(item="it", parallel=8), steps=inner)
     state = flow.begin(flow.Plan("start", (step,), Limits(steps=1_000_000)), flow.Begun(at=0.0, item={}))
     flow.apply(state, flow.Opened(at=0.0, address="all", items=list(range(110_000))))
     times: dict[str, list[float]] = {"early": [], "late": []}

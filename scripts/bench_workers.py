@@ -24,7 +24,7 @@ from ulmus.core.workflow import read_file
 from ulmus.runtime import workflows
 from ulmus.server import Config, Server
 
-SITES, RUNS, AT_ONCE, SLOW = 32, 192, 4, 0.8
+SITES, RUNS, AT_ONCE, SLOW = 32, 96, 4, 2.0
 PAGE = (
     b"<html><head><title>A page</title></head><body><article><p>"
     + b"Beans are sown in May, when the ground is warm. " * 40
