@@ -10,7 +10,7 @@ DONE = (
     "queue|share|record|save|store|merge|plan|edit|turn|call|announce|note|log|approve|research|translate|wait|stop|show|render|"
     "hand|update|change|pass|fetch|gather|collect|get|submit|list|message|analy[sz]e|give|draw|go on|suggest|propose|let|have|"
     "produce|compile|prepare|generate|create|come up|boil|polish|outline|combine|pull|drop|fill|check|rate|select|visit|go through|"
-    "notify|inform|answer|join|invent|keep|made into|break|google|improve|shorten|rewrite|condense|forward|match|study|scan|compare|enter|place|upload|release|explain"
+    "notify|inform|answer|join|invent|keep|made into|break|improve|shorten|rewrite|condense|forward|match|study|scan|compare|enter|place|upload|release|explain"
 )
 # What is said to be done by nobody in particular: its order.
 PARTICIPLES = {
@@ -179,7 +179,7 @@ LINES = (
     ("ask", r"^ask\b|\bapprov(?:es?|al)\b|^(?:let|have|get)\b.*\b(?:look|check|ok|okay|see)\b|^show\b.*\bto\b|^show\b.*\b(?:me|editor|client)\b|\b(?:says?|say) yes\b|\bfor (?:a|an|her|his|their) (?:yes|ok|okay|approval)\b|\blook(?:s|ed)? at\b|\bsign(?:s|ed)? (?:it )?off\b|^have\b.*\b(?:checked|passed|approved)\b|^let\b.*\bpass\b|\bto (?:me|the editor) first\b|^wait for\b.*\b(?:yes|ok|okay|approval|go-ahead)\b|^get\b.*\b(?:ok|okay|yes|blessing|go-ahead)\b|\b(?:is|are) approved by\b|^have\b.*\b(?:check|look|okay|approve|read over)\b|\bokay(?:s|ed)?\b|^check(?:ed)? (?:it )?(?:by|with)\b"),
     ("write_row", r"\b(?:beside|next to)\b.*\b(?:it|row|topic|lead|them|its)\b|\b(?:same|its|that) row\b|^update\b.*\brow\b|\b(?:in|into|to) (?:the|\w+[’']s) (?:\w+[’']s )?row\b"),
     ("draft", r"^put\b.*\btogether\b|^(?:draw up|join|break it down|write down)\b|^(?:add|give|find|think of|invent|come up with)\b.*\b(?:title|headline|icebreaker|hook|angle|idea)s?\b|^come up with\b"),
-    ("search", r"^(?:search|look for|look around for|research(?:es)?)\b|^(?:check|scan|browse|look (?:it|them|this) up|look up|look)\b.*\b(?:news|web|internet|online)\b|^what (?:is|was|were|are)\b.*\bnews?\b|^find out what\b|^google\b|^find (?:[\w-]+ ){0,3}(?:news|stories|articles|results|posts)\b"),
+    ("search", r"^(?:search|look for|look around for|research(?:es)?)\b|^(?:check|scan|browse|look (?:it|them|this) up|look up|look)\b.*\b(?:news|web|internet|online)\b|^what (?:is|was|were|are)\b.*\bnews?\b|^find out what\b|^find (?:[\w-]+ ){0,3}(?:news|stories|articles|results|posts)\b"),
     ("choose_pages", r"^(?:choose|pick|select)\b.*\b(?:pages?|links?)\b"),
     ("pick_one", r"^(?:pick|draw|choose) (?:one|an?)\b"),
     ("read_transcript", r"\btranscripts?\b|\bchapters\b"),

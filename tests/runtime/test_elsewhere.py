@@ -33,7 +33,7 @@ class Carried(WithWorkers):
 
     def asked(self, path: str, body: Any = None, key: str = "", version: str = "") -> httpx.Response:
         head = {"Authorization": f"Bearer {key or self.key}", "X-Ulmus-Version": version or __version__}
-        return httpx.post(f"{self.server.url}/work{path}", json=body or {}, headers=head)
+        return httpx.post(f"{self.server.url}/workers{path}", json=body or {}, headers=head)
 
     def test_what_gathers_and_drafts_goes_out_and_the_rest_stays(self) -> None:
         self.at_work()
@@ -138,9 +138,11 @@ class Carried(WithWorkers):
         draft = self.broker.offers.get(timeout=10)
         told = self.asked(f"/{draft}/begin", {"process": "a"}).json()
         self.assertNotIn('"k"', json.dumps(told))
-        wanted = {"key": "model", "kind": "model"}
+        wanted = {"key": "model", "kind": "model", "ask": "first"}
         self.assertEqual(self.asked(f"/{draft}/connection", wanted).json()["secrets"], {"key": "k"})
-        self.assertEqual(self.asked(f"/{draft}/connection", wanted).status_code, 422)
+        # The answer was lost on the way and is asked for again; anything else is another time.
+        self.assertEqual(self.asked(f"/{draft}/connection", wanted).json()["secrets"], {"key": "k"})
+        self.assertEqual(self.asked(f"/{draft}/connection", wanted | {"ask": "second"}).status_code, 422)
         self.assertEqual(self.asked(f"/{draft}/connection", {"key": "pond", "kind": "posting"}).status_code, 422)
         self.assertEqual(self.asked(f"/{page}/connection", wanted).status_code, 410)
 
@@ -153,7 +155,7 @@ class Carried(WithWorkers):
             self.worker("wrong").hello()
         self.assertEqual(self.worker().hello()["lacks"], [])
         self.assertIn("draft", self.asked("/hello", {"kinds": ["read_page"]}).json()["lacks"])
-        other = httpx.post(f"{self.server.url}/work/hello", json={})
+        other = httpx.post(f"{self.server.url}/workers/hello", json={})
         self.assertEqual(other.status_code, 401)
 
     def test_a_run_that_is_stopped_tells_its_worker(self) -> None:
@@ -205,6 +207,25 @@ class Carried(WithWorkers):
         threading.Timer(2.0, back.set).start()
         self.answer(run)
         self.until(run, "done")
+
+    def test_what_is_offered_twice_is_carried_out_once_and_what_needs_the_house_at_home(self) -> None:
+        document = page(self.town.url)
+        document["steps"] = [{"id": "record", "kind": "read_record", "settings": {"period": "this_month"}, "on_failure": {"retries": 0}}]
+        document["start"] = {"id": "item", "kind": "by_hand", "settings": {"fields": []}}
+        workflow = self.made(document)
+        workflows.go_live(self.engine, workflow, "ines@marrowbank.example")
+        run = self.engine.runs.push(workflow, {})
+        assert run is not None
+        task, worker = self.broker.offers.get(timeout=10), self.worker()
+        with mock.patch.object(worker, "_carry_out", wraps=worker._carry_out) as carried:
+            begun = threading.Event()
+            worker.link.ask, ask = lambda *a, **k: (begun.set(), threading.Event().wait(0.3), ask(*a, **k))[2], worker.link.ask  # type: ignore[method-assign]
+            threading.Thread(target=worker.carry_out, args=(task,), daemon=True).start()
+            begun.wait(5)
+            worker.carry_out(task)
+            self.until(run, "done", "failed", "stuck")
+            self.assertEqual(carried.call_count, 1)
+        self.assertEqual(self.run_of(run).state, "done", self.run_of(run).message)
 
     def test_two_houses_have_two_queues(self) -> None:
         self.assertNotEqual(queue_of("a" * 32), queue_of("b" * 32))

@@ -17,6 +17,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from pydantic import ValidationError
+
 from ..core import flow
 from ..core.cost import Usage
 from ..core.values import NotPlain, plain_object
@@ -70,7 +72,7 @@ class _Out:
     deadline: float
     until: float
     worker: str = ""
-    handed: set[str] = field(default_factory=set)
+    handed: dict[str, str] = field(default_factory=dict)
     over: threading.Event = field(default_factory=threading.Event)
     result: Result | None = None
     failed: OutsideError | None = None
@@ -199,14 +201,14 @@ class Elsewhere:
             out.context.progress(partial)
         return not out.context.cancelled()
 
-    def connection(self, id_: str, worker: str, key: str, kind: str) -> Any:
-        """A connection that the line of a task points at, opened; once each. Raises `NotWanted`, `OutsideError`."""
+    def connection(self, id_: str, worker: str, key: str, kind: str, ask: str = "") -> Any:
+        """A connection that the line of a task points at, opened; once each, and again only for the same `ask`. Raises `NotWanted`, `OutsideError`."""
         out = self._found(id_, worker)
         pointed = {one for _, one in points_at(kinds()[out.line.kind], out.line.settings, "connection")}
         with self._lock:
-            if key not in pointed or key in out.handed:
+            if key not in pointed or (key in out.handed and (not ask or out.handed[key] != ask)):
                 raise NotFound("This task has no such connection, or has had it.")
-            out.handed.add(key)
+            out.handed[key] = ask
         return self.services.connect(key, kind)
 
     def workspace(self, id_: str, worker: str) -> Any:
@@ -216,7 +218,10 @@ class Elsewhere:
     def answer(self, id_: str, worker: str, told: dict[str, Any]) -> bool:
         """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``; or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and
         ``usage``; or ``home``, where it cannot do it. Gives whether it was waited for; of one that was not, the cost is booked."""
-        usage = Usage.model_validate(told.get("usage") or {})
+        try:
+            usage = Usage.model_validate(told.get("usage") or {})
+        except ValidationError:
+            told, usage = {}, Usage()
         name = (id_, str(told.get("answer", ""))[:64])
         with self._lock:
             if name in self._told:
@@ -239,7 +244,7 @@ class Elsewhere:
                 out.failed = _failure(told, usage)
             else:
                 out.result = Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage)
-        except (KeyError, TypeError, NotPlain) as error:
+        except (KeyError, TypeError, ValueError, NotPlain) as error:
             out.failed = StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage)
         out.over.set()
         return True

@@ -189,7 +189,6 @@ def remove(services: Services, mentions: Mentions, who: str, rows: bool = True, 
     for run in old:
         packed.rewrite(services.store, run, lambda event: _rewritten(event, mentions, mark))
     with services.store.writing() as connection:
-        connection.exec_driver_sql("PRAGMA secure_delete = ON")
         with Session(connection) as session:
             # What began meanwhile is left for the next time.
             settled = [entry for entry in _entries(connection, mentions) if _told(session, entry, mentions)[2]]

@@ -13,7 +13,7 @@ from ..core.drafting.repeats import Published
 from ..core.workflow.kinds import is_for_readers
 from ..protocols.errors import NotFound, OutsideError
 from ..protocols.languages import language_of
-from ..protocols.net import Enough, Fetched
+from ..protocols.net import Enough, Fetched, Web
 from ..steps import kinds
 from ..steps.api import Called, Row, Workspace
 from ..store import tables
@@ -88,7 +88,7 @@ def workspace(services: Services, brand: str | None = None) -> Workspace:
 
 def known(services: Services, brand: str | None) -> Known:
     """What the measuring of drafts of a brand needs to know."""
-    return Known(lambda: _published(services, brand), lambda link: _dead(services, link), language_of=language_of)
+    return Known(lambda: _published(services, brand), partial(dead, services.web), language_of=language_of)
 
 
 def _published(services: Services, brand: str | None) -> Published:
@@ -121,15 +121,15 @@ def _no_more(answer: Fetched, piece: bytes) -> None:
     raise Enough
 
 
-def _dead(services: Services, link: str) -> str:
+def dead(web: Web, link: str) -> str:
     """What is wrong with a link, tried at most every ten minutes; a site that is slow or has a fault of its own counts as
     answering."""
 
     def tried() -> str:
         try:
-            answer = services.web.fetch(link, max_seconds=LINK_SECONDS, take=_no_more)
+            answer = web.fetch(link, max_seconds=LINK_SECONDS, take=_no_more)
         except OutsideError as error:
             return "" if error.retryable else error.message
         return f"status {answer.status}" if answer.status in (404, 410) else ""
 
-    return str(services.web.memory("links tried", MOST_LINKS, FRESH_SECONDS).get_or(link, tried))
+    return str(web.memory("links tried", MOST_LINKS, FRESH_SECONDS).get_or(link, tried))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from celery import Celery
 from kombu.exceptions import KombuError
 
@@ -52,12 +50,8 @@ class CeleryBroker:
         except (KombuError, OSError) as error:
             raise BrokerAway(str(error)[:200]) from None
 
-    def close(self) -> None:
-        """End it."""
-        self._app.close()
 
-
-def checked(url: str) -> Any:
+def checked(url: str) -> None:
     """Connect to the broker once. Raises `BrokerAway`."""
     app = application(url)
     try:

@@ -29,6 +29,7 @@ from ..protocols.errors import NotFound, OutsideError, Refused, Unreachable
 from ..protocols.languages import language_of
 from ..protocols.net import Web
 from ..runtime.execution import guarded, perform
+from ..runtime.workspace import dead
 from ..steps import connection_kinds, kinds
 from ..steps.api import Connection, Context, StepFailed, Workspace
 from .broker import TASK, application, queue_of
@@ -48,16 +49,12 @@ class Told(Exception):
         self.status = status
 
 
-class AtHome(Exception):
-    """This can be carried out at home only."""
-
-
 class Link:
     """The link to the house. Thread-safe."""
 
     def __init__(self, house: str, key: str) -> None:
         head = {"Authorization": f"Bearer {key}", "X-Ulmus-Version": __version__}
-        self._client = httpx.Client(base_url=f"{house.rstrip('/')}/work", headers=head, timeout=30.0)
+        self._client = httpx.Client(base_url=f"{house.rstrip('/')}/workers", headers=head, timeout=30.0)
 
     def ask(self, path: str, body: Mapping[str, Any], patience: float = 20.0) -> dict[str, Any]:
         """Ask the house; one that does not answer is asked again for a while. Raises `Told`, and `Unreachable` in the end."""
@@ -93,6 +90,8 @@ class _Job:
     partial: str = ""
     until: float = 0.0
     sent: str = field(default="", repr=False)
+    home: bool = False
+    connections: dict[str, Connection] = field(default_factory=dict, repr=False)
 
 
 class Worker:
@@ -120,24 +119,30 @@ class Worker:
         self.link.close()
 
     def carry_out(self, id_: str) -> None:
-        """Carry out a task and bring the answer home; nothing where it is not wanted any more."""
-        try:
-            told = self.link.ask(f"/{id_}/begin", {"process": self.process})
-        except Told as error:
-            log.info("%s was not begun: %s", id_[:12], error)
-            return
-        job = _Job(id_, until=time.monotonic() + float(told["seconds"]))
+        """Carry out a task and bring the answer home; nothing where it is not wanted any more, or was offered twice and is under way."""
+        job = _Job(id_)
         with self._lock:
+            if id_ in self._jobs:
+                return
             self._jobs[id_] = job
         try:
-            answer = self._done(job, told)
+            self._carry_out(job)
         finally:
             with self._lock:
                 self._jobs.pop(id_, None)
+
+    def _carry_out(self, job: _Job) -> None:
         try:
-            self.link.ask(f"/{id_}/answer", answer | {"answer": secrets.token_hex(16)}, PATIENCE)
+            told = self.link.ask(f"/{job.id}/begin", {"process": self.process})
         except (Told, OutsideError) as error:
-            log.warning("the answer to %s could not be brought: %s", id_[:12], error)
+            log.info("%s was not begun: %s", job.id[:12], error)
+            return
+        job.until = time.monotonic() + float(told["seconds"])
+        answer = self._done(job, told)
+        try:
+            self.link.ask(f"/{job.id}/answer", answer | {"answer": secrets.token_hex(16)}, PATIENCE)
+        except (Told, OutsideError) as error:
+            log.warning("the answer to %s could not be brought: %s", job.id[:12], error)
 
     def _done(self, job: _Job, told: dict[str, Any]) -> dict[str, Any]:
         """What came of a task, as an answer."""
@@ -146,10 +151,8 @@ class Worker:
             return {"failed": f"The worker has no kind “{line.kind}”. Install its plug-in there.", "code": "misconfigured"}
         try:
             result = guarded(lambda: perform(line, self._context(job, told)))
-        except AtHome:
-            return {"home": True}
         except OutsideError as error:
-            if isinstance(error.__cause__, AtHome):
+            if job.home:
                 return {"home": True}
             more = {"code": error.code, "retryable": error.retryable, "retry_after": error.retry_after}
             if isinstance(error, StepFailed):
@@ -182,11 +185,16 @@ class Worker:
 
     def _connect(self, job: _Job, key: str, kind: str) -> Connection:
         """A connection of the task's line, opened by the house; it is forgotten with the task."""
-        found = self._asked(job, "connection", {"key": key, "kind": kind})
+        if key in job.connections:
+            return job.connections[key]
+        # Told by its name, so that what is asked again because the answer was lost is given again.
+        found = self._asked(job, "connection", {"key": key, "kind": kind, "ask": secrets.token_hex(16)})
         spec = connection_kinds().get(str(found["kind"]))
         if spec is None:
             raise Refused(f"The worker has no kind of connection “{found['kind']}”. Install its plug-in there.")
-        return Connection(key, spec.name, str(found["name"]), spec.settings.model_validate(found["settings"]), found["secrets"])
+        settings = spec.settings.model_validate(found["settings"])
+        opened = job.connections[key] = Connection(key, spec.name, str(found["name"]), settings, found["secrets"])
+        return opened
 
     def _workspace(self, job: _Job) -> Workspace:
         def asked(what: str, of: Any) -> Any:
@@ -201,13 +209,14 @@ class Worker:
             return kept
 
         def home(*_: Any) -> Any:
-            raise AtHome
+            job.home = True
+            raise NotFound("This is shown at home only.")
 
         return Workspace(
             rows=home,
             sheet_name=partial(asked, "sheet"),
             file=file,
-            known=Known(lambda: Published(asked("published", "")), self._dead, language_of=language_of),
+            known=Known(lambda: Published(asked("published", "")), partial(dead, self.web), language_of=language_of),
             keep=keep,
             leave=home,
             why_not=home,
@@ -218,20 +227,12 @@ class Worker:
             workflow=home,
         )
 
-    def _dead(self, link: str) -> str:
-        """What is wrong with a link; nothing where it answers."""
-        try:
-            answer = self.web.fetch(link, max_seconds=5.0)
-        except OutsideError as error:
-            return "" if error.retryable else error.message
-        return f"status {answer.status}" if answer.status in (404, 410) else ""
-
     def _asked(self, job: _Job, what: str, body: Mapping[str, Any]) -> dict[str, Any]:
         try:
             return self.link.ask(f"/{job.id}/{what}", body)
         except Told as error:
             if error.status == 501:
-                raise AtHome from None
+                job.home = True
             if error.status == 410:
                 job.wanted = False
             raise NotFound(str(error)) from None

@@ -7,7 +7,6 @@ another version is told so and gets nothing. Connections are handed out for one 
 from __future__ import annotations
 
 import base64
-import hashlib
 import hmac
 import secrets
 from collections.abc import Callable
@@ -21,9 +20,9 @@ from ...runtime.elsewhere import Elsewhere, NotWanted
 from ...steps import kinds
 from ...store import Store
 from ..http.base import house
-from ..security.auth import room
+from ..security.auth import digest, room
 
-outside = Blueprint("work", __name__, url_prefix="/work")
+outside = Blueprint("work", __name__, url_prefix="/workers")
 FACT = "worker key "
 LARGEST = 110_000_000
 
@@ -31,12 +30,8 @@ LARGEST = 110_000_000
 def make_key(store: Store, name: str) -> str:
     """A new key for a worker called so (one word); one made before under this name is void."""
     key = secrets.token_urlsafe(32)
-    store.note(FACT + name, _digest(key))
+    store.note(FACT + name, digest(key))
     return key
-
-
-def _digest(key: str) -> str:
-    return hashlib.sha256(key.encode()).hexdigest()
 
 
 def _worker() -> str:
@@ -46,7 +41,7 @@ def _worker() -> str:
         return ""
     with house().services.store.read() as session:
         rows = session.connection().exec_driver_sql("SELECT name, value FROM house WHERE name GLOB ?", (f"{FACT}*",)).all()
-    asked = _digest(key)
+    asked = digest(key)
     return next((str(name).removeprefix(FACT) for name, kept in rows if hmac.compare_digest(str(kept), asked)), "")
 
 
@@ -69,6 +64,8 @@ def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
         return view(elsewhere, worker, body if isinstance(body, dict) else {})
     except NotWanted:
         return _refused("This is not wanted any more.", 410)
+    except ValueError:
+        return _refused("That cannot be read.", 422)
     except OutsideError as error:
         return jsonify(message=error.message, code=error.code, retryable=error.retryable), 422
 
@@ -123,7 +120,7 @@ def connection(id_: str) -> Any:
     """A connection of the task’s line, opened, once."""
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
-        found = elsewhere.connection(id_, worker, str(body.get("key", "")), str(body.get("kind", "")))
+        found = elsewhere.connection(id_, worker, str(body.get("key", "")), str(body.get("kind", "")), str(body.get("ask", "")))
         settings = found.settings.model_dump(mode="json")
         answer = jsonify(kind=found.kind, name=found.name, settings=settings, secrets=dict(found.secrets))
         answer.headers["Cache-Control"] = "no-store"
