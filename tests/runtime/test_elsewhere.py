@@ -210,7 +210,9 @@ class Carried(WithWorkers):
 
     def test_what_is_offered_twice_is_carried_out_once_and_what_needs_the_house_at_home(self) -> None:
         document = page(self.town.url)
-        document["steps"] = [{"id": "record", "kind": "read_record", "settings": {"period": "this_month"}, "on_failure": {"retries": 0}}]
+        document["steps"] = [
+            {"id": "record", "kind": "read_record", "settings": {"period": "this_month"}, "on_failure": {"retries": 0}}
+        ]
         document["start"] = {"id": "item", "kind": "by_hand", "settings": {"fields": []}}
         workflow = self.made(document)
         workflows.go_live(self.engine, workflow, "ines@marrowbank.example")
