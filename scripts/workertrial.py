@@ -53,7 +53,7 @@ class Trial:
         """Open runs whose first step nobody has carried out."""
         services = Services.open(self.data, frozenset(f"127.0.0.1:{port}" for port in self.ports))
         engine = Engine(services)
-        engine.handlers.carried_out(Elsewhere(services, HandedOn(), engine.writer.post))
+        engine.handlers.carried_out(Elsewhere(services, HandedOn(), engine.writer, engine.executor))
         engine.start(polling=False)
         fails = {"retries": 10, "wait": 2}
         steps: list[dict[str, object]] = [

@@ -30,7 +30,6 @@ from .runtime.services import Services
 from .store import place, tables
 
 WEB_THREADS = 40
-WAITING_THREADS = 1000
 SPARE_THREADS = 24
 """Threads there are beside those that pages hold which listen for events."""
 CONNECTIONS = 4000
@@ -71,8 +70,7 @@ class Server:
         if config.moved:
             place.stand_here(self.services.store)
         self.services.public_url = url
-        # Whoever waits for a worker holds a thread and nothing else.
-        self.engine = Engine(self.services, Threads(WAITING_THREADS) if broker or config.broker else None)
+        self.engine = Engine(self.services)
         self.engine.outbox.take_back = config.take_back
         self.engine.keeping.after = config.pack_after
         self._proof_threads = Threads(64 if broker or config.broker else 8)
@@ -116,8 +114,9 @@ class Server:
 
     def _elsewhere(self, broker: Broker) -> Elsewhere:
         """Have workers carry out what gathers and drafts."""
-        elsewhere = Elsewhere(self.services, broker, self.engine.writer.post)
+        elsewhere = Elsewhere(self.services, broker, self.engine.writer, self.engine.executor)
         self.engine.handlers.carried_out(elsewhere)
+        elsewhere.start()
         return elsewhere
 
     def _make_room(self, listening: int) -> None:

@@ -128,6 +128,8 @@ class Player:
         """The event that answers an open decision."""
         at = self.now
         match decision:
+            case flow.Perform() if pick % 11 == 0:
+                return flow.Leased(at=at, address=address, lease=f"{pick}")
             case flow.Perform() | flow.Write() | flow.Compute():
                 if pick % 7 == 0:
                     return flow.Failed(at=at, address=address, message="m", retryable=pick % 2 == 0, usage=Usage(cost=0.1))

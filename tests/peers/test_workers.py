@@ -10,6 +10,7 @@ import tempfile
 import time
 import unittest
 from typing import IO, Any
+from unittest import mock
 
 import redis
 from sqlalchemy import select
@@ -19,8 +20,9 @@ from tests.runtime.house import WHO
 from tests.runtime.workers import WithWorkers
 from ulmus.core.workflow import read_file
 from ulmus.runtime import workflows
+from ulmus.runtime.elsewhere import BrokerAway
 from ulmus.store import tables
-from ulmus.workers.broker import queue_of
+from ulmus.workers.broker import checked, queue_of
 
 RUNS = 12
 
@@ -86,6 +88,13 @@ class OverABroker(WithWorkers):
         self.until(run, "done")
         self.assertEqual((len(self.posts()), {one.kind for one in self.leases()}), (1, {"read_page", "draft"}))
 
+    def test_a_broker_that_would_give_out_again_too_soon_is_refused_at_start(self) -> None:
+        checked(self.address)
+        with mock.patch("ulmus.workers.broker.AGAIN_AFTER", 100), self.assertRaisesRegex(BrokerAway, "gives out again after"):
+            checked(self.address)
+        with self.assertRaises(BrokerAway):
+            checked(f"{self.address}?visibility_timeout=10")
+
     def test_a_worker_and_the_broker_are_killed_on_the_way(self) -> None:
         from ulmus.runtime import elsewhere
 
@@ -106,7 +115,7 @@ class OverABroker(WithWorkers):
         for run in runs:
             self.until(run, "done", "failed", "stuck", seconds=150)
         self.assertEqual([self.run_of(run).state for run in runs], ["done"] * RUNS)
-        self.assertEqual([one.id for one in self.leases() if one.ended_at is None], [])
+        self.wait_for(lambda: all(one.ended_at is not None for one in self.leases()))
 
 
 if __name__ == "__main__":

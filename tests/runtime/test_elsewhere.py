@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 import json
+import queue
 import threading
+import time
 from typing import Any
 from unittest import mock
 
 import httpx
 from sqlalchemy import select
 
-from tests.runtime.house import page
+from tests.runtime.house import WHO, page, reachable
+from tests.runtime.test_assignment import assignment
 from tests.runtime.workers import WithWorkers
 from ulmus import __version__
 from ulmus.api.public.work import make_key
 from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.core.workflow import Line
+from ulmus.readmodels.journals import Journals, entry
 from ulmus.runtime import elsewhere, workflows
 from ulmus.steps.api import Context
 from ulmus.store import tables
 from ulmus.workers.broker import queue_of
-from ulmus.workers.worker import Told
+from ulmus.workers.worker import Told, Worker, own_connections
 
 DEAR = {"usage": Usage(calls=1, cost=0.5).model_dump()}
 
@@ -41,7 +45,7 @@ class Carried(WithWorkers):
         self.answer(run)
         self.until(run, "done")
         self.assertEqual([one.kind for one in self.leases()], ["read_page", "draft"])
-        self.assertTrue(all(one.ended_at and one.worker.startswith("one ") for one in self.leases()))
+        self.wait_for(lambda: all(one.ended_at and one.worker.startswith("one ") for one in self.leases()))
         self.assertEqual(len(self.posts()), 1)
         self.assertGreater(self.run_of(run).cost, 0)
         # The broker was told ids, and nothing else.
@@ -59,8 +63,8 @@ class Carried(WithWorkers):
             return self.proofs.columns(self.document(made), samples)[samples[0].id].cells["post"].state
 
         self.wait_for(lambda: state() == "fresh", state)
-        self.assertEqual({one.kind for one in self.leases()}, {"read_page", "draft"})
-        self.assertEqual(self.posts(), [])
+        self.assertEqual(len(self.broker.published), 2)
+        self.assertEqual((self.posts(), self.leases()), ([], []))
 
     def test_what_a_model_has_said_so_far_comes_home(self) -> None:
         line = Line(id="post", kind="draft", settings={"model": "model", "prompt": "Beans."})
@@ -229,5 +233,133 @@ class Carried(WithWorkers):
             self.assertEqual(carried.call_count, 1)
         self.assertEqual(self.run_of(run).state, "done", self.run_of(run).message)
 
+    def drafting(self) -> int:
+        """A page that drafts from what it is given."""
+        fields = [{"name": "about", "label": "about", "type": "long"}]
+        document = {
+            "format": "ulmus-workflow",
+            "version": 1,
+            "name": "Drafts",
+            "start": {"id": "item", "kind": "by_hand", "settings": {"fields": fields}},
+            "steps": [{"id": "post", "kind": "draft", "settings": {"model": "model", "prompt": "Say what is new: <<item.about>>"}}],
+        }
+        made = self.made(document)
+        workflows.go_live(self.engine, made, WHO)
+        return made
+
+    def pushed(self, workflow: int, about: str) -> int:
+        run = self.engine.runs.push(workflow, {"about": about})
+        assert run is not None
+        return run
+
+    def test_a_gate_stays_shut_until_the_answer_is_home(self) -> None:
+        with self.services.store.write() as session:
+            model = session.get_one(tables.Connection, "model")
+            model.settings = model.settings | {"at_once": 1}
+        workflow = self.drafting()
+        runs = [self.pushed(workflow, f"Beans {n}.") for n in range(3)]
+        for _ in runs:
+            task = self.broker.offers.get(timeout=20)
+            self.asked(f"/{task}/begin")
+            with self.assertRaises(queue.Empty):
+                self.broker.offers.get(timeout=0.3)
+            self.asked(f"/{task}/answer", {"output": {"text": "Beans."}, "answer": "x"})
+        for run in runs:
+            self.until(run, "done")
+
+    def test_nobody_waits_for_what_is_out_and_only_so_much_is_offered(self) -> None:
+        with mock.patch.object(elsewhere, "MOST_OFFERED", 20):
+            workflow = self.drafting()
+            runs = [self.pushed(workflow, f"Beans {n}.") for n in range(50)]
+            self.wait_for(lambda: self.elsewhere.counted() == (30, 20, 0), lambda: str(self.elsewhere.counted()))
+            self.assertEqual(len(self.broker.published), 20)
+            self.wait_for(lambda: self.engine.executor._open == 0)
+            self.at_work(4)
+            for run in runs:
+                self.until(run, "done")
+        self.assertEqual(self.elsewhere.counted(), (0, 0, 0))
+
+    def test_a_lease_is_in_the_journal_before_the_task_is_offered(self) -> None:
+        publish, seen = self.broker.publish, list[bool]()
+
+        def looked(task: str) -> None:
+            with self.services.store.read() as session:
+                events = [e.event for e in session.scalars(select(tables.JournalEntry))]
+            seen.append(any(e["event"] == "leased" and e["lease"] == task for e in events))
+            publish(task)
+
+        self.broker.publish = looked
+        self.at_work()
+        run = self.pushed(self.drafting(), "Beans are up.")
+        self.until(run, "done")
+        self.assertEqual(seen, [True])
+        told = [entry(event).says for event in Journals(self.services.store).of(run)]
+        self.assertIn("Offered to the workers elsewhere.", told)
+
+    def test_what_is_large_is_fetched_once_for_many_tasks(self) -> None:
+        workflow, about = self.drafting(), "Beans are up in the south field. " * 3000
+        runs = [self.pushed(workflow, about) for _ in range(3)]
+        worker = self.worker()
+        with mock.patch.object(worker.link, "fetch", wraps=worker.link.fetch) as fetched:
+            for _ in runs:
+                worker.carry_out(self.broker.offers.get(timeout=20))
+        for run in runs:
+            self.until(run, "done")
+        self.assertEqual(len([call for call in fetched.call_args_list if call.args[0].endswith("/content")]), 1)
+        task = self.broker.published[0]
+        self.assertEqual(self.asked(f"/{task}/content", {"sha256": "0" * 64}).status_code, 410)
+
+    def test_a_house_whose_clock_is_wrong_by_an_hour(self) -> None:
+        for apart in (3600.0, -3600.0):
+            self.services.clock = lambda apart=apart: time.time() + apart
+            worker = self.worker()
+            run = self.pushed(self.drafting(), "Beans are up.")
+            worker.carry_out(self.broker.offers.get(timeout=20))
+            self.until(run, "done")
+        # Put right while a worker is at it, it loses no lease.
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        self.services.clock = time.time
+        time.sleep(2 * elsewhere.LOOK)
+        self.assertEqual(self.asked("/heard", {"tasks": {task: ""}}).json(), {"unwanted": []})
+
+    def test_a_worker_uses_a_connection_of_its_own(self) -> None:
+        settings = {"base_url": f"{self.town.url}/model/v1", "model": "practice-1"}
+        own = own_connections(json.dumps({"model": {"kind": "model", "settings": settings, "secrets": {"key": "k"}}}))
+        worker = Worker(self.server.url, self.key, reachable(self.town), own)
+        self.addCleanup(worker.stop)
+        with self.services.store.write() as session:
+            session.get_one(tables.Connection, "model").sealed = self.services.sealer.seal({"key": "nobody's"})
+        run = self.pushed(self.drafting(), "Beans are up.")
+        with mock.patch.object(self.elsewhere, "connection") as handed:
+            worker.carry_out(self.broker.offers.get(timeout=20))
+        self.until(run, "done")
+        handed.assert_not_called()
+        for wrong in ("{", "[]", '{"model": 1}', '{"model": {"kind": "nothing"}}'):
+            with self.assertRaisesRegex(ValueError, "own connections cannot be read"):
+                own_connections(wrong)
+
     def test_two_houses_have_two_queues(self) -> None:
         self.assertNotEqual(queue_of("a" * 32), queue_of("b" * 32))
+
+
+class Assigned(WithWorkers):
+    """An assignment thinks elsewhere; what it may do is done at home."""
+
+    def test_it_thinks_elsewhere(self) -> None:
+        with self.services.store.write() as session:
+            search = {"description": f"{self.town.url}/search/opensearch.xml"}
+            key = self.services.sealer.seal({"key": "search-key"})
+            session.add(tables.Connection(key="search", kind="search", name="Town search", settings=search, sealed=key))
+        self.at_work()
+        made = self.made(assignment(self.town.url))
+        workflows.go_live(self.engine, made, WHO)
+        run = self.engine.runs.push(made, {"title": "By hand"})
+        assert run is not None
+        self.answer(run)
+        self.until(run, "done", "asking")
+        with self.services.store.read() as session:
+            kinds = {one.kind for one in session.scalars(select(tables.Lease))}
+        self.assertEqual(kinds, {"assignment", "search", "read_page"})
+        self.assertEqual(len(self.posts()), 1)

@@ -108,8 +108,9 @@ def _reached(broker: str) -> None:
 @click.option("--house", required=True, metavar="URL", help="Where the house is reached; over HTTPS, unless it is on this machine.")
 @click.option("--key", envvar="ULMUS_WORKER_KEY", required=True, help="The worker's key (or ULMUS_WORKER_KEY), made by worker-key.")
 @click.option("--concurrency", default=16, show_default=True, type=click.IntRange(1, 500), help="Steps at once.")
+@click.option("--connections", type=click.File("r", "utf-8"), help="Connections the worker holds itself (JSON); see docs/scale.md.")
 @ALLOW
-def worker(broker: str, house: str, key: str, concurrency: int, allow: tuple[str, ...]) -> None:
+def worker(broker: str, house: str, key: str, concurrency: int, connections: Any, allow: tuple[str, ...]) -> None:
     """Carry out what gathers and drafts for a house on another machine.
 
     It needs the same version as the house, and the same plug-ins. Secrets never pass the broker: the worker asks the
@@ -124,12 +125,16 @@ def worker(broker: str, house: str, key: str, concurrency: int, allow: tuple[str
     if at.scheme != "https" and at.hostname not in ("127.0.0.1", "localhost", "::1"):
         raise click.ClickException("The link to the house carries secrets: give its HTTPS address.")
     _reached(broker)
-    from ..workers.worker import Told, run
+    from ..workers.worker import Told, own_connections, run
 
+    try:
+        own = own_connections(connections.read()) if connections is not None else {}
+    except ValueError as error:
+        raise click.ClickException(str(error)) from None
     set_up_logging()
     click.echo(f"Working for {house}, {concurrency} steps at once.")
     try:
-        run(broker, house, key, concurrency, frozenset(allow))
+        run(broker, house, key, concurrency, frozenset(allow), own)
     except (Told, OutsideError) as error:
         raise click.ClickException(str(error)) from None
 

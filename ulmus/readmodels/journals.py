@@ -383,6 +383,7 @@ _SAYS = {
     "done": "Done.",
     "timer_fired": "The wait was over.",
     "asked": "A person was asked.",
+    "leased": "Offered to the workers elsewhere.",
     "queued": "Put into the outbox.",
     "sent": "Sent, with a receipt.",
     "taken_up": "Taken up again",

@@ -11,6 +11,7 @@ import logging
 import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import Future
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
@@ -27,7 +28,7 @@ from ..steps.api import Context, StepFailed, Workspace
 from . import execution, logs
 from .journal import Live
 from .outsides import leads_to
-from .ports import Gate, Outdated
+from .ports import Gate, Met, Outdated
 from .quotas import Uses
 from .reach import Reach, reach_of
 from .services import Services
@@ -64,7 +65,7 @@ class Prepares(Protocol):
     """What can be prepared for a decision outside the transaction."""
 
     def prepare(self, task: Task, context: Context) -> Any:
-        """What a decision's handler will commit. Raises `OutsideError`, `NotPlain`."""
+        """What a decision's handler will commit; a `Future` of it, where somebody else is at it. Raises `OutsideError`, `NotPlain`."""
 
 
 @dataclass(slots=True, eq=False)
@@ -121,51 +122,54 @@ class Dispatcher:
 
     # -- on the executor ----------------------------------------------------------------------------
 
-    def _carry_out(self, place: tuple[Any, ...], flight: _Flight, refused: OutsideError | None) -> OutsideError | None:
+    def _carry_out(self, place: tuple[Any, ...], flight: _Flight, refused: Met) -> Met | Future[Met]:
         if flight.stopped:
             self._landed(place, flight)
             return None
-        with logs.at(flight.task.run_id, getattr(flight.task.decision, "address", "")):
-            return self._carried_out(place, flight, refused)
+        task, began = flight.task, time.monotonic()
 
-    def _carried_out(self, place: tuple[Any, ...], flight: _Flight, refused: OutsideError | None) -> OutsideError | None:
-        task = flight.task
-        address = getattr(task.decision, "address", "")
-        began = time.monotonic()
-        met: OutsideError | None = None
-        usage = Usage()
-        event: flow.Event | None = None
-        prepared: Any = None
-        try:
+        def prepare() -> Any:
             if refused is not None:
                 raise refused
-            prepared = execution.guarded(lambda: self.handlers.prepare(task, self._context(task, flight)))
-            usage = getattr(prepared, "usage", usage)
-        except NotPlain as error:
-            event = flow.Failed(at=self.services.clock(), address=address, message=f"What this line gave cannot be kept: {error}.")
-        except OutsideError as error:
-            met = error
-            usage = error.usage if isinstance(error, StepFailed) else usage
-            event = flow.Failed(
-                at=self.services.clock(),
-                address=address,
-                message=error.message,
-                code=error.code,
-                retryable=error.retryable,
-                retry_after=error.retry_after,
-                usage=usage,
-                detail=_kept(error.detail) if isinstance(error, StepFailed) else {},
-            )
-        if isinstance(task.decision, flow.Perform | flow.Follow) and refused is None:
-            self.uses.note(execution.asks(task.line), usage)
+            return self.handlers.prepare(task, self._context(task, flight))
+
+        def over(gave: Any) -> Met:
+            if isinstance(task.decision, flow.Perform | flow.Follow) and refused is None:
+                self.uses.note(execution.asks(task.line), _usage(gave))
+            return self._over(place, flight, gave, time.monotonic() - began)
+
+        with logs.at(task.run_id, _address(task)):
+            gave = _tried(prepare)
+            return _later(gave, over, task) if isinstance(gave, Future) else over(gave)
+
+    def _over(self, place: tuple[Any, ...], flight: _Flight, gave: Any, seconds: float) -> Met:
+        """Bring what came of a task: what was prepared, or why nothing was."""
+        task, usage = flight.task, _usage(gave)
+        event = self._failure(task, gave) if isinstance(gave, OutsideError | NotPlain) else None
+        met = gave if isinstance(gave, OutsideError) else None
         if flight.stopped and event is not None:
             # It was told to stop: that is no failure of the line. What it had cost is booked.
             self._book(task, usage)
             self._landed(place, flight)
             return None
-        log.info("%s in %.2f s%s", task.line.kind, time.monotonic() - began, f": {met.code or 'failed'}" if met else "")
-        self._bring(place, flight, event, prepared, usage)
+        log.info("%s in %.2f s%s", task.line.kind, seconds, f": {met.code or 'failed'}" if met else "")
+        self._bring(place, flight, event, gave, usage)
         return met
+
+    def _failure(self, task: Task, error: OutsideError | NotPlain) -> flow.Failed:
+        if isinstance(error, NotPlain):
+            words = f"What this line gave cannot be kept: {error}."
+            return flow.Failed(at=self.services.clock(), address=_address(task), message=words)
+        return flow.Failed(
+            at=self.services.clock(),
+            address=_address(task),
+            message=error.message,
+            code=error.code,
+            retryable=error.retryable,
+            retry_after=error.retry_after,
+            usage=_usage(error),
+            detail=_kept(error.detail) if isinstance(error, StepFailed) else {},
+        )
 
     def _context(self, task: Task, flight: _Flight) -> Context:
         """What a task's line may use while it is carried out."""
@@ -182,7 +186,7 @@ class Dispatcher:
             rewrite=task.rewrite,
             asked_later=task.asked_later,
             workspace=shown,
-            seed=f"{task.run_id}/{getattr(task.decision, 'address', '')}",
+            seed=f"{task.run_id}/{_address(task)}",
             take=task.take,
             talk=task.talk,
             spent=task.spent,
@@ -215,8 +219,7 @@ class Dispatcher:
 
     def _book(self, task: Task, usage: Usage) -> None:
         if usage != Usage():
-            address = getattr(task.decision, "address", "")
-            self.writer.post(task.run_id, flow.Spent(at=self.services.clock(), address=address, usage=usage))
+            self.writer.post(task.run_id, flow.Spent(at=self.services.clock(), address=_address(task), usage=usage))
 
     def _landed(self, place: tuple[Any, ...], flight: _Flight) -> None:
         with self._lock:
@@ -224,6 +227,40 @@ class Dispatcher:
             again = flight.again
         if again is not None:
             self._send(again)
+
+
+def _address(task: Task) -> str:
+    return str(getattr(task.decision, "address", ""))
+
+
+def _usage(gave: Any) -> Usage:
+    """What it had cost, be it a result or a failure."""
+    usage = getattr(gave, "usage", None)
+    return usage if isinstance(usage, Usage) else Usage()
+
+
+def _tried(call: Callable[[], Any]) -> Any:
+    """What `call` gives, or what it failed with."""
+    try:
+        return execution.guarded(call)
+    except (OutsideError, NotPlain) as error:
+        return error
+
+
+def _later(gives: Future[Any], over: Callable[[Any], Met], task: Task) -> Future[Met]:
+    """What `over` makes of what somebody else gives, once it is there."""
+    met: Future[Met] = Future()
+
+    def there(gave: Future[Any]) -> None:
+        error: Met = None
+        try:
+            with logs.at(task.run_id, _address(task)):
+                error = over(_tried(gave.result))
+        finally:
+            met.set_result(error)
+
+    gives.add_done_callback(there)
+    return met
 
 
 def _kept(detail: dict[str, Any]) -> dict[str, Any]:

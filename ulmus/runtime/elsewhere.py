@@ -1,23 +1,29 @@
-"""Steps that workers on other machines carry out: published to a broker, leased, and taken in again.
+"""Steps that workers on other machines carry out: leased, published to a broker, and taken in again.
 
-Only what gathers or drafts goes out; what sends, writes or asks stays at home, and so do gates, journal and outbox. The broker carries
-nothing but the id of a task. Its worker asks the house for the rest over a link of its own (see `api.public.work`): the line and the
-values its slots read, then the line's connections, once each. A lease is written before a task is published. A worker that is not heard
-of any more loses it, which is a failure that may be tried again; an answer that comes after that is dropped, and its cost is booked.
+Only what gathers, drafts or thinks goes out; what sends, writes or asks stays at home, and so do gates, journal and outbox. The broker
+carries nothing but the id of a task. Its worker asks the house for the rest over a link of its own (see `api.public.work`): the line and
+the values its slots read, then the line's connections, once each. A lease is journalled before a task is published. A worker that is not
+heard of any more loses it, which is a failure that may be tried again; an answer that comes after that is dropped, and its cost is booked.
+
+Nobody waits for a task that is out: what came of it is told to a `Future`. One thread publishes, one watches over the leases.
 """
 
 from __future__ import annotations
 
 import hashlib
 import logging
+import queue
 import secrets
 import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from pydantic import ValidationError
+from sqlalchemy import update
+from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.cost import Usage
@@ -25,24 +31,30 @@ from ..core.values import NotPlain, plain_object
 from ..core.workflow import Line, points_at
 from ..protocols.errors import BadAnswer, NotFound, OutsideError, Stopped, WorkerLost
 from ..steps import kinds
-from ..steps.api import Context, Drafts, Performs, Result, StepFailed
+from ..steps.api import Assigns, Context, Drafts, Performs, Result, StepFailed
 from ..store import tables
 from .dispatcher import Task
+from .execution import guarded
+from .executors import Executor
+from .ports import Events
 from .services import Services
-from .writer import identity
+from .writer import EngineStopped, identity
 
 log = logging.getLogger("ulmus")
 
 WAITS = 900.0
 """Seconds within which a worker has to take what was published."""
-PLAYS = 900.0
-"""Seconds a proof takes at most."""
+LONGEST = 3600.0
+"""Seconds a step takes at most elsewhere. A broker gives out again what was not acknowledged, and has to wait longer than that."""
 AGAIN = 60.0
 """Seconds after which what nobody has taken is offered again."""
 HEARD = 30.0
 """Seconds a lease lasts from the last time its worker was heard of."""
 TAKES_OFFERS = 600.0
 """Seconds for which a broker that does not answer is tried again."""
+WRITE_AGAIN = 5.0
+MOST_OFFERED = 1000
+"""Tasks that are published and not begun; more wait at home."""
 LOOK = 1.0
 MOST_TOLD = 20_000
 
@@ -62,154 +74,265 @@ class NotWanted(LookupError):
     """There is no such task any more: it was stopped, answered, or lost."""
 
 
+class AtHome(Exception):
+    """This is not given out: who needs it hands the task back, to be carried out at home."""
+
+
 @dataclass(eq=False)
 class _Out:
-    """A task that is out: what it needs, and what came of it."""
+    """A task that is out, and what is to come of it. `until` (a moment of the monotonic clock) is when its worker is lost, or nobody has
+    taken it; `offered` when it was offered last."""
 
     id: str
     line: Line
     context: Context
-    deadline: float
-    until: float
+    at_home: Callable[[], Result]
+    over: Future[Result] = field(default_factory=Future)
+    run: int = 0
+    address: str = ""
     worker: str = ""
+    until: float = float("inf")
+    offered: float = float("inf")
     handed: dict[str, str] = field(default_factory=dict)
-    over: threading.Event = field(default_factory=threading.Event)
-    result: Result | None = None
-    failed: OutsideError | None = None
-    home: bool = False
+    contents: dict[str, Callable[[], bytes]] = field(default_factory=dict)
 
 
 class Elsewhere:
     """The tasks of a house that are out. Thread-safe."""
 
-    def __init__(self, services: Services, broker: Broker, book: Callable[[int, flow.Event], None], waits: float = WAITS) -> None:
+    def __init__(self, services: Services, broker: Broker, events: Events, executor: Executor, waits: float = WAITS) -> None:
         self.services = services
         self.broker = broker
-        self._book = book
+        self._events = events
+        self._executor = executor
         self._waits = waits
         self._closed = threading.Event()
         self._out: dict[str, _Out] = {}
+        self._unbegun: set[str] = set()
+        self._ended: list[str] = []
+        self._offers: queue.SimpleQueue[_Out | None] = queue.SimpleQueue()
         self._told: dict[tuple[str, str], None] = {}
         self._lock = threading.Lock()
+        self._room = threading.Condition(self._lock)
+
+    def start(self) -> None:
+        """Begin to publish, and to watch over leases."""
+        for name, work in (("ulmus-publisher", self._publish_all), ("ulmus-leases", self._watch)):
+            threading.Thread(target=work, daemon=True, name=name).start()
+
+    def close(self) -> None:
+        """The house stops: nobody waits any more. What is out is offered again at the next start."""
+        self._closed.set()
+        self._offers.put(None)
 
     def takes(self, line: Line) -> bool:
-        """Whether a line is carried out elsewhere: it gathers or drafts, and needs no sheet of the house."""
+        """Whether a line is carried out elsewhere: it gathers, drafts or thinks, and needs no sheet of the house."""
         kind = kinds().get(line.kind)
-        return isinstance(kind, Performs | Drafts) and not any(key for _, key in points_at(kind, line.settings, "sheet"))
+        return isinstance(kind, Performs | Drafts | Assigns) and not any(
+            key for inner in (line, *line.steps) for _, key in points_at(kinds().get(inner.kind, kind), inner.settings, "sheet")
+        )
 
-    def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Result:
-        """Have a task carried out by a worker, and wait for it; `at_home` where the worker cannot. Raises `OutsideError`."""
-        out = _Out(self._id(task), task.line, context, task.deadline, 0.0)
-        return self._carried(out, task.run_id, getattr(task.decision, "address", ""), at_home)
+    def counted(self) -> tuple[int, int, int]:
+        """How many tasks wait at home to be published, how many are published and not begun, and how many are with a worker."""
+        with self._lock:
+            begun = sum(bool(out.worker) for out in self._out.values())
+            return len(self._out) - begun - len(self._unbegun), len(self._unbegun), begun
 
-    def play(self, line: Line, context: Context, at_home: Callable[[], Result]) -> Result:
-        """As `carry_out`, for a proof: it belongs to no run, and what it gives so far is told as it comes."""
-        out = _Out(secrets.token_hex(32), line, context, self.services.clock() + PLAYS, 0.0)
-        return self._carried(out, 0, "", at_home)
+    # -- how a task goes out ----------------------------------------------------------------------------
 
-    def _carried(self, out: _Out, run: int, address: str, at_home: Callable[[], Result]) -> Result:
-        now, context = self.services.clock(), out.context
-        out.until = now + self._waits
-        with self.services.store.write() as session:
-            before = session.get(tables.Lease, out.id)
-            if before is not None and before.ended_at is None and before.worker:
-                # The house was begun anew meanwhile; the worker that has it may bring it still.
-                out.worker, out.until = before.worker, now + HEARD
-            told = {"run_id": run, "address": address, "kind": out.line.kind, "published_at": now, "until": out.until}
-            session.merge(tables.Lease(id=out.id, worker=out.worker, ended_at=None, **told))
+    def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Future[Result]:
+        """Have a task carried out by a worker; `at_home` where the worker cannot. What it gives fails with an `OutsideError`."""
+        out = _Out(self._id(task), task.line, context, at_home, run=task.run_id, address=getattr(task.decision, "address", ""))
+        with self.services.store.read() as session:
+            lease = session.get(tables.Lease, out.id)
         with self._lock:
             self._out[out.id] = out
-        try:
-            if not out.worker:
-                self._publish(out)
-                out.until = self.services.clock() + self._waits
-            offered = time.monotonic()
-            while not out.over.wait(LOOK):
-                if not out.worker and time.monotonic() - offered > AGAIN:
-                    # A broker that was begun anew may have forgotten it; whoever takes it second is told that it is taken.
-                    self._publish(out)
-                    offered = time.monotonic()
-                if context.cancelled() or self._closed.is_set():
-                    raise Stopped("It was stopped.")
-                if self.services.clock() > out.until:
-                    who = f"The worker {out.worker} was lost" if out.worker else "No worker took this"
-                    raise WorkerLost(f"{who}.", retryable=True)
-        finally:
-            with self._lock:
-                self._out.pop(out.id, None)
-            if not self._closed.is_set():
-                with self.services.store.writing() as connection:
-                    connection.exec_driver_sql("UPDATE leases SET ended_at = ? WHERE id = ?", (self.services.clock(), out.id))
-        if self._closed.is_set():
-            raise Stopped("It was stopped.")
-        if out.home:
-            return at_home()
-        if out.failed is not None:
-            raise out.failed
-        assert out.result is not None
-        return out.result
+        if lease is None or lease.ended_at is not None:
+            self._lease(out)
+        elif lease.worker:
+            # The house was begun anew meanwhile; the worker that has it may bring it still.
+            out.worker, out.until = lease.worker, time.monotonic() + HEARD
+        else:
+            self._offers.put(out)
+        return out.over
+
+    def play(self, line: Line, context: Context, at_home: Callable[[], Result]) -> Result:
+        """As `carry_out`, for a proof, waiting for it: it belongs to no run, and what it gives so far is told as it comes."""
+        out = _Out(secrets.token_hex(32), line, context, at_home)
+        with self._lock:
+            self._out[out.id] = out
+        self._offers.put(out)
+        while not self._closed.is_set():
+            try:
+                return out.over.result(LOOK)
+            except TimeoutError:
+                continue
+        raise Stopped("It was stopped.")
 
     def _id(self, task: Task) -> str:
         place = [self.services.store.identity, task.run_id, *identity(task.decision)]
         return hashlib.sha256("/".join(map(str, place)).encode()).hexdigest()
 
+    def _lease(self, out: _Out) -> None:
+        """Have the lease written, and the task published once it is."""
+        now = self.services.clock()
+
+        def kept(session: Session) -> None:
+            told = {"run_id": out.run, "address": out.address, "kind": out.line.kind, "published_at": now}
+            session.merge(tables.Lease(id=out.id, worker="", ended_at=None, until=now + self._waits, **told))
+
+        def told(error: BaseException | None) -> None:
+            if error is None:
+                self._offers.put(out)
+            elif isinstance(error, flow.FlowError | EngineStopped):
+                self._end(out, Stopped("It is not wanted any more."))
+            else:
+                log.error("run %s: a lease could not be written (%s) and is tried again", out.run, error)
+                again = threading.Timer(WRITE_AGAIN, self._lease, (out,))
+                again.daemon = True
+                again.start()
+
+        self._events.tell(out.run, flow.Leased(at=now, address=out.address, lease=out.id), told, kept)
+
+    def _publish_all(self) -> None:
+        while (out := self._offers.get()) is not None and not self._closed.is_set():
+            try:
+                self._publish(out)
+            except Exception:
+                log.exception("a task could not be published")
+
     def _publish(self, out: _Out) -> None:
-        """Offer it; a broker that is away for a while loses nothing."""
+        """Offer a task, once there is room; a broker that is away for a while loses nothing."""
+        with self._room:
+            while len(self._unbegun) >= MOST_OFFERED and out.id not in self._unbegun and not self._closed.is_set():
+                self._room.wait(LOOK)
+            if out.id not in self._out or out.worker:
+                return
+            self._unbegun.add(out.id)
         end, pause = time.monotonic() + TAKES_OFFERS, 0.5
-        while not out.context.cancelled() and not self._closed.is_set():
+        while not self._closed.is_set() and not out.over.done():
             try:
                 self.broker.publish(out.id)
             except BrokerAway as error:
                 if time.monotonic() > end:
-                    raise WorkerLost(f"The broker cannot be reached: {error}", retryable=True) from None
-                time.sleep(pause)
+                    self._end(out, WorkerLost(f"The broker cannot be reached: {error}", retryable=True))
+                self._closed.wait(pause)
                 pause = min(10.0, pause * 2)
             else:
+                with self._lock:
+                    out.offered = time.monotonic()
+                    if not out.worker:
+                        out.until = min(out.until, out.offered + self._waits)
                 return
 
-    def close(self) -> None:
-        """The house stops: nobody waits any more. What is out is offered again at the next start."""
-        self._closed.set()
+    def _watch(self) -> None:
+        """Look at what is out, every second: what is not wanted any more, whose worker is lost, what nobody has taken."""
+        while not self._closed.wait(LOOK):
+            try:
+                self._look()
+                self._note_ended()
+            except Exception:
+                log.exception("the watch over leases met a fault and goes on")
+
+    def _look(self) -> None:
         with self._lock:
-            for out in self._out.values():
-                out.over.set()
-        end = time.monotonic() + 2.0
-        while self._out and time.monotonic() < end:
-            time.sleep(0.02)
+            out_now = list(self._out.values())
+        for out in out_now:
+            now = time.monotonic()
+            if out.context.cancelled():
+                self._end(out, Stopped("It was stopped."))
+            elif now > out.until:
+                who = f"The worker {out.worker} was lost" if out.worker else "No worker took this"
+                self._end(out, WorkerLost(f"{who}.", retryable=True))
+            elif not out.worker and now - out.offered > AGAIN:
+                # A broker that was begun anew may have forgotten it; whoever takes it second is told that it is taken.
+                out.offered = now
+                self._offers.put(out)
+
+    def _note_ended(self) -> None:
+        with self._lock:
+            ended, self._ended = self._ended, []
+        now = self.services.clock()
+        if ended:
+            with self.services.store.write() as session:
+                session.execute(update(tables.Lease), [{"id": id_, "ended_at": now} for id_ in ended])
+
+    def _end(self, out: _Out, gave: Result | OutsideError) -> bool:
+        """It is over; gives whether it was out."""
+        with self._room:
+            if self._out.get(out.id) is not out:
+                return False
+            del self._out[out.id]
+            self._unbegun.discard(out.id)
+            if out.run:
+                self._ended.append(out.id)
+            self._room.notify()
+        if isinstance(gave, OutsideError):
+            out.over.set_exception(gave)
+        else:
+            out.over.set_result(gave)
+        return True
+
+    def _at_home(self, out: _Out) -> None:
+        """Carry it out here after all."""
+        try:
+            out.over.set_result(guarded(out.at_home))
+        except (OutsideError, NotPlain) as error:
+            out.over.set_exception(error)
 
     # -- what workers ask -------------------------------------------------------------------------------
 
     def begin(self, id_: str, worker: str) -> _Out:
         """A worker takes a task. Raises `NotWanted`, also where another has it."""
         out = self._found(id_)
-        with self._lock:
-            if out.worker and out.worker != worker and self.services.clock() <= out.until:
+        with self._room:
+            if out.worker and out.worker != worker:
                 raise NotWanted(id_)
-            out.worker, out.until = worker[:120], self.services.clock() + HEARD
-        with self.services.store.writing() as connection:
-            connection.exec_driver_sql("UPDATE leases SET worker = ?, until = ? WHERE id = ?", (out.worker, out.until, id_))
+            out.worker, out.until = worker[:120], time.monotonic() + HEARD
+            self._unbegun.discard(id_)
+            self._room.notify()
+        if out.run:
+            until = self.services.clock() + HEARD
+            with self.services.store.writing() as connection:
+                connection.exec_driver_sql("UPDATE leases SET worker = ?, until = ? WHERE id = ?", (out.worker, until, id_))
         return out
 
-    def heard(self, id_: str, worker: str, partial: str = "") -> bool:
-        """A worker is still at it; gives whether it is still wanted."""
+    def heard(self, id_: str, worker: str, said: str = "") -> bool:
+        """A worker is still at it, and a model has `said` so much by now; gives whether it is still wanted."""
         try:
             out = self._found(id_, worker)
         except NotWanted:
             return False
-        out.until = self.services.clock() + HEARD
-        if partial:
-            out.context.progress(partial)
+        out.until = time.monotonic() + HEARD
+        if said:
+            out.context.progress(said)
         return not out.context.cancelled()
 
     def connection(self, id_: str, worker: str, key: str, kind: str, ask: str = "") -> Any:
-        """A connection that the line of a task points at, opened; once each, and again only for the same `ask`. Raises `NotWanted`, `OutsideError`."""
+        """A connection that the line of a task points at, opened; once each, and again only for the same `ask`.
+
+        Raises `NotWanted`, `AtHome`, `OutsideError`.
+        """
         out = self._found(id_, worker)
-        pointed = {one for _, one in points_at(kinds()[out.line.kind], out.line.settings, "connection")}
+        pointed = _connections(out.line)
+        if key not in pointed and any(key in _connections(tool) for tool in out.line.steps):
+            raise AtHome  # of something an assignment may do, which is never handed out
         with self._lock:
             if key not in pointed or (key in out.handed and (not ask or out.handed[key] != ask)):
                 raise NotFound("This task has no such connection, or has had it.")
             out.handed[key] = ask
         return self.services.connect(key, kind)
+
+    def lay_out(self, id_: str, worker: str, content: Callable[[], bytes], sha: str) -> None:
+        """Have something large ready for the worker, which asks for it by its SHA-256 where it does not have it. Raises `NotWanted`."""
+        self._found(id_, worker).contents[sha] = content
+
+    def content(self, id_: str, worker: str, sha: str) -> bytes:
+        """What was laid out for a task. Raises `NotWanted`, `NotFound`."""
+        content = self._found(id_, worker).contents.get(sha)
+        if content is None:
+            raise NotFound("This task has nothing of that kind.")
+        return content()
 
     def workspace(self, id_: str, worker: str) -> Any:
         """What the house shows the line of a task. Raises `NotWanted`."""
@@ -230,31 +353,33 @@ class Elsewhere:
             while len(self._told) > MOST_TOLD:
                 self._told.pop(next(iter(self._told)))
             out = self._out.get(id_)
-            if out is not None and out.worker.partition(" ")[0] == worker:
-                del self._out[id_]
-            else:
-                out = None
-        if out is None:
+        if out is None or out.worker.partition(" ")[0] != worker or not self._end_with(out, told, usage):
             self._late(id_, usage)
             return False
-        try:
-            if told.get("home"):
-                out.home = True
-            elif told.get("failed") is not None:
-                out.failed = _failure(told, usage)
-            else:
-                out.result = Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage)
-        except (KeyError, TypeError, ValueError, NotPlain) as error:
-            out.failed = StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage)
-        out.over.set()
         return True
+
+    def _end_with(self, out: _Out, told: dict[str, Any], usage: Usage) -> bool:
+        if told.get("home"):
+            with self._room:
+                if self._out.pop(out.id, None) is not out:
+                    return False
+                if out.run:
+                    self._ended.append(out.id)
+            self._executor.submit(self._at_home, out)
+            return True
+        try:
+            if told.get("failed") is not None:
+                return self._end(out, _failure(told, usage))
+            return self._end(out, Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage))
+        except (KeyError, TypeError, ValueError, NotPlain) as error:
+            return self._end(out, StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage))
 
     def _late(self, id_: str, usage: Usage) -> None:
         with self.services.store.read() as session:
             lease = session.get(tables.Lease, id_)
         if lease is not None and lease.run_id and usage != Usage():
             log.info("an answer of %s came too late; its cost is booked", lease.worker or "a worker")
-            self._book(lease.run_id, flow.Spent(at=self.services.clock(), address=lease.address, usage=usage))
+            self._events.post(lease.run_id, flow.Spent(at=self.services.clock(), address=lease.address, usage=usage))
 
     def _found(self, id_: str, worker: str = "") -> _Out:
         """A task that is out; for a `worker`, one that it has begun."""
@@ -263,6 +388,11 @@ class Elsewhere:
         if out is None or (worker and out.worker.partition(" ")[0] != worker):
             raise NotWanted(id_)
         return out
+
+
+def _connections(line: Line) -> set[str]:
+    kind = kinds().get(line.kind)
+    return {key for _, key in points_at(kind, line.settings, "connection")} if kind is not None else set()
 
 
 def forget(services: Services, before: float) -> None:

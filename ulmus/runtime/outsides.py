@@ -12,7 +12,7 @@ import datetime as dt
 import logging
 import threading
 from collections import deque
-from collections.abc import Callable
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
@@ -30,6 +30,7 @@ from ..steps.api import Limited
 from ..store import tables
 from .execution import Same
 from .executors import Executor
+from .ports import Job, Met
 from .services import Services
 
 log = logging.getLogger("ulmus")
@@ -48,9 +49,6 @@ STARTS = "starts"
 MOST_LINES = 2000
 READ_AGAIN = 5.0
 """Seconds between two looks at what the connections say of their limits."""
-
-Job = Callable[[OutsideError | None], OutsideError | None]
-"""Work: gets the reason where it is given back undone, gives what it failed with."""
 
 
 @dataclass(slots=True)
@@ -248,18 +246,25 @@ class Outsides:
         return not outside.a_minute or len(outside.begun) < outside.a_minute
 
     def _carry_out(self, outside: Outside, job: Job) -> None:
-        error: OutsideError | None = None
+        met: Met | Future[Met] = None
         try:
-            error = job(None)
+            met = job(None)
         finally:
-            with self._lock:
-                outside.under_way -= 1
-                quiet = error is None and outside.failures == 0 and not outside.waiting
-            if not quiet:
-                self._heard(outside, error)
-                self._let_through(outside)
+            if isinstance(met, Future):
+                met.add_done_callback(lambda over: self._over(outside, over.result()))
+            else:
+                self._over(outside, met)
 
-    def _heard(self, outside: Outside, error: OutsideError | None) -> None:
+    def _over(self, outside: Outside, error: Met) -> None:
+        """One who was let through is out again."""
+        with self._lock:
+            outside.under_way -= 1
+            quiet = error is None and outside.failures == 0 and not outside.waiting
+        if not quiet:
+            self._heard(outside, error)
+            self._let_through(outside)
+
+    def _heard(self, outside: Outside, error: Met) -> None:
         if isinstance(error, WorkerLost):
             return
         now = self.services.clock()

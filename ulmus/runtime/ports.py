@@ -6,6 +6,7 @@ Parts import this page and never each other's machinery, so that there is no cir
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future
 from typing import Any, Protocol
 
 from sqlalchemy.orm import Session
@@ -17,8 +18,10 @@ from .services import Services
 from .timing import Goes
 from .transaction import Transaction
 
-Job = Callable[[OutsideError | None], OutsideError | None]
-"""Work on an outside: gets the reason where it is given back undone, gives what it failed with."""
+Met = OutsideError | None
+"""What work on an outside failed with, or nothing."""
+Job = Callable[[Met], "Met | Future[Met]"]
+"""Work on an outside: gets the reason where it is given back undone, gives what it failed with; where somebody else is at it, later."""
 
 
 class Outdated(Exception):
@@ -30,6 +33,15 @@ class Events(Protocol):
 
     def post(self, run_id: int, event: flow.Event) -> None:
         """Have `event` written some time soon, without waiting; one that comes too late is left out."""
+
+    def tell(
+        self,
+        run_id: int,
+        event: flow.Event,
+        told: Callable[[BaseException | None], None],
+        also: Callable[[Session], None] | None = None,
+    ) -> None:
+        """As `post`, with what `also` changes in the same transaction; `told` hears that it was written, or why not."""
 
     def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
         """Write `event`, and what `also` changes, in one transaction, and have what follows carried out.

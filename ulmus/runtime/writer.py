@@ -131,9 +131,15 @@ class Writer:
         """See `ports.Events`."""
         self._put(_Entry(run_id, answer=_Answer(decision, prepared), told=told))
 
-    def tell(self, run_id: int, event: flow.Event, told: Callable[[BaseException | None], None]) -> None:
-        """As `post`; `told` hears that it was written, or why not."""
-        self._put(_Entry(run_id, event, told=told))
+    def tell(
+        self,
+        run_id: int,
+        event: flow.Event,
+        told: Callable[[BaseException | None], None],
+        also: Callable[[Session], None] | None = None,
+    ) -> None:
+        """See `ports.Events`."""
+        self._put(_Entry(run_id, event, also=also, told=told))
 
     def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
         """See `ports.Events`."""

@@ -7,6 +7,7 @@ its key. It says every few seconds that it is still at work, and hears whether t
 from __future__ import annotations
 
 import base64
+import json
 import logging
 import os
 import secrets
@@ -23,7 +24,7 @@ import httpx
 from .. import __version__
 from ..core.drafting import Known
 from ..core.drafting.repeats import Published
-from ..core.drafting.turns import Rewrite
+from ..core.drafting.turns import Rewrite, Turn
 from ..core.workflow import Line
 from ..protocols.errors import NotFound, OutsideError, Refused, Unreachable
 from ..protocols.languages import language_of
@@ -33,9 +34,11 @@ from ..runtime.workspace import dead
 from ..steps import connection_kinds, kinds
 from ..steps.api import Connection, Context, StepFailed, Workspace
 from .broker import TASK, application, queue_of
+from .shelf import Shelf
 
 log = logging.getLogger("ulmus")
 
+NONE: Mapping[str, Connection] = {}
 BEAT = 5.0
 PATIENCE = 120.0
 """Seconds for which an answer is brought to a house that cannot be reached."""
@@ -58,6 +61,15 @@ class Link:
 
     def ask(self, path: str, body: Mapping[str, Any], patience: float = 20.0) -> dict[str, Any]:
         """Ask the house; one that does not answer is asked again for a while. Raises `Told`, and `Unreachable` in the end."""
+        answer = self._answer(path, body, patience)
+        told: dict[str, Any] = answer.json()
+        return told
+
+    def fetch(self, path: str, body: Mapping[str, Any]) -> bytes:
+        """As `ask`, for what is answered as bytes."""
+        return self._answer(path, body, 20.0).content
+
+    def _answer(self, path: str, body: Mapping[str, Any], patience: float) -> httpx.Response:
         end, pause = time.monotonic() + patience, 0.2
         while True:
             try:
@@ -71,10 +83,10 @@ class Link:
                 raise Unreachable(f"The house cannot be reached: {words}.", retryable=True)
             time.sleep(pause)
             pause = min(5.0, pause * 2)
-        told: dict[str, Any] = answer.json() if answer.headers.get("content-type", "").startswith("application/json") else {}
         if answer.status_code >= 400:
-            raise Told(str(told.get("message") or answer.status_code), answer.status_code)
-        return told
+            is_json = answer.headers.get("content-type", "").startswith("application/json")
+            raise Told(str(answer.json().get("message") if is_json else answer.status_code), answer.status_code)
+        return answer
 
     def close(self) -> None:
         """End it."""
@@ -97,8 +109,11 @@ class _Job:
 class Worker:
     """Carries out tasks of one house."""
 
-    def __init__(self, house: str, key: str, allowed: frozenset[str] = frozenset()) -> None:
+    def __init__(self, house: str, key: str, allowed: frozenset[str] = frozenset(), own: Mapping[str, Connection] = NONE) -> None:
         self.link = Link(house, key)
+        self.own = own
+        self.shelf = Shelf()
+        self._published: tuple[str, Published] = "", Published(())
         self.web = Web(allowed)
         self.process = f"{socket.gethostname()}/{os.getpid()}"
         self._jobs: dict[str, _Job] = {}
@@ -172,21 +187,23 @@ class Worker:
         return Context(
             web=self.web,
             connect=partial(self._connect, job),
-            values=told["values"],
+            values=told["values"] | {root: json.loads(self._content(job, sha)) for root, sha in told["large"].items()},
             outside=frozenset(told["outside"]),
             rewrite=Rewrite(rewrite[0], tuple(rewrite[1])) if rewrite is not None else None,
             asked_later=bool(told["asked_later"]),
             workspace=self._workspace(job),
             seed=str(told["seed"]),
             take=str(told["take"]),
+            talk=tuple(Turn(*turn) for turn in told["talk"]),
+            spent=float(told["spent"]),
             progress=progress,
             cancelled=lambda: not job.wanted or time.monotonic() > job.until,
         )
 
     def _connect(self, job: _Job, key: str, kind: str) -> Connection:
-        """A connection of the task's line, opened by the house; it is forgotten with the task."""
-        if key in job.connections:
-            return job.connections[key]
+        """A connection of the task's line: one of the worker's own, or opened by the house, and forgotten with the task."""
+        if (kept := self.own.get(key) or job.connections.get(key)) is not None:
+            return kept
         # Told by its name, so that what is asked again because the answer was lost is given again.
         found = self._asked(job, "connection", {"key": key, "kind": kind, "ask": secrets.token_hex(16)})
         spec = connection_kinds().get(str(found["kind"]))
@@ -196,13 +213,30 @@ class Worker:
         opened = job.connections[key] = Connection(key, spec.name, str(found["name"]), settings, found["secrets"])
         return opened
 
+    def _content(self, job: _Job, sha: str) -> bytes:
+        """Something large, by its SHA-256; asked for once by all tasks of a while."""
+
+        def fetch() -> bytes:
+            try:
+                return self.link.fetch(f"/{job.id}/content", {"sha256": sha})
+            except Told as error:
+                raise NotFound(str(error), retryable=True) from None
+
+        return self.shelf.get(sha, fetch)
+
     def _workspace(self, job: _Job) -> Workspace:
         def asked(what: str, of: Any) -> Any:
             return self._asked(job, "house", {"what": what, "of": of})["found"]
 
         def file(link: str) -> tuple[str, str, bytes] | None:
             found = asked("file", link)
-            return None if found is None else (found[0], found[1], base64.b64decode(found[2]))
+            return None if found is None else (found[0], found[1], self._content(job, found[2]))
+
+        def published() -> Published:
+            sha = asked("published", "")
+            if self._published[0] != sha:
+                self._published = sha, Published(json.loads(self._content(job, sha)))
+            return self._published[1]
 
         def keep(name: str, kind: str, content: bytes) -> dict[str, Any]:
             kept: dict[str, Any] = asked("keep", [name, kind, base64.b64encode(content).decode()])
@@ -216,7 +250,7 @@ class Worker:
             rows=home,
             sheet_name=partial(asked, "sheet"),
             file=file,
-            known=Known(lambda: Published(asked("published", "")), partial(dead, self.web), language_of=language_of),
+            known=Known(published, partial(dead, self.web), language_of=language_of),
             keep=keep,
             leave=home,
             why_not=home,
@@ -257,9 +291,37 @@ class Worker:
                 job.wanted = job.wanted and job.id not in unwanted
 
 
-def run(broker: str, house: str, key: str, concurrency: int, allowed: frozenset[str] = frozenset()) -> None:
+def own_connections(text: str) -> dict[str, Connection]:
+    """A worker's own connections, by the keys the house knows them under: a JSON object of ``kind``, ``settings`` and ``secrets`` each.
+    Raises `ValueError` in words."""
+    try:
+        told = json.loads(text)
+        found = {key: (connection_kinds()[one["kind"]], one) for key, one in told.items()}
+        return {
+            key: Connection(
+                key, kind.name, str(one.get("name", key)), kind.settings.model_validate(one.get("settings", {})), secrets_of(one)
+            )
+            for key, (kind, one) in found.items()
+        }
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise ValueError(f"The worker’s own connections cannot be read: {error}") from None
+
+
+def secrets_of(told: Mapping[str, Any]) -> dict[str, str]:
+    """The secrets of a connection, as texts."""
+    return {str(name): str(value) for name, value in dict(told.get("secrets", {})).items()}
+
+
+def run(
+    broker: str,
+    house: str,
+    key: str,
+    concurrency: int,
+    allowed: frozenset[str] = frozenset(),
+    own: Mapping[str, Connection] = NONE,
+) -> None:
     """Work until a signal. Raises `Told`, `OutsideError` where the house does not let it."""
-    worker = Worker(house, key, allowed)
+    worker = Worker(house, key, allowed, own)
     told = worker.hello()
     for name in told["lacks"]:
         log.warning("this worker has no kind “%s”, which the house has: what needs it fails here. Install its plug-in.", name)

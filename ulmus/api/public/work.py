@@ -7,16 +7,19 @@ another version is told so and gets nothing. Connections are handed out for one 
 from __future__ import annotations
 
 import base64
+import hashlib
 import hmac
+import json
 import secrets
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from flask import Blueprint, Response, jsonify, request
 
 from ... import __version__
 from ...protocols.errors import OutsideError
-from ...runtime.elsewhere import Elsewhere, NotWanted
+from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted
 from ...steps import kinds
 from ...store import Store
 from ..http.base import house
@@ -25,6 +28,9 @@ from ..security.auth import digest, room
 outside = Blueprint("work", __name__, url_prefix="/workers")
 FACT = "worker key "
 LARGEST = 110_000_000
+AT_HOME = "This is shown at home only."
+LARGE = 32_000
+"""Bytes of JSON from which on a value is told by its SHA-256, to be asked for by whoever does not have it."""
 
 
 def make_key(store: Store, name: str) -> str:
@@ -64,10 +70,16 @@ def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
         return view(elsewhere, worker, body if isinstance(body, dict) else {})
     except NotWanted:
         return _refused("This is not wanted any more.", 410)
+    except AtHome:
+        return _refused(AT_HOME, 501)
     except ValueError:
         return _refused("That cannot be read.", 422)
     except OutsideError as error:
         return jsonify(message=error.message, code=error.code, retryable=error.retryable), 422
+
+
+def _encoded(value: Any) -> bytes:
+    return json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode()
 
 
 @outside.post("/hello")
@@ -88,15 +100,25 @@ def begin(id_: str) -> Any:
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
         out = elsewhere.begin(id_, f"{worker} {str(body.get('process', ''))[:40]}".strip())
         context = out.context
+        values, large = dict(context.values), {}
+        for root in list(values):
+            text = partial(_encoded, values[root])
+            if len(content := text()) > LARGE:
+                large[root] = hashlib.sha256(content).hexdigest()
+                elsewhere.lay_out(id_, worker, text, large[root])
+                del values[root]
         return jsonify(
             line=out.line.model_dump(mode="json"),
-            values=dict(context.values),
+            values=values,
+            large=large,
+            talk=list(map(list, context.talk)),
+            spent=context.spent,
             outside=sorted(context.outside),
             rewrite=list(context.rewrite) if context.rewrite is not None else None,
             asked_later=context.asked_later,
             seed=context.seed,
             take=context.take,
-            seconds=max(1.0, out.deadline - elsewhere.services.clock()),
+            seconds=LONGEST,
         )
 
     return _served(told)
@@ -129,6 +151,16 @@ def connection(id_: str) -> Any:
     return _served(told)
 
 
+@outside.post("/<id_>/content")
+def content(id_: str) -> Any:
+    """Something large that a task was told of by its SHA-256: a value as JSON, a file, or what went out before."""
+
+    def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        return Response(elsewhere.content(id_, worker, str(body.get("sha256", ""))), mimetype="application/octet-stream")
+
+    return _served(told)
+
+
 @outside.post("/<id_>/house")
 @room(LARGEST)
 def asked(id_: str) -> Any:
@@ -136,9 +168,15 @@ def asked(id_: str) -> Any:
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
         shown, what, of = elsewhere.workspace(id_, worker), body.get("what"), body.get("of")
+
+        def laid_out(content: Callable[[], bytes]) -> str:
+            sha = hashlib.sha256(content()).hexdigest()
+            elsewhere.lay_out(id_, worker, content, sha)
+            return sha
+
         if what == "file":
             found = shown.file(str(of))
-            return jsonify(found=None if found is None else [found[0], found[1], base64.b64encode(found[2]).decode()])
+            return jsonify(found=None if found is None else [found[0], found[1], laid_out(lambda: found[2])])
         if what == "keep" and isinstance(of, list) and len(of) == 3:
             return jsonify(found=shown.keep(str(of[0]), str(of[1]), base64.b64decode(str(of[2]))))
         if what == "name":
@@ -146,8 +184,9 @@ def asked(id_: str) -> Any:
         if what == "sheet":
             return jsonify(found=shown.sheet_name(str(of)))
         if what == "published":
-            return jsonify(found=shown.known.published().texts if shown.known.published is not None else [])
-        return _refused("This is shown at home only.", 501)
+            texts = shown.known.published().texts if shown.known.published is not None else []
+            return jsonify(found=laid_out(partial(_encoded, texts)))
+        raise AtHome
 
     return _served(told)
 

@@ -57,6 +57,13 @@ class Failed(_AtStep):
     usage: Usage = Usage()
 
 
+class Leased(_AtStep):
+    """A worker elsewhere is to carry the step out: what it is offered as, written before it is. The decision stays open."""
+
+    event: Literal["leased"] = "leased"
+    lease: str
+
+
 class TimerFired(_AtStep):
     """A wait is over: before a new try, between rounds, or one asked for by the page."""
 
@@ -248,6 +255,7 @@ Event = Annotated[
     Begun
     | Done
     | Failed
+    | Leased
     | TimerFired
     | Asked
     | Permitted

@@ -28,6 +28,7 @@ from .events import (
     Followed,
     Heard,
     Judged,
+    Leased,
     Opened,
     Permitted,
     Queued,
@@ -212,6 +213,10 @@ def _asked(state: State, seq: Sequence, step: PlannedStep, event: Asked) -> None
     rests(state, seq)
 
 
+def _leased(state: State, seq: Sequence, step: PlannedStep, event: Leased) -> None:
+    """Somebody is to carry it out: nothing has come of it yet."""
+
+
 def _agreed(state: State, seq: Sequence, step: PlannedStep, event: Agreed) -> None:
     """Others are still waited for: the question stays as it is."""
 
@@ -392,6 +397,9 @@ def _judged(state: State, seq: Sequence, step: PlannedStep, event: Judged) -> No
 _RULES: dict[tuple[type[Phase], type], Callable[..., None]] = {
     (Ready, Done): _done,
     (Ready, Failed): _failed,
+    (Ready, Leased): _leased,
+    (Due, Leased): _leased,
+    (Rewriting, Leased): _leased,
     (Ready, Asked): _asked,
     (Ready, Queued): _queued,
     (Ready, Opened): _opened,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -36,7 +37,7 @@ class Performing(Handler):
     outside = True
     elsewhere: Elsewhere | None = None
 
-    def prepare(self, task: Task, context: Context) -> Result:
+    def prepare(self, task: Task, context: Context) -> Result | Future[Result]:
         if task.reach is not None:
             check_reads(task.line, task.values, task.reach)
         if self.elsewhere is not None and self.elsewhere.takes(task.line):
