@@ -108,6 +108,51 @@ class Carried(WithWorkers):
         self.until(run, "done")
         self.assertAlmostEqual(self.run_of(run).cost, before + 0.5, places=4)
 
+    def test_an_answer_that_is_brought_again_after_a_restart_is_booked_once(self) -> None:
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        told = {"output": {"text": "Beans."}, "answer": "first"} | DEAR
+        self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": True})
+        self.assertEqual(self.run_of(run).state, "done", "it is written by then")
+        self.reopen()
+        # The house ended before the worker had heard that; and another answer was under way.
+        for name in ("first", "second", "second", "first"):
+            told["answer"] = name
+            self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": False})
+        self.reopen()
+        self.asked(f"/{task}/answer", told | {"answer": "second"})
+        self.assertAlmostEqual(self.run_of(run).cost, 1.0)
+
+    def test_an_answer_that_cannot_be_written_is_brought_again(self) -> None:
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        told = {"output": {"text": "Beans. " * 2000}, "answer": "first"} | DEAR
+        with mock.patch.object(elsewhere, "WRITTEN_WITHIN", 0.3), self.full_disk():
+            self.assertEqual(self.asked(f"/{task}/answer", told).status_code, 503)
+            self.assertEqual(self.asked(f"/{task}/answer", told).status_code, 503)
+        self.until(run, "done")
+        self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": False})
+        self.assertAlmostEqual(self.run_of(run).cost, 0.5)
+
+    def test_a_run_that_was_paused_takes_the_same_task_anew(self) -> None:
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        self.engine.record(run, flow.Held(at=1.0, reason="person", message="Paused."))
+        self.wait_for(lambda: self.elsewhere.counted() == (0, 0, 0))
+        self.wait_for(lambda: all(one.ended_at for one in self.leases()))
+        self.engine.record(run, flow.Released(at=2.0))
+        self.assertEqual(self.broker.offers.get(timeout=20), task)
+        # What the first one brings now is not taken for the second's; it is paid for.
+        told = {"output": {"text": "Beans."}, "answer": "first"} | DEAR
+        self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": False})
+        self.asked(f"/{task}/begin")
+        self.assertEqual(self.asked(f"/{task}/answer", told | {"answer": "second"}).json(), {"wanted": True})
+        self.until(run, "done")
+        self.assertAlmostEqual(self.run_of(run).cost, 1.0)
+
     def test_where_nobody_takes_it_that_is_said(self) -> None:
         self.elsewhere._waits = 0.3
         run = self.new_item(self.live())

@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, Protocol
 
+from sqlalchemy.orm import Session
+
 from ..core import flow
 from ..core.cost import Usage
 from ..core.flow import Rewrite, Turn
@@ -28,7 +30,7 @@ from ..steps.api import Context, StepFailed, Workspace
 from . import execution, logs
 from .journal import Live
 from .outsides import leads_to
-from .ports import Gate, Met, Outdated
+from .ports import Gate, Met, Outdated, Told
 from .quotas import Uses
 from .reach import Reach, reach_of
 from .services import Services
@@ -61,11 +63,21 @@ class Task:
     reach: Reach | None = None
 
 
+@dataclass(slots=True)
+class Brought:
+    """What somebody else gave for a task, or why not; `also` goes into the transaction in which that is written, or what it had cost;
+    `written` hears that it was."""
+
+    gave: Any
+    also: Callable[[Session], None]
+    written: Callable[[], None]
+
+
 class Prepares(Protocol):
     """What can be prepared for a decision outside the transaction."""
 
     def prepare(self, task: Task, context: Context) -> Any:
-        """What a decision's handler will commit; a `Future` of it, where somebody else is at it. Raises `OutsideError`, `NotPlain`."""
+        """What a decision's handler will commit; a `Future` of it (as `Brought`), where somebody else is at it. Raises `OutsideError`, `NotPlain`."""
 
 
 @dataclass(slots=True, eq=False)
@@ -75,6 +87,17 @@ class _Flight:
     task: Task
     stopped: bool = False
     again: Task | None = None
+
+
+@dataclass(slots=True)
+class _Came:
+    """What came of a task: the failure's `event`, or what was `prepared`; what it had cost; and what goes with it (see `Brought`)."""
+
+    event: flow.Event | None
+    prepared: Any
+    usage: Usage
+    also: Callable[[Session], None] | None
+    written: Callable[[], None]
 
 
 class Dispatcher:
@@ -134,27 +157,25 @@ class Dispatcher:
             return self.handlers.prepare(task, self._context(task, flight))
 
         def over(gave: Any) -> Met:
+            also, written = (gave.also, gave.written) if isinstance(gave, Brought) else (None, lambda: None)
+            gave = gave.gave if isinstance(gave, Brought) else gave
             if isinstance(task.decision, flow.Perform | flow.Follow) and refused is None:
                 self.uses.note(execution.asks(task.line), _usage(gave))
-            return self._over(place, flight, gave, time.monotonic() - began)
+            event = self._failure(task, gave) if isinstance(gave, OutsideError | NotPlain) else None
+            met = gave if isinstance(gave, OutsideError) else None
+            came = _Came(event, gave, _usage(gave), also, written)
+            if flight.stopped and event is not None:
+                # It was told to stop: that is no failure of the line. What it had cost is booked.
+                self._book(task, came)
+                self._landed(place, flight)
+                return None
+            log.info("%s in %.2f s%s", task.line.kind, time.monotonic() - began, f": {met.code or 'failed'}" if met else "")
+            self._bring(place, flight, came)
+            return met
 
         with logs.at(task.run_id, _address(task)):
             gave = _tried(prepare)
             return _later(gave, over, task) if isinstance(gave, Future) else over(gave)
-
-    def _over(self, place: tuple[Any, ...], flight: _Flight, gave: Any, seconds: float) -> Met:
-        """Bring what came of a task: what was prepared, or why nothing was."""
-        task, usage = flight.task, _usage(gave)
-        event = self._failure(task, gave) if isinstance(gave, OutsideError | NotPlain) else None
-        met = gave if isinstance(gave, OutsideError) else None
-        if flight.stopped and event is not None:
-            # It was told to stop: that is no failure of the line. What it had cost is booked.
-            self._book(task, usage)
-            self._landed(place, flight)
-            return None
-        log.info("%s in %.2f s%s", task.line.kind, seconds, f": {met.code or 'failed'}" if met else "")
-        self._bring(place, flight, event, gave, usage)
-        return met
 
     def _failure(self, task: Task, error: OutsideError | NotPlain) -> flow.Failed:
         if isinstance(error, NotPlain):
@@ -193,14 +214,16 @@ class Dispatcher:
             cancelled=lambda: flight.stopped or services.clock() > task.deadline,
         )
 
-    def _bring(self, place: tuple[Any, ...], flight: _Flight, event: flow.Event | None, prepared: Any, usage: Usage) -> None:
+    def _bring(self, place: tuple[Any, ...], flight: _Flight, came: _Came) -> None:
         """Have what came of it written; the task counts as under way until it is."""
         task = flight.task
 
         def told(error: BaseException | None) -> None:
             if error is None or isinstance(error, flow.FlowError | NotPlain | EngineStopped):
                 if isinstance(error, flow.FlowError):
-                    self._book(task, usage)
+                    self._book(task, came)
+                elif not isinstance(error, EngineStopped):
+                    came.written()
                 self._landed(place, flight)
                 return
             if isinstance(error, Outdated):
@@ -208,18 +231,21 @@ class Dispatcher:
                 self._landed(place, flight)
                 return
             log.error("run %s: what a step gave could not be written (%s) and is tried again", task.run_id, error)
-            again = threading.Timer(WRITE_AGAIN, self._bring, (place, flight, event, prepared, usage))
+            again = threading.Timer(WRITE_AGAIN, self._bring, (place, flight, came))
             again.daemon = True
             again.start()
 
-        if event is not None:
-            self.writer.tell(task.run_id, event, told)
+        if came.event is not None:
+            self.writer.tell(task.run_id, came.event, told, came.also)
         else:
-            self.writer.answer(task.run_id, task.decision, prepared, told)
+            self.writer.answer(task.run_id, task.decision, came.prepared, told, came.also)
 
-    def _book(self, task: Task, usage: Usage) -> None:
-        if usage != Usage():
-            self.writer.post(task.run_id, flow.Spent(at=self.services.clock(), address=_address(task), usage=usage))
+    def _book(self, task: Task, came: _Came) -> None:
+        """What it had cost is booked although nothing of it is wanted any more."""
+        spent = flow.Spent(at=self.services.clock(), address=_address(task), usage=came.usage)
+        if came.also is not None or came.usage != Usage():
+            told: Told = lambda error: came.written() if error is None else None  # noqa: E731
+            self.writer.tell(task.run_id, spent if came.usage != Usage() else None, told, came.also)
 
     def _landed(self, place: tuple[Any, ...], flight: _Flight) -> None:
         with self._lock:

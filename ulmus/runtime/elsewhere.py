@@ -22,7 +22,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from pydantic import ValidationError
-from sqlalchemy import update
+from sqlalchemy.exc import NoResultFound
 from sqlalchemy.orm import Session
 
 from ..core import flow
@@ -33,10 +33,10 @@ from ..protocols.errors import BadAnswer, NotFound, OutsideError, Stopped, Worke
 from ..steps import kinds
 from ..steps.api import Assigns, Context, Drafts, Performs, Result, StepFailed
 from ..store import tables
-from .dispatcher import Task
+from .dispatcher import Brought, Task
 from .execution import guarded
 from .executors import Executor
-from .ports import Events
+from .ports import Events, Told
 from .services import Services
 from .writer import EngineStopped, identity
 
@@ -53,6 +53,8 @@ HEARD = 30.0
 TAKES_OFFERS = 600.0
 """Seconds for which a broker that does not answer is tried again."""
 WRITE_AGAIN = 5.0
+WRITTEN_WITHIN = 15.0
+"""Seconds within which a worker hears that its answer is written, or is to bring it again."""
 MOST_OFFERED = 1000
 """Tasks that are published and not begun; more wait at home."""
 LOOK = 1.0
@@ -74,6 +76,10 @@ class NotWanted(LookupError):
     """There is no such task any more: it was stopped, answered, or lost."""
 
 
+class NotWritten(Exception):
+    """What came could not be written yet; it is to be brought again."""
+
+
 class AtHome(Exception):
     """This is not given out: who needs it hands the task back, to be carried out at home."""
 
@@ -81,18 +87,19 @@ class AtHome(Exception):
 @dataclass(eq=False)
 class _Out:
     """A task that is out, and what is to come of it. `until` (a moment of the monotonic clock) is when its worker is lost, or nobody has
-    taken it; `offered` when it was offered last."""
+    taken it; `offered` when it was offered last; `written` is set once what came of it is."""
 
     id: str
     line: Line
     context: Context
     at_home: Callable[[], Result]
-    over: Future[Result] = field(default_factory=Future)
+    over: Future[Brought] = field(default_factory=Future)
     run: int = 0
     address: str = ""
     worker: str = ""
     until: float = float("inf")
     offered: float = float("inf")
+    written: threading.Event = field(default_factory=threading.Event)
     handed: dict[str, str] = field(default_factory=dict)
     contents: dict[str, Callable[[], bytes]] = field(default_factory=dict)
 
@@ -109,9 +116,8 @@ class Elsewhere:
         self._closed = threading.Event()
         self._out: dict[str, _Out] = {}
         self._unbegun: set[str] = set()
-        self._ended: list[str] = []
         self._offers: queue.SimpleQueue[_Out | None] = queue.SimpleQueue()
-        self._told: dict[tuple[str, str], None] = {}
+        self._told: dict[tuple[str, str], threading.Event] = {}
         self._lock = threading.Lock()
         self._room = threading.Condition(self._lock)
 
@@ -140,8 +146,8 @@ class Elsewhere:
 
     # -- how a task goes out ----------------------------------------------------------------------------
 
-    def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Future[Result]:
-        """Have a task carried out by a worker; `at_home` where the worker cannot. What it gives fails with an `OutsideError`."""
+    def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Future[Brought]:
+        """Have a task carried out by a worker; `at_home` where the worker cannot."""
         out = _Out(self._id(task), task.line, context, at_home, run=task.run_id, address=getattr(task.decision, "address", ""))
         with self.services.store.read() as session:
             lease = session.get(tables.Lease, out.id)
@@ -164,9 +170,12 @@ class Elsewhere:
         self._offers.put(out)
         while not self._closed.is_set():
             try:
-                return out.over.result(LOOK)
+                gave = out.over.result(LOOK).gave
             except TimeoutError:
                 continue
+            if isinstance(gave, Exception):
+                raise gave
+            return gave  # type: ignore[no-any-return]
         raise Stopped("It was stopped.")
 
     def _id(self, task: Task) -> str:
@@ -184,15 +193,24 @@ class Elsewhere:
         def told(error: BaseException | None) -> None:
             if error is None:
                 self._offers.put(out)
-            elif isinstance(error, flow.FlowError | EngineStopped):
-                self._end(out, Stopped("It is not wanted any more."))
             else:
-                log.error("run %s: a lease could not be written (%s) and is tried again", out.run, error)
-                again = threading.Timer(WRITE_AGAIN, self._lease, (out,))
-                again.daemon = True
-                again.start()
+                self._end(out, Stopped("It is not wanted any more."))
 
-        self._events.tell(out.run, flow.Leased(at=now, address=out.address, lease=out.id), told, kept)
+        self._write(out.run, flow.Leased(at=now, address=out.address, lease=out.id), kept, told)
+
+    def _write(self, run: int, event: flow.Event, also: Callable[[Session], None], told: Told) -> None:
+        """Have an event written, tried again until it is; `told` hears that it was, or that it came too late."""
+
+        def hear(error: BaseException | None) -> None:
+            if error is None or isinstance(error, flow.FlowError | NotPlain | NoResultFound | EngineStopped):
+                told(error)
+                return
+            log.error("run %s: “%s” could not be written (%s) and is tried again", run, event.event, type(error).__name__)
+            again = threading.Timer(WRITE_AGAIN, self._write, (run, event, also, told))
+            again.daemon = True
+            again.start()
+
+        self._events.tell(run, event, hear, also)
 
     def _publish_all(self) -> None:
         while (out := self._offers.get()) is not None and not self._closed.is_set():
@@ -230,7 +248,6 @@ class Elsewhere:
         while not self._closed.wait(LOOK):
             try:
                 self._look()
-                self._note_ended()
             except Exception:
                 log.exception("the watch over leases met a fault and goes on")
 
@@ -249,36 +266,46 @@ class Elsewhere:
                 out.offered = now
                 self._offers.put(out)
 
-    def _note_ended(self) -> None:
-        with self._lock:
-            ended, self._ended = self._ended, []
-        now = self.services.clock()
-        if ended:
-            with self.services.store.write() as session:
-                session.execute(update(tables.Lease), [{"id": id_, "ended_at": now} for id_ in ended])
-
-    def _end(self, out: _Out, gave: Result | OutsideError) -> bool:
+    def _end(self, out: _Out, gave: Result | OutsideError, answer: str = "") -> bool:
         """It is over; gives whether it was out."""
+        if not self._take_out(out):
+            return False
+        self._bring(out, gave, answer)
+        return True
+
+    def _take_out(self, out: _Out) -> bool:
         with self._room:
             if self._out.get(out.id) is not out:
                 return False
             del self._out[out.id]
             self._unbegun.discard(out.id)
-            if out.run:
-                self._ended.append(out.id)
             self._room.notify()
-        if isinstance(gave, OutsideError):
-            out.over.set_exception(gave)
-        else:
-            out.over.set_result(gave)
         return True
 
-    def _at_home(self, out: _Out) -> None:
+    def _ended(self, id_: str, answer: str) -> Callable[[Session], None]:
+        """What is noted of a lease with what came of it: that it is over, and by which answer, so that none is booked twice."""
+
+        def noted(session: Session) -> None:
+            lease = session.get(tables.Lease, id_)
+            if lease is not None:
+                lease.ended_at = lease.ended_at or self.services.clock()
+                lease.answers = [*lease.answers, answer] if answer else lease.answers
+
+        return noted
+
+    def _at_home(self, out: _Out, answer: str) -> None:
         """Carry it out here after all."""
+        gave: Any
         try:
-            out.over.set_result(guarded(out.at_home))
+            gave = guarded(out.at_home)
         except (OutsideError, NotPlain) as error:
-            out.over.set_exception(error)
+            gave = error
+        self._bring(out, gave, answer)
+
+    def _bring(self, out: _Out, gave: Any, answer: str) -> None:
+        out.over.set_result(Brought(gave, self._ended(out.id, answer), out.written.set))
+        if not out.run:
+            out.written.set()  # a proof is kept by whoever waits for it
 
     # -- what workers ask -------------------------------------------------------------------------------
 
@@ -339,47 +366,57 @@ class Elsewhere:
         return self._found(id_, worker).context.workspace
 
     def answer(self, id_: str, worker: str, told: dict[str, Any]) -> bool:
-        """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``; or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and
-        ``usage``; or ``home``, where it cannot do it. Gives whether it was waited for; of one that was not, the cost is booked."""
+        """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``;
+        or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and ``usage``; or ``home``, where it cannot do it.
+
+        Gives whether it was waited for, once it is written; of one that was not, the cost is booked. Raises `NotWritten`.
+        """
         try:
             usage = Usage.model_validate(told.get("usage") or {})
         except ValidationError:
             told, usage = {}, Usage()
-        name = (id_, str(told.get("answer", ""))[:64])
+        answer = str(told.get("answer", ""))[:64]
         with self._lock:
-            if name in self._told:
-                return False
-            self._told[name] = None
-            while len(self._told) > MOST_TOLD:
-                self._told.pop(next(iter(self._told)))
-            out = self._out.get(id_)
-        if out is None or out.worker.partition(" ")[0] != worker or not self._end_with(out, told, usage):
-            self._late(id_, usage)
-            return False
-        return True
+            out, written = self._out.get(id_), self._told.get((id_, answer))
+            mine = written is None and out is not None and out.worker.partition(" ")[0] == worker
+            new = written is None
+            if written is None:
+                written = self._told[id_, answer] = out.written if mine and out is not None else threading.Event()
+                while len(self._told) > MOST_TOLD:
+                    self._told.pop(next(iter(self._told)))
+        wanted = mine and out is not None and self._end_with(out, told, usage, answer)
+        if new and not wanted:
+            self._late(id_, answer, usage, written)
+        if not told.get("home") and not written.wait(WRITTEN_WITHIN):
+            raise NotWritten
+        return wanted
 
-    def _end_with(self, out: _Out, told: dict[str, Any], usage: Usage) -> bool:
+    def _end_with(self, out: _Out, told: dict[str, Any], usage: Usage, answer: str) -> bool:
         if told.get("home"):
-            with self._room:
-                if self._out.pop(out.id, None) is not out:
-                    return False
-                if out.run:
-                    self._ended.append(out.id)
-            self._executor.submit(self._at_home, out)
-            return True
+            if wanted := self._take_out(out):
+                self._executor.submit(self._at_home, out, answer)
+            return wanted
+        gave: Result | OutsideError
         try:
             if told.get("failed") is not None:
-                return self._end(out, _failure(told, usage))
-            return self._end(out, Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage))
+                gave = _failure(told, usage)
+            else:
+                gave = Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage)
         except (KeyError, TypeError, ValueError, NotPlain) as error:
-            return self._end(out, StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage))
+            gave = StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage)
+        return self._end(out, gave, answer)
 
-    def _late(self, id_: str, usage: Usage) -> None:
+    def _late(self, id_: str, answer: str, usage: Usage, written: threading.Event) -> None:
+        """Book what an answer had cost that nobody waited for, unless it was taken in before."""
         with self.services.store.read() as session:
             lease = session.get(tables.Lease, id_)
-        if lease is not None and lease.run_id and usage != Usage():
-            log.info("an answer of %s came too late; its cost is booked", lease.worker or "a worker")
-            self._events.post(lease.run_id, flow.Spent(at=self.services.clock(), address=lease.address, usage=usage))
+        if lease is None or usage == Usage() or answer in lease.answers:
+            written.set()
+            return
+        log.info("an answer of %s came too late; its cost is booked", lease.worker or "a worker")
+        spent = flow.Spent(at=self.services.clock(), address=lease.address, usage=usage)
+        told: Told = lambda error: None if isinstance(error, EngineStopped) else written.set()  # noqa: E731
+        self._write(lease.run_id, spent, self._ended(id_, answer), told)
 
     def _found(self, id_: str, worker: str = "") -> _Out:
         """A task that is out; for a `worker`, one that it has begun."""

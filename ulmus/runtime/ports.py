@@ -18,6 +18,8 @@ from .services import Services
 from .timing import Goes
 from .transaction import Transaction
 
+Told = Callable[[BaseException | None], None]
+"""Hears that something was written, or why not."""
 Met = OutsideError | None
 """What work on an outside failed with, or nothing."""
 Job = Callable[[Met], "Met | Future[Met]"]
@@ -37,11 +39,11 @@ class Events(Protocol):
     def tell(
         self,
         run_id: int,
-        event: flow.Event,
-        told: Callable[[BaseException | None], None],
+        event: flow.Event | None,
+        told: Told,
         also: Callable[[Session], None] | None = None,
     ) -> None:
-        """As `post`, with what `also` changes in the same transaction; `told` hears that it was written, or why not."""
+        """As `post`, with what `also` changes in the same transaction, or only that; `told` hears that it was written, or why not."""
 
     def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
         """Write `event`, and what `also` changes, in one transaction, and have what follows carried out.
@@ -56,9 +58,14 @@ class Events(Protocol):
         """Have many runs go on, some at a time, so that what comes meanwhile need not wait for all of them."""
 
     def answer(
-        self, run_id: int, decision: flow.Decision, prepared: Any, told: Callable[[BaseException | None], None] = lambda error: None
+        self,
+        run_id: int,
+        decision: flow.Decision,
+        prepared: Any,
+        told: Told = lambda error: None,
+        also: Callable[[Session], None] | None = None,
     ) -> None:
-        """Have what was `prepared` for an open decision committed; `told` hears that it was, or why not."""
+        """Have what was `prepared` for an open decision committed, and what `also` changes; `told` hears that it was, or why not."""
 
     def live(self, run_id: int) -> Live:
         """The run as it stands, read from its journal."""

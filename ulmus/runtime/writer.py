@@ -28,7 +28,7 @@ from ..core.values import NotPlain
 from ..protocols.errors import OutsideError
 from ..store import packed
 from .journal import Live, Pages
-from .ports import Budget, Commits, Dispatch, Outdated
+from .ports import Budget, Commits, Dispatch, Outdated, Told
 from .services import Services
 from .transaction import Transaction
 
@@ -62,7 +62,7 @@ class _Entry:
     event: flow.Event | None = None
     answer: _Answer | None = None
     also: Callable[[Session], None] | None = None
-    told: Callable[[BaseException | None], None] = lambda error: None
+    told: Told = lambda error: None
     tries: int = 0
 
 
@@ -126,16 +126,21 @@ class Writer:
             self._put(_Entry(now[-1], told=lambda error: self.wake_all(later) if not isinstance(error, EngineStopped) else None))
 
     def answer(
-        self, run_id: int, decision: flow.Decision, prepared: Any, told: Callable[[BaseException | None], None] = lambda error: None
+        self,
+        run_id: int,
+        decision: flow.Decision,
+        prepared: Any,
+        told: Told = lambda error: None,
+        also: Callable[[Session], None] | None = None,
     ) -> None:
         """See `ports.Events`."""
-        self._put(_Entry(run_id, answer=_Answer(decision, prepared), told=told))
+        self._put(_Entry(run_id, answer=_Answer(decision, prepared), also=also, told=told))
 
     def tell(
         self,
         run_id: int,
-        event: flow.Event,
-        told: Callable[[BaseException | None], None],
+        event: flow.Event | None,
+        told: Told,
         also: Callable[[Session], None] | None = None,
     ) -> None:
         """See `ports.Events`."""
@@ -144,7 +149,7 @@ class Writer:
     def record(self, run_id: int, event: flow.Event, also: Callable[[Session], None] | None = None, strict: bool = True) -> bool:
         """See `ports.Events`."""
         written: Future[None] = Future()
-        told: Callable[[BaseException | None], None] = lambda e: written.set_exception(e) if e else written.set_result(None)  # noqa: E731
+        told: Told = lambda e: written.set_exception(e) if e else written.set_result(None)  # noqa: E731
         self._put(_Entry(run_id, event, also=also, told=told), now=True)
         try:
             written.result()

@@ -310,7 +310,7 @@ class JournalEntry(Base):
 
 class Lease(Base):
     """That a step is carried out by a worker elsewhere: written before it is published, held for as long as the worker is heard of
-    (`until`), over at `ended_at`. The id is a digest of the house, the run, the address and what is done there for the how-manieth time."""
+    (`until`), over at `ended_at`; `answers` are the names of those that were taken in. The id is a digest of the house, the run, the address and what is done there for the how-manieth time."""
 
     __tablename__ = "leases"
     __table_args__ = (Index("leases_by_end", "ended_at"),)
@@ -322,6 +322,7 @@ class Lease(Base):
     until: Mapped[float]
     worker: Mapped[str] = mapped_column(String(120), default="", server_default="")
     ended_at: Mapped[float | None]
+    answers: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
 
 
 class PackedFile(Base):

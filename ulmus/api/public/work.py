@@ -19,7 +19,7 @@ from flask import Blueprint, Response, jsonify, request
 
 from ... import __version__
 from ...protocols.errors import OutsideError
-from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted
+from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotWritten
 from ...steps import kinds
 from ...store import Store
 from ..http.base import house
@@ -70,6 +70,8 @@ def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
         return view(elsewhere, worker, body if isinstance(body, dict) else {})
     except NotWanted:
         return _refused("This is not wanted any more.", 410)
+    except NotWritten:
+        return _refused("This could not be written yet.", 503)
     except AtHome:
         return _refused(AT_HOME, 501)
     except ValueError:

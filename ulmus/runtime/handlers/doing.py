@@ -18,7 +18,7 @@ from ...steps import kinds
 from ...steps.api import Connection, Context, Outgoing, Progress, Result
 from ...store import tables
 from .. import execution, records, timing
-from ..dispatcher import Task
+from ..dispatcher import Brought, Task
 from ..elsewhere import Elsewhere
 from ..journal import Live
 from ..ports import Outbox, Outdated, Runs
@@ -37,7 +37,7 @@ class Performing(Handler):
     outside = True
     elsewhere: Elsewhere | None = None
 
-    def prepare(self, task: Task, context: Context) -> Result | Future[Result]:
+    def prepare(self, task: Task, context: Context) -> Result | Future[Brought]:
         if task.reach is not None:
             check_reads(task.line, task.values, task.reach)
         if self.elsewhere is not None and self.elsewhere.takes(task.line):
