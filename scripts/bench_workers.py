@@ -19,7 +19,7 @@ from scripts.bench_engine import ended
 from scripts.tell import tell
 from tests.browser.place import free_port
 from tests.peers.servers import REDIS, Redis
-from ulmus.api.public.work import make_key
+from ulmus.api.security.workerkeys import make_key
 from ulmus.core.workflow import read_file
 from ulmus.runtime import workflows
 from ulmus.server import Config, Server

@@ -100,7 +100,9 @@ class Printing(unittest.TestCase):
         lambda root, rest: Path((root, *rest)), names, st.lists(st.one_of(names, keys, st.integers(1, 99)), max_size=4)
     )
     words = st.one_of(
-        st.integers(-999, 999).map(lambda n: (n, False)), keys.map(lambda t: (t, False)), names.map(lambda w: (w, True))
+        st.integers(-999, 999).map(lambda n: (n, False)),
+        keys.map(lambda t: (t, False)),
+        names.filter(lambda w: w != "as").map(lambda w: (w, True)),
     )
     calls = st.builds(
         lambda name, args: Filter(name, tuple(a for a, _ in args), tuple(b for _, b in args)), names, st.lists(words, max_size=2)

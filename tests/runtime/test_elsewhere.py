@@ -16,7 +16,7 @@ from tests.runtime.house import WHO, page, reachable
 from tests.runtime.test_assignment import assignment
 from tests.runtime.workers import WithWorkers
 from ulmus import __version__
-from ulmus.api.public.work import make_key
+from ulmus.api.security.workerkeys import make_key
 from ulmus.core import flow
 from ulmus.core.cost import Usage
 from ulmus.core.workflow import Line

@@ -8,7 +8,7 @@ from typing import Any
 
 from tests.browser.place import free_port
 from tests.runtime.house import WithHouse, reachable
-from ulmus.api.public.work import make_key
+from ulmus.api.security.workerkeys import make_key
 from ulmus.runtime.elsewhere import Elsewhere
 from ulmus.runtime.engine import Engine
 from ulmus.runtime.proofing import Proofs

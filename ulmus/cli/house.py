@@ -140,19 +140,31 @@ def worker(broker: str, house: str, key: str, concurrency: int, connections: Any
 
 
 @main.command("worker-key")
-@click.argument("name")
+@click.argument("name", default="")
+@click.option("--remove", is_flag=True, help="Take the key away instead: its worker is refused from now on.")
 @DATA
-def worker_key(name: str, data: Path) -> None:
-    """Make a key for the worker NAME; it is shown once, and one made before under this name is void."""
-    from ..api.public.work import make_key
+def worker_key(name: str, remove: bool, data: Path) -> None:
+    """Make a key for the worker NAME; it is shown once, and one made before under this name is void.
+
+    Without NAME the names of those there are.
+    """
+    from ..api.security import workerkeys
     from ..store import DataTrouble, Store
 
     try:
         store = Store(data)
     except DataTrouble as error:
         raise click.ClickException(str(error)) from None
-    click.echo(make_key(store, "-".join(name.split())[:60]))
-    store.close()
+    try:
+        if remove:
+            if not workerkeys.take_away(store, name):
+                raise click.ClickException(f"There is no key called “{name}”.")
+        elif name:
+            click.echo(workerkeys.make_key(store, name))
+        else:
+            click.echo("\n".join(workerkeys.names(store)) or "There are none.")
+    finally:
+        store.close()
 
 
 @main.command()

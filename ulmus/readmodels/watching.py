@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from sqlalchemy import func, select
 
+from ..runtime.elsewhere import HEARD
 from ..runtime.engine import Engine
 from ..store import tables
 
@@ -42,6 +43,9 @@ def measures(engine: Engine) -> list[Measure]:
         open_ = session.scalar(select(func.count()).where(tables.Approval.state == "open"))
         failing = session.scalar(select(func.count()).where(tables.Start.failed.is_(True)))
     under_way, waiting, down = engine.outsides.counted()
+    elsewhere = engine.handlers.performing.elsewhere
+    out = zip((["waiting"], ["offered"], ["begun"]), elsewhere.counted(), strict=True) if elsewhere is not None else ()
+    there = sum(one.heard < HEARD for one in elsewhere.workers()) if elsewhere is not None else 0
     return [
         _measure("ulmus_runs", "Runs, by how they stand.", runs, "state"),
         _measure("ulmus_pieces", "Pieces, by how they stand.", pieces, "state"),
@@ -50,6 +54,8 @@ def measures(engine: Engine) -> list[Measure]:
         _measure("ulmus_jobs_under_way", "Calls outside that are under way.", [((), under_way)]),
         _measure("ulmus_jobs_waiting", "Calls outside that wait at their gates.", [((), waiting)]),
         _measure("ulmus_outsides_down", "Outsides that do not answer.", [((), down)]),
+        _measure("ulmus_steps_out", "Steps for workers elsewhere, by how they stand.", out, "state"),
+        _measure("ulmus_workers", "Worker processes that are there.", [((), there)]),
         _measure("ulmus_month_cost", "What runs begun this month cost, in the currency of the books.", [((), spent)]),
         _measure(
             "ulmus_calls", "How often a connection was asked.", [([key], n) for key, n, _ in asked], "connection", kind="counter"

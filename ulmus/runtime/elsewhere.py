@@ -16,6 +16,7 @@ import queue
 import secrets
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass, field
@@ -58,6 +59,8 @@ WRITTEN_WITHIN = 15.0
 MOST_OFFERED = 1000
 """Tasks that are published and not begun; more wait at home."""
 LOOK = 1.0
+GONE = 3600.0
+"""Seconds after which a worker that is not heard of is not told of any more."""
 MOST_TOLD = 20_000
 
 
@@ -87,7 +90,7 @@ class AtHome(Exception):
 @dataclass(eq=False)
 class _Out:
     """A task that is out, and what is to come of it. `until` (a moment of the monotonic clock) is when its worker is lost, or nobody has
-    taken it; `offered` when it was offered last; `written` is set once what came of it is."""
+    taken it; `since` when it was offered first, `offered` last; `written` is set once what came of it is."""
 
     id: str
     line: Line
@@ -99,9 +102,21 @@ class _Out:
     worker: str = ""
     until: float = float("inf")
     offered: float = float("inf")
+    since: float = float("inf")
     written: threading.Event = field(default_factory=threading.Event)
     handed: dict[str, str] = field(default_factory=dict)
     contents: dict[str, Callable[[], bytes]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A worker process: the name of its key, where it runs, how many steps it carries out and may, and seconds since it was heard."""
+
+    name: str
+    process: str
+    at_work: int
+    room: int
+    heard: float
 
 
 class Elsewhere:
@@ -116,6 +131,7 @@ class Elsewhere:
         self._closed = threading.Event()
         self._out: dict[str, _Out] = {}
         self._unbegun: set[str] = set()
+        self._here: dict[tuple[str, str], tuple[float, int]] = {}
         self._offers: queue.SimpleQueue[_Out | None] = queue.SimpleQueue()
         self._told: dict[tuple[str, str], threading.Event] = {}
         self._lock = threading.Lock()
@@ -143,6 +159,28 @@ class Elsewhere:
         with self._lock:
             begun = sum(bool(out.worker) for out in self._out.values())
             return len(self._out) - begun - len(self._unbegun), len(self._unbegun), begun
+
+    def workers(self) -> list[Seen]:
+        """The workers that were heard of within the last minutes."""
+        now = time.monotonic()
+        with self._lock:
+            at_work = Counter(out.worker for out in self._out.values())
+            self._here = {one: (heard, room) for one, (heard, room) in self._here.items() if now - heard < GONE}
+            return [
+                Seen(name, process, at_work[f"{name} {process}"], room, now - heard)
+                for (name, process), (heard, room) in sorted(self._here.items())
+            ]
+
+    def trouble(self) -> str:
+        """What is wrong with the workers, in words; nothing where all is well."""
+        now = time.monotonic()
+        with self._lock:
+            waits = sum(not out.worker and now - out.since > AGAIN for out in self._out.values())
+            there = any(now - heard < AGAIN for heard, _ in self._here.values())
+        if not waits or there:
+            return ""
+        steps = "1 step waits" if waits == 1 else f"{waits} steps wait"
+        return f"{steps} for a worker, and none is there. Start one on its machine with “ulmus worker”."
 
     # -- how a task goes out ----------------------------------------------------------------------------
 
@@ -239,6 +277,7 @@ class Elsewhere:
             else:
                 with self._lock:
                     out.offered = time.monotonic()
+                    out.since = min(out.since, out.offered)
                     if not out.worker:
                         out.until = min(out.until, out.offered + self._waits)
                 return
@@ -308,6 +347,19 @@ class Elsewhere:
             out.written.set()  # a proof is kept by whoever waits for it
 
     # -- what workers ask -------------------------------------------------------------------------------
+
+    def here(self, worker: str, process: str, room: int) -> None:
+        """A worker process is there, and may carry out `room` steps at once."""
+        with self._lock:
+            self._here[worker, process] = (time.monotonic(), room)
+
+    def dismiss(self, worker: str) -> None:
+        """A worker is not to be heard any more: what it has is offered again, as if it were lost."""
+        with self._lock:
+            self._here = {one: seen for one, seen in self._here.items() if one[0] != worker}
+            for out in self._out.values():
+                if out.worker.partition(" ")[0] == worker:
+                    out.until = 0.0
 
     def begin(self, id_: str, worker: str) -> _Out:
         """A worker takes a task. Raises `NotWanted`, also where another has it."""

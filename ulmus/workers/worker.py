@@ -109,9 +109,12 @@ class _Job:
 class Worker:
     """Carries out tasks of one house."""
 
-    def __init__(self, house: str, key: str, allowed: frozenset[str] = frozenset(), own: Mapping[str, Connection] = NONE) -> None:
+    def __init__(
+        self, house: str, key: str, allowed: frozenset[str] = frozenset(), own: Mapping[str, Connection] = NONE, room: int = 1
+    ) -> None:
         self.link = Link(house, key)
         self.own = own
+        self.room = room
         self.shelf = Shelf()
         self._published: tuple[str, Published] = "", Published(())
         self.web = Web(allowed)
@@ -272,18 +275,20 @@ class Worker:
             raise NotFound(str(error)) from None
 
     def _beat(self) -> None:
-        """Say every few seconds which tasks one is at, with what has come of them since, all in one word."""
+        """Say every few seconds that one is there, and which tasks one is at, with what has come of them since, all in one word."""
         next_at = 0.0
         while not self._stopped.wait(BEAT / 5):
             with self._lock:
                 jobs = [job for job in self._jobs.values() if job.partial != job.sent or time.monotonic() >= next_at]
-            if not jobs:
+            if not jobs and time.monotonic() < next_at:
                 continue
             if time.monotonic() >= next_at:
                 next_at = time.monotonic() + BEAT
             told = {job.id: job.partial if job.partial != job.sent else "" for job in jobs}
             try:
-                unwanted = self.link.ask("/heard", {"tasks": told}, 1.0).get("unwanted", [])
+                unwanted = self.link.ask("/heard", {"tasks": told, "process": self.process, "room": self.room}, 1.0).get(
+                    "unwanted", []
+                )
             except (Told, OutsideError):
                 continue  # the house may be starting anew: the answer is brought all the same
             for job in jobs:
@@ -321,7 +326,7 @@ def run(
     own: Mapping[str, Connection] = NONE,
 ) -> None:
     """Work until a signal. Raises `Told`, `OutsideError` where the house does not let it."""
-    worker = Worker(house, key, allowed, own)
+    worker = Worker(house, key, allowed, own, concurrency)
     told = worker.hello()
     for name in told["lacks"]:
         log.warning("this worker has no kind “%s”, which the house has: what needs it fails here. Install its plug-in.", name)

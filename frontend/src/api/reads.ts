@@ -9,6 +9,7 @@ export type Topic =
   | "keys"
   | "trail"
   | "kept"
+  | "workers"
   | "passkeys"
   | "assistants"
   | "approval"
@@ -187,6 +188,14 @@ export const trail = (asked: { words: string; who: string; since: string; until:
   });
 
 export const houseKept = () => queryOptions({ queryKey: ["kept"], queryFn: () => ok(api.GET("/api/house/kept")) });
+
+/** Workers on other machines; they come and go. */
+export const workers = () =>
+  queryOptions({
+    queryKey: ["workers"],
+    queryFn: () => ok(api.GET("/api/house/workers")),
+    refetchInterval: 3_000,
+  });
 
 /** One's own passkeys. */
 export const passkeys = () =>

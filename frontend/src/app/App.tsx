@@ -25,6 +25,7 @@ const Runs = lazy(() => import("../features/runs/Runs").then((m) => ({ default: 
 const RunPage = lazy(() => import("../features/runs/RunPage").then((m) => ({ default: m.RunPage })));
 const Brands = lazy(() => import("../features/brands/Brands").then((m) => ({ default: m.Brands })));
 const Account = lazy(() => import("../features/account/Account").then((m) => ({ default: m.Account })));
+const Workers = lazy(() => import("../features/workers/Workers").then((m) => ({ default: m.Workers })));
 const Kept = lazy(() => import("../features/kept/Kept").then((m) => ({ default: m.Kept })));
 const Person = lazy(() => import("../features/person/Person").then((m) => ({ default: m.Person })));
 const Trail = lazy(() => import("../features/trail/Trail").then((m) => ({ default: m.Trail })));
@@ -89,6 +90,7 @@ function House() {
           <Route path="/account" element={<Account />} />
           <Route path="/trail" element={<Trail />} />
           <Route path="/kept" element={<Kept />} />
+          <Route path="/workers" element={<Workers />} />
           <Route path="/person" element={<Person />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>

@@ -33,6 +33,7 @@ const QUIET: Record<string, string> = {
 export function Masthead({ session, line }: { session: Session; line: boolean }) {
   const [help, setHelp] = useState(false);
   const go = useNavigate();
+  const house = useQuery(reads.house());
   const waiting = useQuery(reads.approvals(50));
   const open = waiting.data?.waiting ?? 0;
   useEffect(() => mark(open), [open]);
@@ -127,6 +128,7 @@ export function Masthead({ session, line }: { session: Session; line: boolean })
           {session.role === "owner" && <Item onSelect={() => go("/trail")}>Audit trail</Item>}
           {session.role === "owner" && <Item onSelect={() => go("/kept")}>What is kept</Item>}
           {session.role === "owner" && <Item onSelect={() => go("/person")}>A person’s data</Item>}
+          {session.role === "owner" && house.data?.workers && <Item onSelect={() => go("/workers")}>Workers</Item>}
           <Item onSelect={turnTheme}>Light or dark</Item>
           <Item onSelect={() => setHelp(true)}>Shortcuts</Item>
           <Item onSelect={signOut}>Sign out</Item>

@@ -54,6 +54,7 @@ from ..resources import (
     takes,
     today,
     trail,
+    workers,
     workflows,
     writing,
 )
@@ -103,6 +104,7 @@ def create_app(house: House | None) -> Application:
         trail,
         keeping,
         kept,
+        workers,
         persondata,
         beginning,
         today,

@@ -8,9 +8,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import hmac
 import json
-import secrets
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -21,34 +19,21 @@ from ... import __version__
 from ...protocols.errors import OutsideError
 from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotWritten
 from ...steps import kinds
-from ...store import Store
 from ..http.base import house
-from ..security.auth import digest, room
+from ..security import workerkeys
+from ..security.auth import room
 
 outside = Blueprint("work", __name__, url_prefix="/workers")
-FACT = "worker key "
 LARGEST = 110_000_000
 AT_HOME = "This is shown at home only."
 LARGE = 32_000
 """Bytes of JSON from which on a value is told by its SHA-256, to be asked for by whoever does not have it."""
 
 
-def make_key(store: Store, name: str) -> str:
-    """A new key for a worker called so (one word); one made before under this name is void."""
-    key = secrets.token_urlsafe(32)
-    store.note(FACT + name, digest(key))
-    return key
-
-
 def _worker() -> str:
     """Who asks, by its key; empty for strangers."""
     scheme, _, key = request.headers.get("Authorization", "").partition(" ")
-    if scheme.lower() != "bearer" or not key:
-        return ""
-    with house().services.store.read() as session:
-        rows = session.connection().exec_driver_sql("SELECT name, value FROM house WHERE name GLOB ?", (f"{FACT}*",)).all()
-    asked = digest(key)
-    return next((str(name).removeprefix(FACT) for name, kept in rows if hmac.compare_digest(str(kept), asked)), "")
+    return workerkeys.whose(house().services.store, key) if scheme.lower() == "bearer" and key else ""
 
 
 def _refused(words: str, status: int) -> tuple[Response, int]:
@@ -132,6 +117,8 @@ def heard() -> Any:
     """A worker is at some tasks, with what has come of each since; which of them are not wanted any more. Progress may be lost."""
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
+        process, room = str(body.get("process", ""))[:40], body.get("room")
+        elsewhere.here(worker, process, room if isinstance(room, int) else 0)
         tasks = body.get("tasks")
         at = {str(id_): str(partial or "")[:200_000] for id_, partial in tasks.items()} if isinstance(tasks, dict) else {}
         return jsonify(unwanted=[id_ for id_, partial in at.items() if not elsewhere.heard(id_, worker, partial)])

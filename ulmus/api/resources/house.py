@@ -35,11 +35,13 @@ class LeftOutView(BaseModel):
 
 
 class HouseView(BaseModel):
-    """The house as it stands: held or not, what is wrong with its data, in words, and kinds that were left out."""
+    """The house as it stands: held or not, what is wrong with it, in words, kinds that were left out, and whether workers carry out
+    steps elsewhere."""
 
     hold: HoldView | None = None
     troubles: list[str] = []
     left_out: list[LeftOutView] = []
+    workers: bool = False
 
 
 class SendsView(BaseModel):
@@ -86,7 +88,10 @@ def house_view() -> HouseView:
     hold = house().engine.hold
     view = HoldView(why=hold.why, since=hold.since) if hold is not None else None
     left_out = [LeftOutView(**vars(trouble)) for trouble in registry.troubles()]
-    return HouseView(hold=view, troubles=house().services.health.troubles(), left_out=left_out)
+    elsewhere, troubles = house().elsewhere, house().services.health.troubles()
+    if elsewhere is not None and (words := elsewhere.trouble()):
+        troubles = [*troubles, words]
+    return HouseView(hold=view, troubles=troubles, left_out=left_out, workers=elsewhere is not None)
 
 
 @bp.get("", responses={200: HouseView})
