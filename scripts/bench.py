@@ -248,6 +248,7 @@ def main() -> None:
     bench_mailing.main()
     bench_years.main()
     bench_workers.workers()
+    bench_workers.reading()
     bench_sheets.main()
     bench_draft.main()
     server()

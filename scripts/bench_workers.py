@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import statistics
 import subprocess
@@ -9,6 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -20,11 +22,14 @@ from scripts.tell import tell
 from tests.browser.place import free_port
 from tests.peers.servers import REDIS, Redis
 from ulmus.api.security.workerkeys import make_key
-from ulmus.core.workflow import read_file
-from ulmus.runtime import workflows
+from ulmus.core.workflow import Line, read_file
+from ulmus.protocols.net import Web
+from ulmus.runtime import execution, workflows
 from ulmus.server import Config, Server
+from ulmus.steps.api import Context
 
 SITES, RUNS, AT_ONCE, SLOW = 32, 96, 4, 2.0
+PAGES = 400
 PAGE = (
     b"<html><head><title>A page</title></head><body><article><p>"
     + b"Beans are sown in May, when the ground is warm. " * 40
@@ -32,17 +37,31 @@ PAGE = (
 )
 
 
+_ITEM = '<li class="menu-item"><a href="/section/{0}/" title="Section {0}"><span class="icon"></span>Section {0}</a></li>'
+_TEASER = '<div class="card"><a href="/{0}"><img src="/i/{0}.jpg" alt=""></a><h3><a href="/{0}">A teaser, number {0}</a></h3></div>'
+_WORDS = "Beans are sown in May, when the ground is warm and the nights are no longer cold; in number {0} that is told once more. "
+LONG = (
+    "<html><head><title>A long page</title>" + "<script>var a = {b: 1};</script>" * 40 + "</head><body><nav><ul>"
+    + "".join(_ITEM.format(n) for n in range(120)) + "</ul></nav><article><h1>A long page</h1>"
+    + "".join(f"<p>{_WORDS.format(n) * 4}</p>" for n in range(60)) + "</article><aside>"
+    + "".join(_TEASER.format(n) for n in range(250)) + "</aside><footer><p>Imprint</p></footer></body></html>"
+).encode()  # fmt: skip
+"""A page as magazines have them: an article of some 5,000 words among much else."""
+
+
 class _Site(BaseHTTPRequestHandler):
     slow = SLOW
+    page = PAGE
 
     def do_GET(self) -> None:
         if self.path != "/robots.txt":
             time.sleep(self.slow)
         self.send_response(200 if self.path != "/robots.txt" else 404)
         self.send_header("Content-Type", "text/html")
-        self.send_header("Content-Length", str(len(PAGE)))
+        self.send_header("Content-Length", str(len(self.page)))
         self.end_headers()
-        self.wfile.write(PAGE)
+        with contextlib.suppress(OSError):
+            self.wfile.write(self.page)
 
     def log_message(self, *_: Any) -> None:
         pass
@@ -136,5 +155,62 @@ def workers() -> None:
         broker.stop()
 
 
+def reading() -> None:
+    """Reading pages by two workers of a house, against two bare processes that do nothing else."""
+    if not Path(REDIS).exists():
+        return
+    broker = Redis()
+    _Site.slow, _Site.page = 0.0, LONG
+    try:
+        with sites(8) as ports:
+            urls = [f"http://127.0.0.1:{ports[n % len(ports)]}/{n}" for n in range(PAGES)]
+            alone = PAGES / bare(urls)
+            with house(ports, 2, broker.port) as server:
+                workflow = page(server)
+                took(server, workflow, urls[:32])
+                shared = PAGES / took(server, workflow, urls)
+            tell("pages read a second, two bare processes", alone, "/s", None, f"{len(LONG) // 1000} KB each")
+            tell("pages read by two workers against that", shared / alone, "x", 0.9, f"{shared:.1f}/s", least=True)
+    finally:
+        _Site.slow, _Site.page = SLOW, PAGE
+        broker.stop()
+
+
+def bare(urls: list[str]) -> float:
+    """Seconds in which two processes read pages, each half of them, some at a time."""
+    command = [sys.executable, "-W", "ignore", "-m", "scripts.bench_workers", "bare"]
+    both = [subprocess.Popen([*command, *urls[n::2]], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) for n in (0, 1)]
+    for process in both:
+        assert process.stdout is not None
+        process.stdout.readline()
+    began = time.monotonic()
+    for process in both:
+        assert process.stdin is not None
+        process.stdin.write("go\n")
+        process.stdin.flush()
+    for process in both:
+        process.wait(300)
+    return time.monotonic() - began
+
+
+def read_all(urls: list[str]) -> None:
+    """What a bare process does: it reads one page, says that it is ready, and reads all once it is told to."""
+    web = Web(frozenset(url.split("/")[2] for url in urls))
+
+    def read(url: str) -> None:
+        line = Line(id="page", kind="read_page", settings={"url": url})
+        execution.perform(line, Context(web=web, connect=lambda key, kind: None, values={}))  # type: ignore[arg-type, return-value]
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        list(pool.map(read, urls[:8]))
+        print("ready", flush=True)
+        sys.stdin.readline()
+        list(pool.map(read, urls))
+
+
 if __name__ == "__main__":
-    workers()
+    if sys.argv[1:2] == ["bare"]:
+        read_all(sys.argv[2:])
+    else:
+        workers()
+        reading()

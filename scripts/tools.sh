@@ -19,7 +19,6 @@ if [ "${1:-}" = browser ] && [ "$(id -u)" = 0 ]; then
   test -x /usr/sbin/apache2 || peers="$peers apache2"
   test -x /usr/bin/prosody || peers="$peers prosody"
   test -x /usr/bin/redis-server || peers="$peers redis-server"
-  test -x /usr/bin/faketime || peers="$peers faketime"
   if [ -n "$peers" ]; then
     # They are installed, not begun: tests begin their own, on loopback ports.
     policy=/usr/sbin/policy-rc.d

@@ -2,7 +2,7 @@
 or written twice, and what the model answered is booked, once.
 
 Each run reads two pages of slow sites, has a model write, posts that to a network that keeps doubles, and writes a row. The clocks of two
-workers are an hour before and behind where ``faketime`` is there. ``--kills``, ``--runs`` and ``--workers`` say how many; ``--gone`` for
+workers are an hour before and behind the house's. ``--kills``, ``--runs`` and ``--workers`` say how many; ``--gone`` for
 how many seconds the broker is away in the middle.
 """
 
@@ -13,7 +13,6 @@ import contextlib
 import json
 import os
 import random
-import shutil
 import signal
 import sqlite3
 import subprocess
@@ -45,9 +44,8 @@ from ulmus.runtime.services import Services
 from ulmus.store import tables
 
 PAGES = 2
-FAKETIME = shutil.which("faketime")
-APART = {0: "+1h", 1: "-1h"}
-"""By how much the clocks of some workers are apart from the house's."""
+APART = {0: 3600, 1: -3600}
+"""By how many seconds the clocks of some workers are apart from the house's."""
 COST = 0.01
 """What an answer of the model costs."""
 
@@ -138,12 +136,10 @@ class Trial:
         engine.stop()
         services.close()
 
-    def begin(self, *words: str, key: str = "", apart: str = "") -> subprocess.Popen[bytes]:
-        """A process of ours, whose clock may be `apart`."""
-        command = [sys.executable, "-W", "ignore", "-m", "ulmus.cli", *words, *self.allow]
-        clock = ["faketime", "-f", apart] if apart and FAKETIME else []
-        given = os.environ | {"ULMUS_WORKER_KEY": key, "FAKETIME_DONT_FAKE_MONOTONIC": "1"}
-        process = subprocess.Popen([*clock, *command], env=given, stdout=self.log, stderr=self.log)
+    def begin(self, *words: str, key: str = "", apart: int = 0) -> subprocess.Popen[bytes]:
+        """A process of ours, whose clock may be so many seconds `apart`."""
+        command = [sys.executable, "-W", "ignore", "-m", "tests.peers.apart", str(apart), *words, *self.allow]
+        process = subprocess.Popen(command, env=os.environ | {"ULMUS_WORKER_KEY": key}, stdout=self.log, stderr=self.log)
         self.stack.callback(self.end, process)
         return process
 
@@ -171,7 +167,7 @@ class Trial:
 
     def worker(self, n: int) -> subprocess.Popen[bytes]:
         return self.begin(
-            "worker", "--broker", self.address, "--house", self.url, "--concurrency", "8", key=self.keys[n], apart=APART.get(n, "")
+            "worker", "--broker", self.address, "--house", self.url, "--concurrency", "8", key=self.keys[n], apart=APART.get(n, 0)
         )
 
     def kill(self, worker: subprocess.Popen[bytes]) -> None:
@@ -203,6 +199,7 @@ def main() -> None:
     asked.add_argument("--runs", type=int, default=500)
     asked.add_argument("--workers", type=int, default=4)
     asked.add_argument("--gone", type=float, default=120.0)
+    asked.add_argument("--pause", type=float, default=6.0, help="the most seconds between two kills")
     asked.add_argument("--seed", type=int, default=1)
     told = asked.parse_args()
     with tempfile.TemporaryDirectory() as name, sites(SITES) as ports, ExitStack() as stack:
@@ -218,7 +215,7 @@ def main() -> None:
         services.close()
         posts = [post["content"] for post in trial.town.state.posts]
     answered = _Model.answered
-    print(f"{told.runs} runs, {told.workers} workers{', two of them an hour apart' if FAKETIME else ''}; killed: {counts}")
+    print(f"{told.runs} runs, {told.workers} workers (clocks an hour apart); killed: {counts}")
     print(
         f"done {done}; rows {len(rows)}, {len(rows) - len(set(rows))} twice; posts {len(posts)}, {len(posts) - len(set(posts))} twice"
     )
@@ -234,7 +231,7 @@ def carried_out(trial: Trial, told: argparse.Namespace) -> dict[str, int]:
     house = trial.house()
     workers = [trial.worker(n) for n in range(told.workers)]
     for number in range(told.kills):
-        time.sleep(drawn.uniform(0.5, 3.0))
+        time.sleep(drawn.uniform(0.5, told.pause))
         in_the_middle = number == told.kills // 2
         what = "broker" if in_the_middle else drawn.choices(["worker", "broker", "house"], [4, 1, 1])[0]
         counts[what] += 1

@@ -35,14 +35,14 @@ class OverABroker(WithWorkers):
         self.address = f"redis://127.0.0.1:{self.redis.port}/0"
         super().setUp()
 
-    def begun(self) -> subprocess.Popen[str]:
-        """A worker process; it has said hello."""
+    def begun(self, apart: int = 0) -> subprocess.Popen[str]:
+        """A worker process, whose clock may be so many seconds `apart`."""
         told: IO[Any] = tempfile.TemporaryFile("w+")  # noqa: SIM115
         self.addCleanup(told.close)
         allow = [word for host in (f"127.0.0.1:{self.town.port}",) for word in ("--allow", host)]
         words = ["worker", "--broker", self.address, "--house", self.server.url, "--concurrency", "4", *allow]
         process = subprocess.Popen(
-            [sys.executable, "-W", "ignore", "-m", "ulmus.cli", *words],
+            [sys.executable, "-W", "ignore", "-m", "tests.peers.apart", str(apart), *words],
             env=os.environ | {"ULMUS_WORKER_KEY": self.key},
             stdout=told,
             stderr=told,
@@ -102,7 +102,7 @@ class OverABroker(WithWorkers):
         self.addCleanup(setattr, elsewhere, "HEARD", heard)
         # What is lost between the broker and a worker is offered again soon.
         self.elsewhere._waits = 20.0
-        workers = [self.begun(), self.begun()]
+        workers = [self.begun(apart=3600), self.begun(apart=-3600)]
         runs = self.reading()
         self.wait_for(lambda: sum(bool(one.ended_at) for one in self.leases()) >= 3)
         workers[0].send_signal(signal.SIGKILL)

@@ -27,6 +27,7 @@ from ulmus.store import tables
 from ulmus.workers.broker import queue_of
 from ulmus.workers.worker import Told, Worker, own_connections
 
+HTTP = httpx.Client(timeout=30)
 DEAR = {"usage": Usage(calls=1, cost=0.5).model_dump()}
 
 
@@ -37,7 +38,7 @@ class Carried(WithWorkers):
 
     def asked(self, path: str, body: Any = None, key: str = "", version: str = "") -> httpx.Response:
         head = {"Authorization": f"Bearer {key or self.key}", "X-Ulmus-Version": version or __version__}
-        return httpx.post(f"{self.server.url}/workers{path}", json=body or {}, headers=head)
+        return HTTP.post(f"{self.server.url}/workers{path}", json=body or {}, headers=head)
 
     def test_what_gathers_and_drafts_goes_out_and_the_rest_stays(self) -> None:
         self.at_work()
@@ -204,7 +205,7 @@ class Carried(WithWorkers):
             self.worker("wrong").hello()
         self.assertEqual(self.worker().hello()["lacks"], [])
         self.assertIn("draft", self.asked("/hello", {"kinds": ["read_page"]}).json()["lacks"])
-        other = httpx.post(f"{self.server.url}/workers/hello", json={})
+        other = HTTP.post(f"{self.server.url}/workers/hello", json={})
         self.assertEqual(other.status_code, 401)
 
     def test_a_run_that_is_stopped_tells_its_worker(self) -> None:

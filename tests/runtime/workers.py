@@ -5,9 +5,12 @@ from __future__ import annotations
 import queue
 import threading
 from typing import Any
+from unittest import mock
 
+from tests.api.visitor import application
 from tests.browser.place import free_port
 from tests.runtime.house import WithHouse, reachable
+from ulmus.api.http.base import House
 from ulmus.api.security.workerkeys import make_key
 from ulmus.runtime.elsewhere import Elsewhere
 from ulmus.runtime.engine import Engine
@@ -38,7 +41,8 @@ class WithWorkers(WithHouse):
     def open(self) -> None:
         config = Config(self.folder, port=free_port(), allowed=reachable(self.town) | self.also, broker=self.address)
         self.broker = None if self.address else HandedOn()
-        self.server = Server(config, broker=self.broker).start()
+        with mock.patch("ulmus.server.create_app", self._around):
+            self.server = Server(config, broker=self.broker).start()
         self.services: Services = self.server.services
         self.engine: Engine = self.server.engine
         self.engine.outbox.settle = 0.3
@@ -47,6 +51,13 @@ class WithWorkers(WithHouse):
         self.elsewhere: Elsewhere = self.server.house.elsewhere
         self.key = make_key(self.services.store, "one")
         self.addCleanup(self.server.stop)
+
+    @staticmethod
+    def _around(house: House) -> Any:
+        """The application, which is made once for all houses."""
+        app = application()
+        app.extensions["ulmus"] = house
+        return app
 
     @staticmethod
     def _close(engine: Engine, services: Services) -> None:
