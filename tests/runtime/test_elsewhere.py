@@ -22,6 +22,7 @@ from ulmus.core.cost import Usage
 from ulmus.core.workflow import Line
 from ulmus.readmodels.journals import Journals, entry
 from ulmus.runtime import elsewhere, workflows
+from ulmus.steps import registry
 from ulmus.steps.api import Context
 from ulmus.store import tables
 from ulmus.workers.broker import queue_of
@@ -204,7 +205,10 @@ class Carried(WithWorkers):
         with self.assertRaises(Told):
             self.worker("wrong").hello()
         self.assertEqual(self.worker().hello()["lacks"], [])
-        self.assertIn("draft", self.asked("/hello", {"kinds": ["read_page"]}).json()["lacks"])
+        self.assertIn(["draft", ""], self.asked("/hello", {"kinds": ["read_page"]}).json()["lacks"])
+        with mock.patch.object(registry, "here", return_value=registry.here() | {"mow": "garden-kinds"}):
+            lacks = self.asked("/hello", {"kinds": sorted(set(registry.here()) - {"mow"})}).json()["lacks"]
+        self.assertEqual(lacks, [["mow", "garden-kinds"]], "by the name of what is to be installed")
         other = HTTP.post(f"{self.server.url}/workers/hello", json={})
         self.assertEqual(other.status_code, 401)
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 import unittest
+from concurrent.futures import Future
 from types import SimpleNamespace
 from typing import Any
 from unittest import mock
@@ -76,6 +78,75 @@ class Doors(unittest.TestCase):
         self.come(outsides.AT_ONCE + 10)
         self.come(1, key="host:b.example")
         self.assertEqual(len(self.executor.jobs), outsides.AT_ONCE + 1)
+
+    def passes(self, begun: threading.Event, over: threading.Event, error: OutsideError | None = None) -> threading.Thread:
+        """Somebody who is watched goes through the door of a site that takes one at a time."""
+
+        def go() -> None:
+            with contextlib.suppress(OutsideError), self.doors.passing("host:elsewhere.example", self.stopped.is_set):
+                begun.set()
+                over.wait(10)
+                if error is not None:
+                    raise error
+
+        thread = threading.Thread(target=go, daemon=True)
+        thread.start()
+        return thread
+
+    def test_a_proof_waits_its_turn_before_all_others(self) -> None:
+        self.stopped = threading.Event()
+        self.come(3, key="host:elsewhere.example")
+        begun, over = threading.Event(), threading.Event()
+        thread = self.passes(begun, over)
+        self.assertFalse(begun.wait(0.3), "one is at it already")
+        self.executor.go()
+        self.assertTrue(begun.wait(5))
+        self.assertEqual((len(self.done), self.executor.jobs), (1, []), "the others wait for the proof")
+        over.set()
+        thread.join(5)
+        self.executor.go()
+        self.executor.go()
+        self.assertEqual(len(self.done), 3)
+        # One that is stopped while it waits leaves nothing behind.
+        self.come(1, key="host:elsewhere.example")
+        thread = self.passes(threading.Event(), over)
+        self.stopped.set()
+        thread.join(5)
+        self.assertFalse(thread.is_alive())
+        self.executor.go()
+        self.assertEqual(self.doors.counted(), (0, 0, 0))
+
+    def test_a_proof_tries_a_closed_door_and_its_luck_is_told(self) -> None:
+        self.stopped, over = threading.Event(), threading.Event()
+        key = "host:elsewhere.example"
+        self.come(1, key=key)
+        waits = threading.Event()
+        thread = self.passes(waits, over)
+        with self.doors._lock:
+            self.doors._all[key].failures = IN_A_ROW
+        self.assertTrue(waits.wait(5), "a door that closes lets it go")
+        over.set()
+        thread.join(5)
+        self.executor.go()
+        self.assertEqual(self.doors.counted()[2], 0)
+        for _ in range(IN_A_ROW):
+            with contextlib.suppress(OutsideError), self.doors.passing(key, self.stopped.is_set):
+                raise DOWN
+        self.assertEqual(self.doors.counted()[2], 1, "what a proof meets counts as well")
+        with self.doors.passing(key, self.stopped.is_set):
+            pass
+        self.assertEqual(self.doors.counted()[2], 0, "one that goes well opens the door")
+
+    def test_what_comes_later_keeps_its_place_until_then(self) -> None:
+        later: Future[OutsideError | None] = Future()
+        self.doors.submit("host:elsewhere.example", lambda refused: later)
+        self.come(2, key="host:elsewhere.example")
+        self.executor.go()
+        self.assertEqual((self.done, self.executor.jobs), ([], []))
+        later.set_result(None)
+        self.executor.go()
+        self.executor.go()
+        self.assertEqual(len(self.done), 2)
 
     def test_closed_after_failures_in_a_row_then_one_try_decides(self) -> None:
         for _ in range(IN_A_ROW):

@@ -38,7 +38,12 @@ class ABlock(unittest.TestCase):
             web=mock.Mock(), connect=mock.Mock(), values=values, progress=self.told.append, cancelled=lambda: self.stopped
         )
         return Rehearsal(
-            Handlers(mock.Mock(), mock.Mock(), mock.Mock()), workflow, workflow.steps[0], context, one or self.gives, 0.0
+            Handlers(mock.Mock(), mock.Mock(), mock.Mock(), mock.MagicMock()),
+            workflow,
+            workflow.steps[0],
+            context,
+            one or self.gives,
+            0.0,
         ).carry_out()
 
     def gives(self, address: str, line: Line, values: Mapping[str, Any]) -> Gave:

@@ -85,7 +85,7 @@ class Engine:
         self.hubs = Hubs(services, self.outsides)
         self.keeping = Keeping(services, self.executor)
         self.arrivals = Arrivals(services, self.writer)
-        self.handlers = Handlers(services, self.outbox, self.runs)
+        self.handlers = Handlers(services, self.outbox, self.runs, self.outsides)
         self.dispatcher = Dispatcher(services, self.outsides, self.writer, self.uses, self.replies.watch)
         self.writer.handlers = self.dispatcher.handlers = self.handlers
         self.writer.dispatch, self.writer.budget = self.dispatcher, self.budgets

@@ -12,7 +12,9 @@ import datetime as dt
 import logging
 import threading
 from collections import deque
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
@@ -24,7 +26,7 @@ from ..core import slots
 from ..core.workflow import Line, points_at
 from ..core.workflow.kinds import StepSpec
 from ..core.workflow.settings import read_as_far_as
-from ..protocols.errors import OutsideError, Unreachable, WorkerLost
+from ..protocols.errors import OutsideError, Stopped, Unreachable, WorkerLost
 from ..steps import kinds
 from ..steps.api import Limited
 from ..store import tables
@@ -47,6 +49,7 @@ LONGEST_WAIT = 3600.0
 STARTS = "starts"
 """The door of all looks at starts: they keep no more threads than this from the steps, and it never closes."""
 MOST_LINES = 2000
+LOOK = 0.1
 READ_AGAIN = 5.0
 """Seconds between two looks at what the connections say of their limits."""
 
@@ -56,6 +59,8 @@ class _Waiting:
     job: Job
     run: int | None
     since: float
+    watched: bool = False
+    """Somebody waits for it with a thread of their own: it takes none."""
 
 
 @dataclass
@@ -127,6 +132,61 @@ class Outsides:
         if new and key.startswith("connection:"):
             self._read_limits()
         self._let_through(outside)
+
+    @contextmanager
+    def passing(self, key: str, cancelled: Callable[[], bool]) -> Iterator[None]:
+        """See `ports.Gate`."""
+        if not key:
+            yield
+            return
+        entered, left = threading.Event(), Future[Met]()
+
+        def job(refused: Met) -> Future[Met]:
+            entered.set()
+            return left
+
+        waiting = self._to_the_front(key, job)
+        met: Met = None
+        try:
+            while waiting is not None and not entered.wait(LOOK):
+                if cancelled():
+                    raise Stopped("It was stopped.")
+                if self._leaves(key, waiting, closed=True):
+                    waiting = None
+            yield
+            if waiting is None:
+                self.forgive(key)
+        except OutsideError as error:
+            met = error
+            raise
+        finally:
+            self._leaves(key, waiting)
+            left.set_result(met)
+
+    def _to_the_front(self, key: str, job: Job) -> _Waiting | None:
+        """Put a job before all others; nothing where the door is closed, which is tried all the same."""
+        with self._lock:
+            outside = self._all.get(key)
+            new = outside is None
+            if outside is None:
+                outside = self._all[key] = Outside(key, key.partition(":")[2], self._at_once(key))
+            if outside.resting:
+                return None
+            waiting = _Waiting(job, None, self.services.clock(), watched=True)
+            outside.waiting.appendleft(waiting)
+        if new and key.startswith("connection:"):
+            self._read_limits()
+        self._let_through(outside)
+        return waiting
+
+    def _leaves(self, key: str, waiting: _Waiting | None, closed: bool = False) -> bool:
+        """One who has not been let through waits no more, or not where it has been `closed` meanwhile; gives whether they left."""
+        with self._lock:
+            outside = self._all.get(key)
+            if waiting is None or outside is None or waiting not in outside.waiting or (closed and not outside.resting):
+                return False
+            outside.waiting.remove(waiting)
+            return True
 
     def counted(self) -> tuple[int, int, int]:
         """How many jobs are under way, how many wait at their gates, and how many outsides do not answer."""
@@ -234,7 +294,10 @@ class Outsides:
                     outside.begun.append(now)
                 going.append(outside.waiting.popleft())
         for waiting in going:
-            self.executor.submit(self._carry_out, outside, waiting.job)
+            if waiting.watched:
+                self._carry_out(outside, waiting.job)
+            else:
+                self.executor.submit(self._carry_out, outside, waiting.job)
 
     def _may_go(self, outside: Outside, now: float) -> bool:
         if outside.resting and (now < outside.until or outside.under_way):

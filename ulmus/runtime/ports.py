@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
+from contextlib import AbstractContextManager
 from typing import Any, Protocol
 
 from sqlalchemy.orm import Session
@@ -86,6 +87,10 @@ class Gate(Protocol):
 
     def submit(self, key: str, job: Job, run: int | None = None) -> None:
         """Have `job` carried out as soon as its outside lets it; an empty key leads nowhere and passes at once."""
+
+    def passing(self, key: str, cancelled: Callable[[], bool]) -> AbstractContextManager[None]:
+        """Wait at the door of an outside as somebody does who is watched (a proof): before all others, and a door that is closed is
+        tried all the same. Within it one counts as under way, and what one meets is told of the outside. Raises `Stopped`."""
 
 
 class Runs(Protocol):

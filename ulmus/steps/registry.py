@@ -42,6 +42,7 @@ T = TypeVar("T", KindSpec[Any], ConnectionKind[Any])
 class _Loaded(Generic[T]):
     kinds: dict[str, T]
     troubles: tuple[Trouble, ...]
+    brought_by: dict[str, str]
 
 
 def kinds() -> dict[str, Kind]:
@@ -57,6 +58,12 @@ def connection_kinds() -> dict[str, ConnectionKind[Any]]:
 def troubles() -> tuple[Trouble, ...]:
     """What was left out, and why."""
     return (*_steps().troubles, *_connections().troubles)
+
+
+def here() -> dict[str, str]:
+    """All kinds of step and of connection that are here, by name, with the distribution that brings them (empty: this one)."""
+    some: tuple[_Loaded[Any], ...] = (_steps(), _connections())
+    return {name: loaded.brought_by.get(name, "") for loaded in some for name in loaded.kinds}
 
 
 def reload() -> None:
@@ -86,20 +93,21 @@ def _in_folder(folder: str) -> Iterator[Any]:
 
 
 def _with_brought(own: dict[str, T], type_: type[T], group: str) -> _Loaded[T]:
-    found, left_out = dict(own), []
+    found, left_out, brought_by = dict(own), list[Trouble](), dict[str, str]()
     for entry in sorted(entry_points(group=group), key=lambda entry: entry.name):
+        distribution = entry.dist.name if entry.dist is not None else ""
         try:
             kind = _loaded(entry, type_)
             if kind.name in found:
                 raise api.NotUsable(f"the name “{kind.name}” is taken")
         except Exception as error:
             why = str(error) if isinstance(error, api.NotUsable) else f"it could not be loaded ({type(error).__name__}: {error})"
-            distribution = entry.dist.name if entry.dist is not None else ""
             left_out.append(Trouble(entry.name, distribution, why))
             log.warning("“%s” of %s is left out: %s", entry.name, distribution or "an unknown distribution", why)
         else:
             found[kind.name] = kind
-    return _Loaded(found, tuple(left_out))
+            brought_by[kind.name] = distribution
+    return _Loaded(found, tuple(left_out), brought_by)
 
 
 def _loaded(entry: EntryPoint, type_: type[T]) -> T:

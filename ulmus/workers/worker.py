@@ -31,7 +31,7 @@ from ..protocols.languages import language_of
 from ..protocols.net import Web
 from ..runtime.execution import guarded, perform
 from ..runtime.workspace import dead
-from ..steps import connection_kinds, kinds
+from ..steps import connection_kinds, kinds, registry
 from ..steps.api import Connection, Context, StepFailed, Workspace
 from .broker import TASK, application, queue_of
 from .shelf import Shelf
@@ -125,7 +125,7 @@ class Worker:
 
     def hello(self) -> dict[str, Any]:
         """Say who one is. Raises `Told` where the house does not know the key, or is of another version."""
-        return self.link.ask("/hello", {"kinds": sorted(kinds())})
+        return self.link.ask("/hello", {"kinds": sorted(registry.here())})
 
     def start(self) -> None:
         """Begin to say that one is at work."""
@@ -328,8 +328,9 @@ def run(
     """Work until a signal. Raises `Told`, `OutsideError` where the house does not let it."""
     worker = Worker(house, key, allowed, own, concurrency)
     told = worker.hello()
-    for name in told["lacks"]:
-        log.warning("this worker has no kind “%s”, which the house has: what needs it fails here. Install its plug-in.", name)
+    for name, whose in told["lacks"]:
+        plugin = f"Install “{whose}” on this machine" if whose else "Install the same version of Ulmus"
+        log.warning("this worker has no kind “%s”, which the house has: what needs it fails here. %s.", name, plugin)
     worker.start()
     app = application(broker)
     app.task(worker.carry_out, name=TASK)

@@ -18,7 +18,7 @@ from flask import Blueprint, Response, jsonify, request
 from ... import __version__
 from ...protocols.errors import OutsideError
 from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotWritten
-from ...steps import kinds
+from ...steps import registry
 from ..http.base import house
 from ..security import workerkeys
 from ..security.auth import room
@@ -71,10 +71,11 @@ def _encoded(value: Any) -> bytes:
 
 @outside.post("/hello")
 def hello() -> Any:
-    """The house’s own name, and which kinds of line the worker lacks that are here."""
+    """The house’s own name, and which kinds of line and of connection the worker lacks that are here, with whose they are."""
 
     def told(elsewhere: Elsewhere, worker: str, body: dict[str, Any]) -> Any:
-        lacks = sorted(set(kinds()) - set(map(str, body.get("kinds") or [])))
+        known = set(map(str, body.get("kinds") or []))
+        lacks = sorted([name, whose] for name, whose in registry.here().items() if name not in known)
         return jsonify(house=elsewhere.services.store.identity, worker=worker, lacks=lacks)
 
     return _served(told)

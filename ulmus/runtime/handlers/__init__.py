@@ -12,7 +12,7 @@ from ..dispatcher import Task
 from ..elsewhere import Elsewhere
 from ..execution import plan_of
 from ..journal import Live
-from ..ports import Outbox, Runs
+from ..ports import Gate, Outbox, Runs
 from ..services import Services
 from ..transaction import Transaction
 from .arranging import Checking, Listening, Opening, Resting, Stopping, items
@@ -38,8 +38,8 @@ FIRST: dict[type, type] = {
 class Handlers:
     """The table of handlers."""
 
-    def __init__(self, services: Services, outbox: Outbox, runs: Runs) -> None:
-        self.performing = Performing()
+    def __init__(self, services: Services, outbox: Outbox, runs: Runs, gate: Gate) -> None:
+        self.performing = Performing(gate)
         self.table: dict[type, Handler] = {
             flow.Perform: self.performing,
             flow.Send: Sending(outbox),

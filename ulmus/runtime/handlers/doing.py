@@ -21,7 +21,8 @@ from .. import execution, records, timing
 from ..dispatcher import Brought, Task
 from ..elsewhere import Elsewhere
 from ..journal import Live
-from ..ports import Outbox, Outdated, Runs
+from ..outsides import leads_to
+from ..ports import Gate, Outbox, Outdated, Runs
 from ..reach import check_reads
 from ..services import Services
 from ..transaction import Transaction
@@ -37,6 +38,9 @@ class Performing(Handler):
     outside = True
     elsewhere: Elsewhere | None = None
 
+    def __init__(self, gate: Gate) -> None:
+        self.gate = gate
+
     def prepare(self, task: Task, context: Context) -> Result | Future[Brought]:
         if task.reach is not None:
             check_reads(task.line, task.values, task.reach)
@@ -50,10 +54,11 @@ class Performing(Handler):
         ]
 
     def play(self, line: Line, context: Context, workflow: Workflow) -> Gave:
-        if self.elsewhere is not None and self.elsewhere.takes(line):
-            result = self.elsewhere.play(line, context, lambda: execution.perform(line, context))
-        else:
-            result = execution.perform(line, context)
+        with self.gate.passing(leads_to(line, context.values), context.cancelled):
+            if self.elsewhere is not None and self.elsewhere.takes(line):
+                result = self.elsewhere.play(line, context, lambda: execution.perform(line, context))
+            else:
+                result = execution.perform(line, context)
         return result.output, result.detail, result.usage
 
 
