@@ -1,7 +1,7 @@
 """``make workertrial``: workers, broker and house killed in any order with hundreds of tasks under way; nothing is lost, nothing is posted
 or written twice, and what the model answered is booked, once.
 
-Each run reads two pages of slow sites, has a model write, posts that to a network that keeps doubles, and writes a row. The clocks of two
+Each run reads some pages of slow sites, has a model write, posts that to a network that keeps doubles, and writes a row. The clocks of two
 workers are an hour before and behind the house's. ``--kills``, ``--runs`` and ``--workers`` say how many; ``--gone`` for
 how many seconds the broker is away in the middle.
 """
@@ -43,7 +43,9 @@ from ulmus.runtime.engine import Engine
 from ulmus.runtime.services import Services
 from ulmus.store import tables
 
-PAGES = 2
+PAGES = 8
+SLOW = 5.0
+"""Seconds a site takes."""
 APART = {0: 3600, 1: -3600}
 """By how many seconds the clocks of some workers are apart from the house's."""
 COST = 0.01
@@ -58,7 +60,7 @@ class _Model(BaseHTTPRequestHandler):
 
     def do_POST(self) -> None:
         self.rfile.read(int(self.headers.get("Content-Length", 0)))
-        time.sleep(0.4)
+        time.sleep(2.0)
         usage = {"prompt_tokens": 0, "completion_tokens": 10}
         told = {"choices": [{"message": {"role": "assistant", "content": "Beans are sown in May."}, "finish_reason": "stop"}]}
         body = json.dumps(told | {"usage": usage}).encode()
@@ -108,7 +110,7 @@ class Trial:
             {"id": f"page{n}", "kind": "read_page", "settings": {"url": f"<<item.url>>/{n}"}, "on_failure": fails}
             for n in range(PAGES)
         ]
-        write = {"model": "model", "prompt": "Say what is new in one line: <<page1.text | shorten 200 words>>"}
+        write = {"model": "model", "prompt": "Say what is new in one line: <<page0.text | shorten 200 words>>"}
         steps.append({"id": "post", "kind": "draft", "settings": write, "on_failure": fails})
         posts = {"channel": "pond", "text": "<<item.url>>: <<post.text>>"}
         steps.append({"id": "out", "kind": "publish_post", "settings": posts, "on_failure": fails})
@@ -203,7 +205,7 @@ def main() -> None:
     asked.add_argument("--seed", type=int, default=1)
     told = asked.parse_args()
     with tempfile.TemporaryDirectory() as name, sites(SITES) as ports, ExitStack() as stack:
-        _Site.slow = 0.3
+        _Site.slow = SLOW
         trial = Trial(Path(name), ports, stack, told.workers)
         trial.prepare(told.runs)
         counts = carried_out(trial, told)

@@ -25,6 +25,7 @@ from ulmus.runtime import elsewhere, workflows
 from ulmus.steps import registry
 from ulmus.steps.api import Context
 from ulmus.store import tables
+from ulmus.workers import worker as worker_module
 from ulmus.workers.broker import queue_of
 from ulmus.workers.worker import Told, Worker, own_connections
 
@@ -125,6 +126,40 @@ class Carried(WithWorkers):
         self.reopen()
         self.asked(f"/{task}/answer", told | {"answer": "second"})
         self.assertAlmostEqual(self.run_of(run).cost, 1.0)
+
+    def test_a_house_that_has_only_begun_takes_nothing_away_from_its_workers(self) -> None:
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        # As after a restart: the lease stands, and the house has not come to the run yet.
+        out = self.elsewhere._out.pop(task)
+        self.elsewhere._began = time.monotonic()
+        told = {"output": {"text": "Beans."}, "answer": "first"} | DEAR
+        self.assertEqual(self.asked("/heard", {"tasks": {task: ""}}).json(), {"unwanted": []})
+        self.assertEqual(self.asked(f"/{task}/connection", {"key": "model", "kind": "model"}).status_code, 503)
+        self.assertEqual(self.asked(f"/{task}/answer", told).status_code, 503)
+        other = make_key(self.services.store, "two")
+        self.assertEqual(self.asked("/heard", {"tasks": {task: ""}}, key=other).json(), {"unwanted": [task]})
+        self.elsewhere._out[task] = out
+        self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": True})
+        self.until(run, "done")
+
+    def test_a_worker_that_stops_on_its_way_is_no_failure_of_the_line(self) -> None:
+        run = self.pushed(self.drafting(), "Beans are up.")
+        task = self.broker.offers.get(timeout=20)
+        self.asked(f"/{task}/begin")
+        told = {"failed": "It was stopped.", "code": "stopped", "answer": "first"} | DEAR
+        self.assertEqual(self.asked(f"/{task}/answer", told).json(), {"wanted": True})
+        self.assertNotEqual(self.broker.offers.get(timeout=60), task, "it is tried again")
+        self.assertAlmostEqual(self.run_of(run).cost, 0.5)
+        self.assertEqual(self.engine.outsides.counted()[2], 0)
+        # One that hears that it is not wanted says so, whatever the line failed with.
+        worker = self.worker()
+        job = worker_module._Job("x", wanted=False)
+        line = {"id": "post", "kind": "draft", "settings": {}}
+        told = dict.fromkeys(("seed", "take"), "") | {"rewrite": None, "values": {}, "large": {}, "talk": [], "outside": []}
+        answer = worker._done(job, told | {"line": line, "spent": 0, "asked_later": False})
+        self.assertEqual(answer["code"], "stopped")
 
     def test_an_answer_that_cannot_be_written_is_brought_again(self) -> None:
         run = self.pushed(self.drafting(), "Beans are up.")

@@ -58,6 +58,8 @@ WRITTEN_WITHIN = 15.0
 """Seconds within which a worker hears that its answer is written, or is to bring it again."""
 MOST_OFFERED = 1000
 """Tasks that are published and not begun; more wait at home."""
+COMES = 60.0
+"""Seconds after its start in which the house may not have come to all that was out when it ended."""
 LOOK = 1.0
 GONE = 3600.0
 """Seconds after which a worker that is not heard of is not told of any more."""
@@ -79,8 +81,8 @@ class NotWanted(LookupError):
     """There is no such task any more: it was stopped, answered, or lost."""
 
 
-class NotWritten(Exception):
-    """What came could not be written yet; it is to be brought again."""
+class NotYet(Exception):
+    """It is to be asked once more in a moment: what came could not be written, or the house has begun anew and has not got so far."""
 
 
 class AtHome(Exception):
@@ -129,6 +131,7 @@ class Elsewhere:
         self._executor = executor
         self._waits = waits
         self._closed = threading.Event()
+        self._began = time.monotonic()
         self._out: dict[str, _Out] = {}
         self._unbegun: set[str] = set()
         self._here: dict[tuple[str, str], tuple[float, int]] = {}
@@ -382,6 +385,8 @@ class Elsewhere:
             out = self._found(id_, worker)
         except NotWanted:
             return False
+        except NotYet:
+            return True
         out.until = time.monotonic() + HEARD
         if said:
             out.context.progress(said)
@@ -421,13 +426,14 @@ class Elsewhere:
         """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``;
         or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and ``usage``; or ``home``, where it cannot do it.
 
-        Gives whether it was waited for, once it is written; of one that was not, the cost is booked. Raises `NotWritten`.
+        Gives whether it was waited for, once it is written; of one that was not, the cost is booked. Raises `NotYet`.
         """
         try:
             usage = Usage.model_validate(told.get("usage") or {})
         except ValidationError:
             told, usage = {}, Usage()
         answer = str(told.get("answer", ""))[:64]
+        self._wait_for(id_, worker)
         with self._lock:
             out, written = self._out.get(id_), self._told.get((id_, answer))
             mine = written is None and out is not None and out.worker.partition(" ")[0] == worker
@@ -440,7 +446,7 @@ class Elsewhere:
         if new and not wanted:
             self._late(id_, answer, usage, written)
         if not told.get("home") and not written.wait(WRITTEN_WITHIN):
-            raise NotWritten
+            raise NotYet
         return wanted
 
     def _end_with(self, out: _Out, told: dict[str, Any], usage: Usage, answer: str) -> bool:
@@ -471,12 +477,22 @@ class Elsewhere:
         self._write(lease.run_id, spent, self._ended(id_, answer), told)
 
     def _found(self, id_: str, worker: str = "") -> _Out:
-        """A task that is out; for a `worker`, one that it has begun."""
+        """A task that is out; for a `worker`, one that it has begun. Raises `NotWanted`, `NotYet`."""
+        self._wait_for(id_, worker)
         with self._lock:
             out = self._out.get(id_)
         if out is None or (worker and out.worker.partition(" ")[0] != worker):
             raise NotWanted(id_)
         return out
+
+    def _wait_for(self, id_: str, worker: str) -> None:
+        """Raises `NotYet` for what a worker had when the house ended, as long as it has not come to it again."""
+        if not worker or id_ in self._out or time.monotonic() - self._began > COMES:
+            return
+        with self.services.store.read() as session:
+            lease = session.get(tables.Lease, id_)
+        if lease is not None and lease.ended_at is None and lease.worker.partition(" ")[0] == worker and id_ not in self._out:
+            raise NotYet(id_)
 
 
 def _connections(line: Line) -> set[str]:
@@ -496,4 +512,7 @@ def _failure(told: dict[str, Any], usage: Usage) -> OutsideError:
         str(told["failed"])[:4000], retryable=bool(told.get("retryable")), retry_after=float(after) if after is not None else None
     )
     cause.code = str(told.get("code") or cause.code)[:40]
+    if cause.code == Stopped.code:
+        # Nobody here has stopped it.
+        cause = WorkerLost("The worker stopped on its way.", retryable=True)
     return StepFailed(cause, usage, dict(told.get("detail") or {})) if usage != Usage() or told.get("detail") else cause

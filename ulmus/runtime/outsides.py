@@ -328,7 +328,7 @@ class Outsides:
             self._let_through(outside)
 
     def _heard(self, outside: Outside, error: Met) -> None:
-        if isinstance(error, WorkerLost):
+        if error is not None and error.code == WorkerLost.code:
             return
         now = self.services.clock()
         with self._lock:

@@ -26,7 +26,7 @@ from ..core.drafting import Known
 from ..core.drafting.repeats import Published
 from ..core.drafting.turns import Rewrite, Turn
 from ..core.workflow import Line
-from ..protocols.errors import NotFound, OutsideError, Refused, Unreachable
+from ..protocols.errors import NotFound, OutsideError, Refused, Stopped, Unreachable
 from ..protocols.languages import language_of
 from ..protocols.net import Web
 from ..runtime.execution import guarded, perform
@@ -172,7 +172,8 @@ class Worker:
         except OutsideError as error:
             if job.home:
                 return {"home": True}
-            more = {"code": error.code, "retryable": error.retryable, "retry_after": error.retry_after}
+            code = error.code if job.wanted else Stopped.code
+            more = {"code": code, "retryable": error.retryable, "retry_after": error.retry_after}
             if isinstance(error, StepFailed):
                 more |= {"usage": error.usage.model_dump(), "detail": error.detail}
             return {"failed": error.message, **more}

@@ -17,7 +17,7 @@ from flask import Blueprint, Response, jsonify, request
 
 from ... import __version__
 from ...protocols.errors import OutsideError
-from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotWritten
+from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotYet
 from ...steps import registry
 from ..http.base import house
 from ..security import workerkeys
@@ -55,8 +55,8 @@ def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
         return view(elsewhere, worker, body if isinstance(body, dict) else {})
     except NotWanted:
         return _refused("This is not wanted any more.", 410)
-    except NotWritten:
-        return _refused("This could not be written yet.", 503)
+    except NotYet:
+        return _refused("Ask again in a moment.", 503)
     except AtHome:
         return _refused(AT_HOME, 501)
     except ValueError:
