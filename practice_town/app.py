@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import base64
+import copy
 import tempfile
 import threading
 import time
 from collections.abc import Callable
 from email.utils import formatdate
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, render_template
+from flask import Flask, Response, current_app, render_template
 from waitress.channel import HTTPChannel
 from waitress.server import create_server
 from waitress.task import WSGITask
@@ -47,9 +48,15 @@ THREADS = 96
 
 def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None = None) -> Flask:
     """The town's pages and services around `state`."""
+    app = copy.copy(_pages())
+    app.extensions = {"town": state, "letters": letters, "smtp": smtp_port}
+    return app
+
+
+@cache
+def _pages() -> Flask:
+    """The pages and services without a town around them: their addresses are worked out once in a process."""
     app = Flask(__name__)
-    app.extensions["town"] = state
-    app.extensions["letters"] = letters
     app.add_template_filter(formatdate, "rfc")
     for part in (
         sites,
@@ -72,7 +79,8 @@ def create_app(state: State, smtp_port: int = 0, letters: imap.MailServer | None
 
     @app.get("/")
     def map_() -> str:
-        return render_template("map.html", sites=SITES.values(), kinds=sites.KINDS, smtp=smtp_port, imap=letters and letters.port)
+        letters, smtp = current_app.extensions["letters"], current_app.extensions["smtp"]
+        return render_template("map.html", sites=SITES.values(), kinds=sites.KINDS, smtp=smtp, imap=letters and letters.port)
 
     return app
 

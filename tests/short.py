@@ -17,8 +17,8 @@ long = unittest.skipUnless(WHOLE, "left to make whole")
 
 
 def examples(count: int) -> settings:
-    """How many examples a property is tried on: a third where all tests run, and with no deadline of its own."""
-    return settings(max_examples=count if WHOLE else max(20, count // 3), deadline=None)
+    """How many examples a property is tried on: a fifth where all tests run, and with no deadline of its own."""
+    return settings(max_examples=count if WHOLE else max(20, count // 5), deadline=None)
 
 
 def some(cases: Iterable[Case], one_of: int) -> list[Case]:

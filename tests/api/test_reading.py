@@ -107,7 +107,7 @@ class Beginning(WithApi):
 
     def test_any_line_of_any_template_can_be_muted_and_looked_at(self) -> None:
         item = {"title": "One", "link": f"{self.town.url}/sites/furrow-letter/", "text": "Words."}
-        for key in some(templates(), 3):
+        for key in some(templates(), 5):
             made = self.owner.post("/workflows", {"template": key}, 201)
             with self.services.store.write() as session:
                 sample = workflows.add_sample(session, made["id"], item, "typed", 1.0).id

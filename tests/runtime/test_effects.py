@@ -6,7 +6,7 @@ from tests.runtime import effects
 
 
 class ShortOnAKindList(effects.OnAKindList):
-    kills = 2
+    kills = 1
 
 
 class ShortOnALateList(effects.OnALateList):

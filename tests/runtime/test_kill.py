@@ -6,7 +6,7 @@ from tests.runtime.crash import CrashTrial
 
 
 class ShortTrial(CrashTrial):
-    runs, kills = 3, 8
+    runs, kills = 3, 5
 
 
 del CrashTrial  # the trial itself is run by its subclasses only

@@ -127,7 +127,7 @@ class Schedule(Starts):
 
     def test_hours_go_by_the_zone_s_own_clock_across_both_changes(self) -> None:
         """Every six hours: four a day on every day's own clock face, and none twice."""
-        for zone, month in itertools.product(("Europe/Paris", "Australia/Lord_Howe"), (3, 10)):
+        for zone, month in some([*itertools.product(("Europe/Paris", "Australia/Lord_Howe"), (3, 10))], 3):
             with self.subTest(zone=zone, month=month):
                 self.now = dt.datetime(2026, month, 20, tzinfo=dt.UTC).timestamp()
                 id_ = self.started("schedule", steps=[{**FAILS}], rule="FREQ=DAILY;BYHOUR=0,6,12,18;BYMINUTE=0", zone=zone)

@@ -21,6 +21,7 @@ from sqlalchemy import func, select
 
 from practice_town.app import Town
 from tests.runtime.house import WHO, WithHouse, reachable
+from tests.short import some
 from ulmus.readmodels.journals import Journals
 from ulmus.readmodels.record import run_record
 from ulmus.runtime import holding
@@ -72,7 +73,7 @@ class FromEarlierVersions(WithHouse):
 
     def test_each_is_opened_read_and_goes_on(self) -> None:
         self.assertGreaterEqual(len(KEPT), 8)
-        for kept in KEPT:
+        for kept in some(KEPT, 3):  # the wheel opens them all
             with self.subTest(kept.stem):
                 made = self.opened(kept)
                 if place.held(self.services.store) is not None:
