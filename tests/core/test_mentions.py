@@ -43,6 +43,19 @@ class Spoken(unittest.TestCase):
         # One and the same letter, composed or not.
         self.assertTrue(any(Mentions(("Zoe\u0301 Marsh",)).within("Zo\u00e9 Marsh")))
 
+    def test_marks_of_html_hide_nobody(self) -> None:
+        for text in ("Ada <b>Fenn</b>", "<i>Ada</i>&nbsp;Fenn", "Ada<br />Fenn", "by ada.fenn&#64;mill.example", "ADA&#xA0;FENN"):
+            self.assertTrue(self.said(text), text)
+            self.assertTrue(ADA.may_be_in(text), text)
+            self.assertFalse(self.said(ADA.marked(text)))
+        self.assertEqual(ADA.marked("<p>Ada <b>Fenn</b> came</p>"), f"<p>{MARK}</b> came</p>")
+        self.assertFalse(self.said("Ada < 3 > Fenn"))
+        renee = Mentions(("Renée O'Hare",))
+        for text in ("Renée O’Hare", "Ren&eacute;e O&#39;Hare", "Ren&#xE9;e O&rsquo;Hare", "REN&#233;E <em>O'HARE</em>"):
+            self.assertTrue(any(renee.within(text)) and renee.may_be_in(text), text)
+        self.assertTrue(Mentions(("Жанна",)).may_be_in("&#1046;&#1072;&#1085;&#1085;&#1072;"))
+        self.assertTrue(any(Mentions(("Жанна",)).within("&#1046;&#1072;&#1085;&#1085;&#1072;")))
+
     def test_numbers_names_of_fields_and_depth(self) -> None:
         phone = Mentions(("5550143",))
         self.assertEqual(phone.marked({"a": [{"phone": 5550143}], "n": 55501430}), {"a": [{"phone": MARK}], "n": 55501430})

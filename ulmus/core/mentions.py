@@ -1,7 +1,8 @@
 """Where values speak of a person: by mail address, name, or other words; and the same values with a mark in their place.
 
 An address stands only for itself (`ada@a.example` is not in `bada@a.example`, nor in `ada@a.example.org`), a name only as whole words,
-however it is written large or small and however its blanks are. What is escaped in addresses of the web counts too.
+however it is written large or small, however its blanks are, and with marks of HTML between its words. What is escaped in addresses of
+the web or in HTML counts too.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import re
 import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from html.entities import html5
 from typing import Any
 from urllib.parse import quote
 
@@ -42,6 +44,7 @@ class Mentions:
         longest = sorted(terms, key=len, reverse=True)
         object.__setattr__(self, "_pattern", re.compile("|".join(map(_as_pattern, longest)), re.I))
         forms = {form for term in terms for form in (quote(term), quote(term, safe=""), term.split()[0])}
+        forms |= {_surest(term) for term in terms}
         written = {one for form in forms for one in (form, json.dumps(form)[1:-1])}
         object.__setattr__(self, "_plain", tuple({form.casefold() for form in written}))
 
@@ -82,8 +85,29 @@ def _normal(text: str) -> str:
     return text if text.isascii() else unicodedata.normalize("NFC", text)
 
 
+_MARKS = r"(?:\s|&nbsp;|&#0*160;|&#x0*a0;|</?[a-z][^<>]{0,300}>)+"
+"""What may stand between two words: blanks, and marks of HTML."""
+_APOSTROPHES = "'’"
+
+
+def _letter(letter: str) -> str:
+    """A letter as it is, or as HTML escapes it."""
+    if letter.isascii() and (letter.isalnum() or letter in "-_."):
+        return re.escape(letter)
+    plain = "['’]" if letter in _APOSTROPHES else re.escape(letter)
+    same = _APOSTROPHES if letter in _APOSTROPHES else letter
+    names = [name for one in same for name, stands in html5.items() if stands == one and name.endswith(";")]
+    coded = [rf"#0*{ord(one)};|#x0*{ord(one):x};" for one in same]
+    return f"(?:{plain}|&(?:{'|'.join([*map(re.escape, names), *coded])}))"
+
+
+def _surest(term: str) -> str:
+    """The longest part of a term that stands in a text however it is escaped; ``&`` for one that has none."""
+    return max(re.findall(r"[A-Za-z0-9]+", term), key=len, default="&")
+
+
 def _as_pattern(term: str) -> str:
-    words = r"\s+".join(re.escape(word) for word in term.split())
+    words = _MARKS.join("".join(map(_letter, word)) for word in term.split())
     if "@" in term:
         escaped = re.escape(quote(term, safe=""))
         return rf"(?<![\w.+-])(?:{words}|{escaped})(?![\w-]|\.\w)"
