@@ -33,6 +33,7 @@ SCREENS = (
     "/connections",
     "/kept",
     "/person",
+    "/workers",
     "/trail",
     "/account",
 )
