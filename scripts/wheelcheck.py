@@ -1,4 +1,5 @@
-"""``make wheelcheck``: the wheel in an empty environment, away from the tree: an account is added, the app is served, the demonstration runs."""
+"""``make wheelcheck``: the wheel in an empty environment, away from the tree: where an earlier version was at work it goes on by
+``pip install -U``, an account is added, the app is served, the demonstration runs."""
 
 from __future__ import annotations
 
@@ -19,6 +20,8 @@ from tests.browser.place import free_port
 
 PATIENCE = 120.0
 KEPT = Path(__file__).resolve().parent.parent / "tests" / "kept"
+WROTE = {"0.1.0": "0019"}
+"""Which of the folders there each version wrote whose wheel is kept."""
 
 
 def main() -> None:
@@ -28,14 +31,49 @@ def main() -> None:
         folder = Path(name)
         venv.create(folder / "env", with_pip=True)
         bin_ = folder / "env" / "bin"
-        for what in (str(wheel), f"{wheel}[demo]"):
-            subprocess.run([bin_ / "pip", "install", "--quiet", "--disable-pip-version-check", what], check=True, cwd=folder)
-            if what.endswith("[demo]"):
-                demonstrated(bin_, folder)
-            else:
-                served(bin_, folder)
-                upgraded(bin_, folder)
+        before = sorted(KEPT.glob("*.whl"))
+        for one in before:
+            install(bin_, folder, str(one))
+            at_work(bin_, folder, f"by-{one.name.split('-')[1]}")
+        install(bin_, folder, str(wheel))
+        for one in before:
+            goes_on(bin_, folder, f"by-{one.name.split('-')[1]}")
+        served(bin_, folder)
+        upgraded(bin_, folder)
+        install(bin_, folder, f"{wheel}[demo]")
+        demonstrated(bin_, folder)
     print(f"{wheel.name} works by itself, and with its demonstration.")
+
+
+def install(bin_: Path, folder: Path, what: str) -> None:
+    """Bring an environment up to date."""
+    subprocess.run([bin_ / "pip", "install", "-U", "--quiet", "--disable-pip-version-check", what], check=True, cwd=folder)
+
+
+def at_work(bin_: Path, folder: Path, data: str) -> None:
+    """A house of an earlier version, with a run that has ended and one that is open."""
+    with zipfile.ZipFile(KEPT / f"{WROTE[data.removeprefix('by-')]}.zip") as file:
+        file.extractall(folder / data)
+    port = free_port()
+    with running([str(bin_ / "ulmus"), "serve", "--data", data, "--moved", "--port", str(port)], folder):
+        assert b'"signed_in"' in answer(f"http://127.0.0.1:{port}/api/session")
+
+
+def goes_on(bin_: Path, folder: Path, data: str) -> None:
+    """The same house after ``pip install -U``: served, its runs read, and a copy of its database kept from before."""
+    port = free_port()
+    with running([str(bin_ / "ulmus"), "serve", "--data", data, "--port", str(port)], folder):
+        assert b'"signed_in"' in answer(f"http://127.0.0.1:{port}/api/session")
+    read(bin_, folder, data)
+    assert list((folder / data).glob("before-upgrade-*.db")), "no copy was kept from before"
+
+
+def read(bin_: Path, folder: Path, data: str) -> None:
+    """The run that has ended is read whole."""
+    run = json.loads((folder / data / "made.json").read_text("utf-8"))["done"]
+    command = [bin_ / "ulmus", "runs", "show", str(run), "--data", data]
+    told = subprocess.run(command, check=True, cwd=folder, env=alone(), capture_output=True, text=True)
+    assert "Approved by" in told.stdout, told.stdout + told.stderr
 
 
 def served(bin_: Path, folder: Path) -> None:
@@ -59,10 +97,7 @@ def upgraded(bin_: Path, folder: Path) -> None:
             port = free_port()
             with running([str(bin_ / "ulmus"), "serve", "--data", data.name, "--port", str(port)], folder):
                 assert b'"signed_in"' in answer(f"http://127.0.0.1:{port}/api/session")
-        run = json.loads((data / "made.json").read_text("utf-8"))["done"]
-        command = [bin_ / "ulmus", "runs", "show", str(run), "--data", data.name]
-        told = subprocess.run(command, check=True, cwd=folder, env=alone(), capture_output=True, text=True)
-        assert "Approved by" in told.stdout, told.stdout + told.stderr
+        read(bin_, folder, data.name)
     assert kept, "no data folder of an earlier version is kept"
 
 
