@@ -7,8 +7,9 @@ import { may, useSession } from "../../app/session";
 import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Choice, Field, Input } from "../../components/Field";
+import { ShownOnce } from "../../components/ShownOnce";
 import { Sure } from "../../components/Sure";
-import { say, sayError } from "../../components/Toast";
+import { sayError } from "../../components/Toast";
 import { ago } from "../../components/words";
 
 type Scope = Schemas["ProgramKeyView"]["scope"];
@@ -92,20 +93,11 @@ function NewKey({ scopes, onClose }: { scopes: [Scope, string][]; onClose: () =>
   }
   if (made)
     return (
-      <Dialog
-        open
+      <ShownOnce
+        text={made}
+        about="Give it to the program by a safe way; it sends it as “Authorization: Bearer …”."
         onClose={onClose}
-        title="The key"
-        about="It is shown now and never again. Give it to the program by a safe way; it sends it as “Authorization: Bearer …”."
-      >
-        <p className="font-mono text-sm break-all">{made}</p>
-        <div className="mt-5 flex gap-2">
-          <Button onClick={() => navigator.clipboard.writeText(made).then(() => say("Copied."), sayError)}>Copy</Button>
-          <Button look="main" onClick={onClose}>
-            I have it
-          </Button>
-        </div>
-      </Dialog>
+      />
     );
   return (
     <Dialog open onClose={onClose} title="A key for another program">

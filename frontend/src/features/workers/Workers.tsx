@@ -7,8 +7,9 @@ import { Button } from "../../components/Button";
 import { Dialog } from "../../components/Dialog";
 import { Field, Input } from "../../components/Field";
 import { Empty, Failed, Loading } from "../../components/Quiet";
+import { ShownOnce } from "../../components/ShownOnce";
 import { Sure } from "../../components/Sure";
-import { say, sayError } from "../../components/Toast";
+import { sayError } from "../../components/Toast";
 import { count } from "../../components/words";
 import { lately } from "./lately";
 
@@ -134,28 +135,14 @@ function NewKey({ onClose }: { onClose: () => void }) {
       sayError(error);
     }
   }
-  if (made) {
-    const command = `ULMUS_WORKER_KEY=${made.key} ulmus worker --broker URL --house ${made.house}`;
+  if (made)
     return (
-      <Dialog
-        open
-        wide
+      <ShownOnce
+        text={`ULMUS_WORKER_KEY=${made.key} ulmus worker --broker URL --house ${made.house}`}
+        about="Start the worker with it on its machine; the broker’s URL is the one this house was started with."
         onClose={onClose}
-        title="The key"
-        about="It is shown now and never again. Start the worker with it on its machine; the broker’s URL is the one this house was started with."
-      >
-        <pre className="rounded bg-shade p-3 font-mono text-sm break-all whitespace-pre-wrap">{command}</pre>
-        <div className="mt-5 flex gap-2">
-          <Button onClick={() => navigator.clipboard.writeText(command).then(() => say("Copied."), sayError)}>
-            Copy
-          </Button>
-          <Button look="main" onClick={onClose}>
-            I have it
-          </Button>
-        </div>
-      </Dialog>
+      />
     );
-  }
   return (
     <Dialog open onClose={onClose} title="A key for a worker">
       <form className="space-y-3" onSubmit={make}>
