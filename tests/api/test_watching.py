@@ -77,6 +77,9 @@ class Watching(WithApi):
         calls = {s.labels["connection"]: s.value for s in now["ulmus_calls"]}
         self.assertGreater(calls["model"], 0)
         self.assertEqual(calls['odd"\n\\name'], 3)
+        steps = {(s.labels["kind"], s.labels["outcome"]): s.value for s in now["ulmus_steps"]}
+        self.assertEqual((steps["read_page", "done"], steps["draft", "done"]), (1, 1))
+        self.assertEqual(now["ulmus_queue"][0].value, 0)
         self.assertGreater(now["ulmus_database_bytes"][0].value, 10_000)
         self.assertTrue(all(re.fullmatch(r"ulmus_\w+", name) for name in now))
         self.assertNotIn("Beans", str(now))

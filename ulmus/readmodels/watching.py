@@ -43,6 +43,7 @@ def measures(engine: Engine) -> list[Measure]:
         open_ = session.scalar(select(func.count()).where(tables.Approval.state == "open"))
         failing = session.scalar(select(func.count()).where(tables.Start.failed.is_(True)))
     under_way, waiting, down = engine.outsides.counted()
+    steps = [([kind, how], n) for (kind, how), n in sorted(engine.dispatcher.carried_out.copy().items())]
     elsewhere = engine.handlers.performing.elsewhere
     out = zip((["waiting"], ["offered"], ["begun"]), elsewhere.counted(), strict=True) if elsewhere is not None else ()
     there = sum(one.heard < HEARD for one in elsewhere.workers()) if elsewhere is not None else 0
@@ -51,6 +52,8 @@ def measures(engine: Engine) -> list[Measure]:
         _measure("ulmus_pieces", "Pieces, by how they stand.", pieces, "state"),
         _measure("ulmus_questions_open", "Questions nobody has answered yet.", [((), open_)]),
         _measure("ulmus_starts_failing", "Starts whose last look failed.", [((), failing)]),
+        _measure("ulmus_steps", "Steps carried out since the house began.", steps, "kind", "outcome", kind="counter"),
+        _measure("ulmus_queue", "Events that wait to be written into journals.", [((), engine.writer.waiting())]),
         _measure("ulmus_jobs_under_way", "Calls outside that are under way.", [((), under_way)]),
         _measure("ulmus_jobs_waiting", "Calls outside that wait at their gates.", [((), waiting)]),
         _measure("ulmus_outsides_down", "Outsides that do not answer.", [((), down)]),

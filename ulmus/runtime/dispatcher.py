@@ -10,6 +10,7 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass
@@ -115,6 +116,8 @@ class Dispatcher:
         self._listen = listen
         self._flights: dict[tuple[Any, ...], _Flight] = {}
         self._shelves: dict[str | None, Workspace] = {}
+        self.carried_out: Counter[tuple[str, str]] = Counter()
+        """How often tasks of each kind were carried out since the house began, and how that ended: ``done``, ``failed``, ``stopped``."""
         self._lock = threading.Lock()
 
     def submit(self, live: Live, decision: flow.Decision) -> None:
@@ -164,6 +167,9 @@ class Dispatcher:
             event = self._failure(task, gave) if isinstance(gave, OutsideError | NotPlain) else None
             met = gave if isinstance(gave, OutsideError) else None
             came = _Came(event, gave, _usage(gave), also, written)
+            how = "done" if event is None else "stopped" if flight.stopped else "failed"
+            with self._lock:
+                self.carried_out[task.line.kind, how] += 1
             if flight.stopped and event is not None:
                 # It was told to stop: that is no failure of the line. What it had cost is booked.
                 self._book(task, came)

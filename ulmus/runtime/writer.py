@@ -165,6 +165,10 @@ class Writer:
         with self.services.store.read() as session:
             return self.pages.load(session, run_id)
 
+    def waiting(self) -> int:
+        """How many events wait to be written."""
+        return self._entries.qsize()
+
     def catch_up(self, now: float) -> None:
         """Bring rows up to date that were left behind while their runs went on quickly."""
         with self._lock:
