@@ -23,6 +23,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from pydantic import ValidationError
+from sqlalchemy import select
 from sqlalchemy.exc import NoResultFound
 from sqlalchemy.orm import Session
 
@@ -133,6 +134,7 @@ class Elsewhere:
         self._closed = threading.Event()
         self._began = time.monotonic()
         self._out: dict[str, _Out] = {}
+        self._before: dict[str, str] = {}
         self._unbegun: set[str] = set()
         self._here: dict[tuple[str, str], tuple[float, int]] = {}
         self._offers: queue.SimpleQueue[_Out | None] = queue.SimpleQueue()
@@ -141,7 +143,10 @@ class Elsewhere:
         self._room = threading.Condition(self._lock)
 
     def start(self) -> None:
-        """Begin to publish, and to watch over leases."""
+        """Take up the leases that stand, and begin to publish and to watch over them."""
+        with self.services.store.read() as session:
+            standing = select(tables.Lease.id, tables.Lease.worker).where(tables.Lease.ended_at.is_(None))
+            self._before = dict(session.execute(standing).tuples().all())
         for name, work in (("ulmus-publisher", self._publish_all), ("ulmus-leases", self._watch)):
             threading.Thread(target=work, daemon=True, name=name).start()
 
@@ -190,16 +195,15 @@ class Elsewhere:
     def carry_out(self, task: Task, context: Context, at_home: Callable[[], Result]) -> Future[Brought]:
         """Have a task carried out by a worker; `at_home` where the worker cannot."""
         out = _Out(self._id(task), task.line, context, at_home, run=task.run_id, address=getattr(task.decision, "address", ""))
-        with self.services.store.read() as session:
-            lease = session.get(tables.Lease, out.id)
         with self._lock:
+            worker = self._before.pop(out.id, None)
+            if worker:
+                # The house was begun anew meanwhile; the worker that has it may bring it still.
+                out.worker, out.until = worker, time.monotonic() + HEARD
             self._out[out.id] = out
-        if lease is None or lease.ended_at is not None:
+        if worker is None:
             self._lease(out)
-        elif lease.worker:
-            # The house was begun anew meanwhile; the worker that has it may bring it still.
-            out.worker, out.until = lease.worker, time.monotonic() + HEARD
-        else:
+        elif not worker:
             self._offers.put(out)
         return out.over
 
@@ -228,8 +232,12 @@ class Elsewhere:
         now = self.services.clock()
 
         def kept(session: Session) -> None:
-            told = {"run_id": out.run, "address": out.address, "kind": out.line.kind, "published_at": now}
-            session.merge(tables.Lease(id=out.id, worker="", ended_at=None, until=now + self._waits, **told))
+            told = (out.id, out.run, out.address, out.line.kind, now, now + self._waits)
+            session.connection().exec_driver_sql(
+                "INSERT INTO leases (id, run_id, address, kind, published_at, until) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (id)"
+                " DO UPDATE SET published_at = excluded.published_at, until = excluded.until, worker = '', ended_at = NULL",
+                told,
+            )
 
         def told(error: BaseException | None) -> None:
             if error is None:
@@ -328,10 +336,12 @@ class Elsewhere:
         """What is noted of a lease with what came of it: that it is over, and by which answer, so that none is booked twice."""
 
         def noted(session: Session) -> None:
-            lease = session.get(tables.Lease, id_)
-            if lease is not None:
-                lease.ended_at = lease.ended_at or self.services.clock()
-                lease.answers = [*lease.answers, answer] if answer else lease.answers
+            now, connection = self.services.clock(), session.connection()
+            connection.exec_driver_sql("UPDATE leases SET ended_at = coalesce(ended_at, ?) WHERE id = ?", (now, id_))
+            if answer:
+                connection.exec_driver_sql(
+                    "UPDATE leases SET answers = json_insert(answers, '$[#]', ?) WHERE id = ?", (answer, id_)
+                )
 
         return noted
 
@@ -374,9 +384,12 @@ class Elsewhere:
             self._unbegun.discard(id_)
             self._room.notify()
         if out.run:
-            until = self.services.clock() + HEARD
-            with self.services.store.writing() as connection:
-                connection.exec_driver_sql("UPDATE leases SET worker = ?, until = ? WHERE id = ?", (out.worker, until, id_))
+            taken = (out.worker, self.services.clock() + HEARD, id_)
+
+            def noted(session: Session) -> None:
+                session.connection().exec_driver_sql("UPDATE leases SET worker = ?, until = ? WHERE id = ?", taken)
+
+            self._events.tell(out.run, None, lambda error: None, noted)
         return out
 
     def heard(self, id_: str, worker: str, said: str = "") -> bool:

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import hmac
 import secrets
+import threading
+
+from cachetools import TTLCache, cached
 
 from ...store import Store
 from .auth import digest
 
 FACT = "worker key "
+_LOCK = threading.Lock()
+_READ: TTLCache[str, dict[str, str]] = TTLCache(8, 2.0)
 
 
 def make_key(store: Store, name: str) -> str:
@@ -18,6 +23,8 @@ def make_key(store: Store, name: str) -> str:
         raise ValueError("Give the worker a name.")
     key = secrets.token_urlsafe(32)
     store.note(FACT + wanted, digest(key))
+    with _LOCK:
+        _READ.clear()
     return key
 
 
@@ -30,6 +37,8 @@ def take_away(store: Store, name: str) -> bool:
     """Take a key away, and whether there was one: who shows it is refused from now on."""
     found = name in _kept(store)
     store.note(FACT + name, None)
+    with _LOCK:
+        _READ.clear()
     return found
 
 
@@ -39,8 +48,9 @@ def whose(store: Store, key: str) -> str:
     return next((name for name, kept in _kept(store).items() if hmac.compare_digest(kept, asked)), "")
 
 
+@cached(_READ, key=lambda store: store.identity, lock=_LOCK)
 def _kept(store: Store) -> dict[str, str]:
-    """Digests by names."""
+    """Digests by names; what another process changed is noticed within a moment."""
     with store.read() as session:
         rows = session.connection().exec_driver_sql("SELECT name, value FROM house WHERE name GLOB ?", (f"{FACT}*",)).all()
     return {str(name).removeprefix(FACT): str(value) for name, value in rows}
