@@ -105,10 +105,16 @@ def house(ports: list[int], workers: int, broker: int) -> Iterator[Server]:
         yield server
 
 
-def page(server: Server) -> int:
-    """A page that reads one page."""
-    start = {"id": "item", "kind": "by_hand", "settings": {"fields": [{"name": "url", "label": "url", "type": "text"}]}}
-    steps = [{"id": "page", "kind": "read_page", "settings": {"url": "<<item.url>>"}, "on_failure": {"retries": 3, "wait": 0.2}}]
+def page(server: Server, each: bool = False) -> int:
+    """A page that reads one page, or `each` of a list, some at a time."""
+    start = {"id": "item", "kind": "by_hand", "settings": {"fields": [{"name": "url", "label": "url", "type": "long"}]}}
+    fails = {"retries": 3, "wait": 0.2}
+    steps: list[dict[str, Any]] = [
+        {"id": "page", "kind": "read_page", "settings": {"url": "<<it>>" if each else "<<item.url>>"}, "on_failure": fails}
+    ]
+    if each:
+        settings = {"list": "<<item.url>>", "item": "it", "parallel": AT_ONCE}
+        steps = [{"id": "all", "kind": "for_each", "settings": settings, "steps": steps}]
     document = {"format": "ulmus-workflow", "version": 1, "name": "Reads", "start": start, "steps": steps}
     with server.services.store.write() as session:
         made = workflows.create(session, read_file(document), 1.0, "bench")
@@ -160,7 +166,7 @@ def workers() -> None:
 
 
 def reading() -> None:
-    """Reading pages by two workers of a house, against two bare processes that do nothing else."""
+    """Reading pages, those of eight lists, by two workers of a house, against two bare processes that do nothing else."""
     if not Path(REDIS).exists():
         return
     broker = Redis()
@@ -170,9 +176,9 @@ def reading() -> None:
             urls = [f"http://127.0.0.1:{ports[n % len(ports)]}/{n}" for n in range(PAGES)]
             alone = PAGES / bare(urls)
             with house(ports, 2, broker.port) as server:
-                workflow = page(server)
-                took(server, workflow, urls[:32])
-                shared = PAGES / took(server, workflow, urls)
+                workflow = page(server, each=True)
+                took(server, workflow, urls[:8])
+                shared = PAGES / took(server, workflow, ["\n".join(urls[n::8]) for n in range(8)])
             tell("pages read a second, two bare processes", alone, "/s", None, f"{len(LONG) // 1000} KB each")
             tell("pages read by two workers against that", shared / alone, "x", 0.9, f"{shared:.1f}/s", least=True)
     finally:

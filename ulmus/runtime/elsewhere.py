@@ -29,7 +29,7 @@ from sqlalchemy.orm import Session
 
 from ..core import flow
 from ..core.cost import Usage
-from ..core.values import NotPlain, plain_object
+from ..core.values import NotPlain
 from ..core.workflow import Line, points_at
 from ..protocols.errors import BadAnswer, NotFound, OutsideError, Stopped, WorkerLost
 from ..steps import kinds
@@ -437,7 +437,8 @@ class Elsewhere:
 
     def answer(self, id_: str, worker: str, told: dict[str, Any]) -> bool:
         """A worker’s answer, known by its ``answer``, so that one that is sent twice counts once: ``output``, ``detail`` and ``usage``;
-        or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and ``usage``; or ``home``, where it cannot do it.
+        or ``failed`` with its words, ``code``, ``retryable``, ``retry_after`` and ``usage``; or ``home``, where it cannot do it. It has
+        passed the boundary for values.
 
         Gives whether it was waited for, once it is written; of one that was not, the cost is booked. Raises `NotYet`.
         """
@@ -472,7 +473,7 @@ class Elsewhere:
             if told.get("failed") is not None:
                 gave = _failure(told, usage)
             else:
-                gave = Result(plain_object(told["output"]), plain_object(told.get("detail") or {}), usage)
+                gave = Result(_object(told["output"]), _object(told.get("detail") or {}), usage)
         except (KeyError, TypeError, ValueError, NotPlain) as error:
             gave = StepFailed(BadAnswer(f"What the worker gave cannot be kept: {error or 'nothing'}."), usage)
         return self._end(out, gave, answer)
@@ -517,6 +518,12 @@ def forget(services: Services, before: float) -> None:
     """Leases that ended before a time are of no more use."""
     with services.store.writing() as connection:
         connection.exec_driver_sql("DELETE FROM leases WHERE coalesce(ended_at, until) < ?", (before,))
+
+
+def _object(value: Any) -> dict[str, Any]:
+    if not isinstance(value, dict):
+        raise NotPlain("it is no object")
+    return value
 
 
 def _failure(told: dict[str, Any], usage: Usage) -> OutsideError:
