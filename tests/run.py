@@ -1,7 +1,8 @@
 """Runs all tests and ends with one line: how many passed and failed. ``python -m tests.run [name …]`` runs some.
 
 Those that drive a browser mostly wait for it; all others run in processes beside them, several since many of them wait too. Each takes
-class after class from all there are, and in the end browser classes from the end, which the first has not come to.
+class after class from all there are, and in the end browser classes from the end, which the first has not come to: it begins with those
+that have most tests, so that none is begun last that takes long.
 """
 
 from __future__ import annotations
@@ -61,7 +62,7 @@ def main() -> int:
         os.nice(5)
         helps = wanted[1:] == ["helping"]
         rest = classes(t for t in every(loader) if not t.id().startswith(IN_A_BROWSER))
-        inside = classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER))[::-1]
+        inside = in_a_browser(loader)[::-1]
         suite = Shared([*rest, *inside]) if helps else unittest.TestSuite(t for tests in rest for t in tests)
     elif wanted[:1] == ["unit"]:
         # Two processes: this one carries out what the other does not.
@@ -72,7 +73,7 @@ def main() -> int:
         suite = loader.loadTestsFromNames(wanted)
     else:
         shutil.rmtree(CLAIMS, ignore_errors=True)
-        suite = Shared(classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER)))
+        suite = Shared(in_a_browser(loader))
         beside = [again("beside", "helping") for _ in range(BESIDE)]
     result = unittest.TextTestRunner(verbosity=1, resultclass=Timed).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
@@ -128,6 +129,11 @@ def classes(tests: Iterator[unittest.TestCase]) -> list[list[unittest.TestCase]]
     for test in tests:
         found.setdefault(test.id().rpartition(".")[0], []).append(test)
     return list(found.values())
+
+
+def in_a_browser(loader: unittest.TestLoader) -> list[list[unittest.TestCase]]:
+    """The classes that drive a browser, those with most tests first."""
+    return sorted(classes(t for t in every(loader) if t.id().startswith(IN_A_BROWSER)), key=len, reverse=True)
 
 
 def again(*words: str) -> subprocess.Popen[str]:
