@@ -110,7 +110,7 @@ class Server:
         """Celery is loaded only where it is wanted."""
         from .workers.broker import CeleryBroker
 
-        return CeleryBroker(url, self.services.store.identity)
+        return CeleryBroker(url, lambda: self.services.store.identity)
 
     def _elsewhere(self, broker: Broker) -> Elsewhere:
         """Have workers carry out what gathers and drafts."""

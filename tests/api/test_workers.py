@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from typing import Any
 from unittest import mock
 
@@ -50,7 +51,10 @@ class Workers(WithApi):
         self.visitor("maker").post("/house/workers/keys", {"name": "attic"}, 403)
         key = self.owner.post("/house/workers/keys", {"name": "attic"}, 201)["key"]
         self.owner.post("/house/workers/keys", {"name": "attic"}, 409)
-        self.owner.post("/house/workers/keys", {"name": "  "}, 422)
+        for name in ("  ", "..", "/"):
+            self.owner.post("/house/workers/keys", {"name": name}, 422)
+        self.owner.post("/house/workers/keys", {"name": "hut / 7"}, 201)
+        self.owner.delete("/house/workers/keys/hut-7")
         told = self.owner.get("/house/workers")
         self.assertEqual(told["keys"], [{"name": "attic", "workers": []}])
         self.assertNotIn(key, str(told))
@@ -72,6 +76,32 @@ class Workers(WithApi):
         trail = str(self.owner.get("/trail"))
         self.assertIn("made a worker's key", trail)
         self.assertIn("took a worker's key away", trail)
+
+    def test_a_held_copy_has_no_workers_of_the_house_it_was_copied_from(self) -> None:
+        self.open_for_workers()
+        key = self.owner.post("/house/workers/keys", {"name": "attic"}, 201)["key"]
+        self.assertEqual(self.asked("/hello", key).status_code, 200)
+        with mock.patch.object(self.engine, "hold", mock.Mock(why="restored", since=1.0)):
+            told = self.asked("/hello", key)
+        self.assertEqual(told.status_code, 423)
+        self.assertIn("held", told.json["message"])
+
+    def test_that_the_broker_is_away_is_said_until_it_is_back(self) -> None:
+        self.open_for_workers()
+        publish, back = self.broker.publish, threading.Event()
+
+        def away(task: str) -> None:
+            if not back.is_set():
+                raise elsewhere.BrokerAway("connection refused")
+            publish(task)
+
+        with mock.patch.object(self.broker, "publish", away):
+            self.drafting()
+            self.wait_for(lambda: bool(self.owner.get("/house")["troubles"]))
+            self.assertIn("connection refused", self.owner.get("/house")["troubles"][0])
+            back.set()
+            self.wait_for(lambda: not self.owner.get("/house")["troubles"])
+        self.assertEqual(len(self.broker.published), 1)
 
     def test_that_no_worker_is_there_is_said_while_something_waits_for_one(self) -> None:
         self.open_for_workers()

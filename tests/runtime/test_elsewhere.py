@@ -26,7 +26,7 @@ from ulmus.steps import registry
 from ulmus.steps.api import Context
 from ulmus.store import tables
 from ulmus.workers import worker as worker_module
-from ulmus.workers.broker import queue_of
+from ulmus.workers.broker import CeleryBroker, queue_of
 from ulmus.workers.worker import Told, Worker, own_connections
 
 HTTP = httpx.Client(timeout=30)
@@ -427,6 +427,14 @@ class Carried(WithWorkers):
 
     def test_two_houses_have_two_queues(self) -> None:
         self.assertNotEqual(queue_of("a" * 32), queue_of("b" * 32))
+        # Also where a copy is let go while it is at work, and becomes a house of its own.
+        name = ["a" * 32]
+        broker = CeleryBroker("memory://", lambda: name[0])
+        with mock.patch.object(broker._app, "send_task") as sent:
+            broker.publish("x")
+            name[0] = "b" * 32
+            broker.publish("x")
+        self.assertEqual([call.kwargs["queue"] for call in sent.call_args_list], [queue_of("a" * 32), queue_of("b" * 32)])
 
 
 class Assigned(WithWorkers):

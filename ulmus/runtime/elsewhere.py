@@ -133,6 +133,7 @@ class Elsewhere:
         self._waits = waits
         self._closed = threading.Event()
         self._began = time.monotonic()
+        self._away = ""
         self._out: dict[str, _Out] = {}
         self._before: dict[str, str] = {}
         self._unbegun: set[str] = set()
@@ -181,6 +182,8 @@ class Elsewhere:
 
     def trouble(self) -> str:
         """What is wrong with the workers, in words; nothing where all is well."""
+        if self._away:
+            return f"The broker of the workers cannot be reached: {self._away}. What is out waits for it."
         now = time.monotonic()
         with self._lock:
             waits = sum(not out.worker and now - out.since > AGAIN for out in self._out.values())
@@ -281,11 +284,13 @@ class Elsewhere:
             try:
                 self.broker.publish(out.id)
             except BrokerAway as error:
+                self._away = str(error) or "it does not answer"
                 if time.monotonic() > end:
                     self._end(out, WorkerLost(f"The broker cannot be reached: {error}", retryable=True))
                 self._closed.wait(pause)
                 pause = min(10.0, pause * 2)
             else:
+                self._away = ""
                 with self._lock:
                     out.offered = time.monotonic()
                     out.since = min(out.since, out.offered)

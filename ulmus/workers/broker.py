@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from celery import Celery
 from kombu.exceptions import KombuError
 
@@ -40,15 +42,15 @@ def application(url: str) -> Celery:
 class CeleryBroker:
     """See `runtime.elsewhere.Broker`."""
 
-    def __init__(self, url: str, house: str) -> None:
+    def __init__(self, url: str, house: Callable[[], str]) -> None:
         self._app = application(url)
-        self._queue = queue_of(house)
+        self._house = house  # asked each time: a copy that is let go becomes a house of its own
 
     def publish(self, task: str) -> None:
         """Offer a task, by its id."""
         try:
             # It never expires by itself: clocks differ. Whoever takes what is over is told so.
-            self._app.send_task(TASK, (task,), queue=self._queue, retry=False)
+            self._app.send_task(TASK, (task,), queue=queue_of(self._house()), retry=False)
         except (KombuError, OSError) as error:
             raise BrokerAway(str(error)[:200]) from None
 

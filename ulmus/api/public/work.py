@@ -10,12 +10,13 @@ import base64
 import hashlib
 import json
 from collections.abc import Callable
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any
 
 from flask import Blueprint, Response, jsonify, request
 
 from ... import __version__
+from ...core.drafting.repeats import Published
 from ...protocols.errors import OutsideError
 from ...runtime.elsewhere import LONGEST, AtHome, Elsewhere, NotWanted, NotYet
 from ...steps import registry
@@ -25,6 +26,7 @@ from ..security.auth import room
 
 outside = Blueprint("work", __name__, url_prefix="/workers")
 LARGEST = 110_000_000
+NONE = Published(())
 AT_HOME = "This is shown at home only."
 LARGE = 32_000
 """Bytes of JSON from which on a value is told by its SHA-256, to be asked for by whoever does not have it."""
@@ -67,6 +69,12 @@ def _served(view: Callable[[Elsewhere, str, dict[str, Any]], Any]) -> Any:
 
 def _encoded(value: Any) -> bytes:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode()
+
+
+@lru_cache(8)
+def _all_of(published: Published) -> bytes:
+    """What went out before, encoded once for as long as nothing more goes out."""
+    return _encoded(published.texts)
 
 
 @outside.post("/hello")
@@ -174,8 +182,7 @@ def asked(id_: str) -> Any:
         if what == "sheet":
             return jsonify(found=shown.sheet_name(str(of)))
         if what == "published":
-            texts = shown.known.published().texts if shown.known.published is not None else []
-            return jsonify(found=laid_out(partial(_encoded, texts)))
+            return jsonify(found=laid_out(partial(_all_of, shown.known.published() if shown.known.published is not None else NONE)))
         raise AtHome
 
     return _served(told)

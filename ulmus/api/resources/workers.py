@@ -79,7 +79,7 @@ def show() -> Reply:
 def make(body: NewWorkerKey) -> Reply:
     """Make a key for a worker."""
     services = house().services
-    name = "-".join(body.name.split())
+    name = workerkeys.called(body.name)
     if name in workerkeys.names(services.store):
         raise Refusal(f"There is a key called “{name}”. Take it away first, or choose another name.", 409)
     try:

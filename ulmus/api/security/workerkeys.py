@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+import re
 import secrets
 import threading
 
@@ -18,7 +19,7 @@ _READ: TTLCache[str, dict[str, str]] = TTLCache(8, 2.0)
 
 def make_key(store: Store, name: str) -> str:
     """A new key for the workers called so; one made before under this name is void. Raises `ValueError` for no name."""
-    wanted = "-".join(name.split())[:60]
+    wanted = called(name)
     if not wanted:
         raise ValueError("Give the worker a name.")
     key = secrets.token_urlsafe(32)
@@ -26,6 +27,11 @@ def make_key(store: Store, name: str) -> str:
     with _LOCK:
         _READ.clear()
     return key
+
+
+def called(name: str) -> str:
+    """A worker's name as one word that can stand in an address."""
+    return "-".join(re.findall(r"[\w.-]+", name)).strip(".-")[:60]
 
 
 def names(store: Store) -> list[str]:
