@@ -115,10 +115,7 @@ class Outsides:
             self.executor.submit(job, None)
             return
         with self._lock:
-            outside = self._all.get(key)
-            new = outside is None
-            if outside is None:
-                outside = self._all[key] = Outside(key, key.partition(":")[2], self._at_once(key))
+            outside, new = self._door(key)
             goes = not new and not outside.waiting and outside.failures == 0 and not outside.a_minute
             if goes and outside.under_way < outside.at_once:
                 # In order, with room, and nobody before it: as with most.
@@ -163,13 +160,18 @@ class Outsides:
             self._leaves(key, waiting)
             left.set_result(met)
 
+    def _door(self, key: str) -> tuple[Outside, bool]:
+        """The door of an outside, and whether it is new; with the lock held."""
+        known = self._all.get(key)
+        if known is not None:
+            return known, False
+        self._all[key] = Outside(key, key.partition(":")[2], self._at_once(key))
+        return self._all[key], True
+
     def _to_the_front(self, key: str, job: Job) -> _Waiting | None:
         """Put a job before all others; nothing where the door is closed, which is tried all the same."""
         with self._lock:
-            outside = self._all.get(key)
-            new = outside is None
-            if outside is None:
-                outside = self._all[key] = Outside(key, key.partition(":")[2], self._at_once(key))
+            outside, new = self._door(key)
             if outside.resting:
                 return None
             waiting = _Waiting(job, None, self.services.clock(), watched=True)
